@@ -1,0 +1,144 @@
+package cli
+
+import (
+	"archive/zip"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+)
+
+const vectors = "../../../testdata/vectors"
+
+func runAccount(t *testing.T, stdin []byte, args ...string) (stdout, stderr string, err error) {
+	t.Helper()
+	var out, errOut bytes.Buffer
+	root := Root()
+	root.SetArgs(append([]string{"account"}, args...))
+	root.SetIn(bytes.NewReader(stdin))
+	root.SetOut(&out)
+	root.SetErr(&errOut)
+	err = root.Execute()
+	return out.String(), errOut.String(), err
+}
+
+func decode(t *testing.T, text string) (v map[string]any) {
+	t.Helper()
+	if err := json.Unmarshal([]byte(text), &v); err != nil {
+		t.Fatalf("no JSON: %v\n%s", err, text)
+	}
+	return v
+}
+
+func TestAccountEqualsEveryVector(t *testing.T) {
+	dirs, err := filepath.Glob(vectors + "/*")
+	if err != nil || len(dirs) < 32 {
+		t.Fatalf("found %d vectors, %v", len(dirs), err)
+	}
+	for _, dir := range dirs {
+		t.Run(filepath.Base(dir), func(t *testing.T) {
+			got, _, err := runAccount(t, nil, dir)
+			if err != nil {
+				t.Fatal(err)
+			}
+			want, err := os.ReadFile(filepath.Join(dir, "account.json"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if g, w := decode(t, got), decode(t, string(want)); !reflect.DeepEqual(g, w) {
+				t.Errorf("got  %s\nwant %s", got, want)
+			}
+		})
+	}
+}
+
+func TestAccountRefusesWithTheReason(t *testing.T) {
+	// What a message must name for the reason in each why.txt.
+	mentions := map[string][]string{
+		"adjustment-class":      {"adjustments[0].class", "maintenance"},
+		"as-of-before-start":    {"as_of", "before the period's start"},
+		"bad-rrule":             {"windows[0].rrule"},
+		"bad-time":              {"measurements.csv line 3", "RFC 3339"},
+		"contradicting-rows":    {"measurements.csv lines 2 and 3", "differ"},
+		"cycle":                 {"circle"},
+		"dependant-excuse":      {"excuses", "depends on its own"},
+		"duplicate-agreement":   {"two agreements", "sailings-gold"},
+		"end-before-start":      {"period.end", "not after"},
+		"missing-column":        {"no column outcome"},
+		"need-too-many":         {"need", "above the size"},
+		"no-locations":          {"services[0].checks[0].locations", "empty"},
+		"overlapping-revisions": {"two revisions of sailings-page overlap"},
+		"quorum-zero":           {"quorum", "0"},
+		"self-excuse":           {"excuses its own service"},
+		"target-above-100":      {"target_percent", "100.1"},
+		"unknown-field":         {"services[0].checks[0].retries", "no field"},
+		"unknown-format":        {"kestite-evidence/9", "not known"},
+		"unknown-outcome":       {"measurements.csv line 3", "'good' is none of ok, degraded, failed, error"},
+		"unknown-service":       {"agreements[0].service", "names no service"},
+		"unknown-zone":          {"period.timezone", "names no"},
+		"zero-window":           {"windows[0].duration_s", "0"},
+	}
+	dirs, _ := filepath.Glob("../../../testdata/vectors-refused/*")
+	if len(dirs) != len(mentions) {
+		t.Fatalf("%d bundles, %d expectations", len(dirs), len(mentions))
+	}
+	for _, dir := range dirs {
+		t.Run(filepath.Base(dir), func(t *testing.T) {
+			out, _, err := runAccount(t, nil, dir)
+			var refused *Refused
+			if !errors.As(err, &refused) || out != "" {
+				t.Fatalf("err %v, output %q", err, out)
+			}
+			for _, word := range mentions[filepath.Base(dir)] {
+				if !strings.Contains(err.Error(), word) {
+					t.Errorf("%q does not mention %q", err, word)
+				}
+			}
+		})
+	}
+}
+
+func TestAccountReadsAZipFromStandardInput(t *testing.T) {
+	dir := vectors + "/15-clauses"
+	var buf bytes.Buffer
+	z := zip.NewWriter(&buf)
+	for _, name := range []string{"bundle.json", "measurements.csv"} {
+		data, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		w, err := z.Create("evidence/" + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w.Write(data)
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	fromZip, _, err := runAccount(t, buf.Bytes(), "-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fromDir, _, err := runAccount(t, nil, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if fromZip != fromDir {
+		t.Errorf("zip and directory differ")
+	}
+}
+
+func TestAccountSaysWhatItLeftOut(t *testing.T) {
+	_, stderr, err := runAccount(t, nil, vectors+"/30-untidy-rows", "--format", "csv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(stderr, "measurements left out") {
+		t.Errorf("stderr %q", stderr)
+	}
+}

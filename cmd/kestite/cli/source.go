@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"archive/zip"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+
+	"kestite/core/evidence"
+)
+
+// evidenceSource finds bundle.json and measurements.csv, plain or gzipped, in a
+// directory or a zip.
+type evidenceSource struct {
+	files   fs.FS
+	where   string
+	closers []func() error
+}
+
+func openEvidence(name string, stdin io.Reader) (*evidenceSource, error) {
+	s := &evidenceSource{where: name}
+	if name == "-" {
+		tmp, err := os.CreateTemp("", "kestite-evidence-*.zip")
+		if err != nil {
+			return nil, err
+		}
+		s.where = "standard input"
+		s.closers = append(s.closers, func() error { return os.Remove(tmp.Name()) }, tmp.Close)
+		if _, err := io.Copy(tmp, stdin); err != nil {
+			s.close()
+			return nil, err
+		}
+		return s, s.openZip(tmp)
+	}
+	info, err := os.Stat(name)
+	if err != nil {
+		return nil, err
+	}
+	if info.IsDir() {
+		s.files = os.DirFS(name)
+		return s, nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	s.closers = append(s.closers, f.Close)
+	return s, s.openZip(f)
+}
+
+func (s *evidenceSource) openZip(f *os.File) error {
+	info, err := f.Stat()
+	if err == nil {
+		var z *zip.Reader
+		if z, err = zip.NewReader(f, info.Size()); err == nil {
+			s.files = z
+			return nil
+		}
+	}
+	s.close()
+	return fmt.Errorf("%s is neither a directory nor a zip: %w", s.where, err)
+}
+
+func (s *evidenceSource) close() {
+	for i := len(s.closers) - 1; i >= 0; i-- {
+		s.closers[i]()
+	}
+	s.closers = nil
+}
+
+// find returns the path of a file, at the top or in the only folder.
+func (s *evidenceSource) find(name string) (string, error) {
+	candidates := []string{name, name + ".gz"}
+	if dirs, err := fs.ReadDir(s.files, "."); err == nil && len(dirs) == 1 && dirs[0].IsDir() {
+		candidates = append(candidates, path.Join(dirs[0].Name(), name), path.Join(dirs[0].Name(), name+".gz"))
+	}
+	for _, c := range candidates {
+		if _, err := fs.Stat(s.files, c); err == nil {
+			return c, nil
+		}
+	}
+	return "", fmt.Errorf("%s: there is no %s; evidence is bundle.json and measurements.csv", s.where, name)
+}
+
+func (s *evidenceSource) open(name string) (io.ReadCloser, error) {
+	f, err := s.files.Open(name)
+	if err != nil || path.Ext(name) != ".gz" {
+		return f, err
+	}
+	z, err := gzip.NewReader(f)
+	if err != nil {
+		f.Close()
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return &gzipFile{z, f}, nil
+}
+
+type gzipFile struct {
+	*gzip.Reader
+	file io.Closer
+}
+
+func (g *gzipFile) Close() error { return errors.Join(g.Reader.Close(), g.file.Close()) }
+
+func (s *evidenceSource) bundle() (io.ReadCloser, string, error) {
+	name, err := s.find("bundle.json")
+	if err != nil {
+		return nil, "", err
+	}
+	f, err := s.open(name)
+	return f, name, err
+}
+
+func (s *evidenceSource) measurements() (evidence.Open, string, error) {
+	name, err := s.find("measurements.csv")
+	if err != nil {
+		return nil, "", err
+	}
+	return func() (io.ReadCloser, error) { return s.open(name) }, name, nil
+}

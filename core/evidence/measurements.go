@@ -1,0 +1,309 @@
+package evidence
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+
+	"kestite/core/definition"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/core/verdict"
+)
+
+// Measurements is what an account needs of measurements.csv: the stretches of
+// every (check, location), and the answered measurements of checks that a
+// latency objective asks about.
+type Measurements struct {
+	Rows      int64 // rows read
+	LeftOut   int64 // rows whose check, location or instant no revision names
+	stretches map[[2]string][]verdict.Stretch
+	answered  map[latencyKey][]int64 // instant<<1 | within
+}
+
+type latencyKey struct {
+	check string
+	limit int64
+}
+
+// Stretches is a verdict.Source.
+func (m *Measurements) Stretches(check, location string) []verdict.Stretch {
+	return m.stretches[[2]string{check, location}]
+}
+
+// Timing is an account.Timing over the limits that the bundle's agreements name.
+func (m *Measurements) Timing(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64) {
+	for _, packed := range m.answered[latencyKey{check, limitMS}] {
+		if counted(span.Instant(packed >> 1)) {
+			measurements++
+			within += packed & 1
+		}
+	}
+	return measurements, within
+}
+
+// lane is the reading of one (check, location), known to the bundle or not.
+type lane struct {
+	check, location string
+	known           bool
+	revisions       verdict.Revisions
+	limits          []int64
+	answered        [][]int64 // for each of limits
+	leftOut         int64
+	series          verdict.Series
+	stretches       []verdict.Stretch
+	previous        sample
+	any             bool
+	unordered       bool
+	rows            int64
+	// current caches the revision last used and its bounds.
+	current  verdict.Settings
+	from, to span.Instant
+	covered  bool
+}
+
+// sample is a row without its lane.
+type sample struct {
+	at      span.Instant
+	outcome measure.Outcome
+	digest  uint64
+	total   float64
+	line    int64
+}
+
+func (s sample) same(o sample) bool { return s.outcome == o.outcome && s.digest == o.digest }
+
+type collector struct {
+	bundle *definition.Compiled
+	out    *Measurements
+	lanes  map[string]*lane
+	order  []*lane
+	name   string
+	limits map[string][]int64
+}
+
+// Open returns a fresh reader over the same measurements; ReadMeasurements
+// calls it a second time when rows are not in the order of time.
+type Open func() (io.ReadCloser, error)
+
+// Progress is told now and then how many rows and bytes were read.
+type Progress func(rows, bytes int64)
+
+// ReadMeasurements reads measurements.csv, in one pass and bounded memory where
+// the rows of each (check, location) are in the order of time; those of a lane
+// that are not are sorted in memory in a second pass. The error is a *RowFault
+// or one of reading.
+func ReadMeasurements(bundle *definition.Compiled, name string, open Open, progress Progress) (*Measurements, error) {
+	c := &collector{
+		bundle: bundle, name: name, lanes: map[string]*lane{}, limits: map[string][]int64{},
+		out: &Measurements{stretches: map[[2]string][]verdict.Stretch{}, answered: map[latencyKey][]int64{}},
+	}
+	for _, a := range bundle.Agreements {
+		if l := a.Latency; l != nil && !slices.Contains(c.limits[l.Check], l.LimitMS) {
+			c.limits[l.Check] = append(c.limits[l.Check], l.LimitMS)
+		}
+	}
+	if err := c.pass(open, progress, c.stream); err != nil {
+		return nil, err
+	}
+	var unordered []*lane
+	for _, l := range c.order {
+		if l.unordered {
+			unordered = append(unordered, l)
+		}
+	}
+	if err := c.sorted(unordered, open, progress); err != nil {
+		return nil, err
+	}
+	for _, l := range c.order {
+		c.out.Rows += l.rows
+		c.out.LeftOut += l.leftOut
+		for i, limit := range l.limits {
+			key := latencyKey{l.check, limit}
+			c.out.answered[key] = append(c.out.answered[key], l.answered[i]...)
+		}
+		if l.known {
+			c.out.stretches[[2]string{l.check, l.location}] = l.series.AtEnd(l.stretches)
+		}
+	}
+	return c.out, nil
+}
+
+func (c *collector) pass(open Open, progress Progress, take func(*lane, sample) error) error {
+	in, err := open()
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	rows, err := newRowReader(in, c.name)
+	if err != nil {
+		return err
+	}
+	var r row
+	for n := int64(1); ; n++ {
+		if err := rows.read(&r); errors.Is(err, io.EOF) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		if progress != nil && n%(1<<19) == 0 {
+			progress(n, rows.bytes)
+		}
+		if r.outcome == measure.Error {
+			continue
+		}
+		l := c.lanes[string(r.key)]
+		if l == nil {
+			l = c.lane(&r)
+		}
+		if err := take(l, sample{r.at, r.outcome, r.digest, r.total, r.line}); err != nil {
+			return err
+		}
+	}
+}
+
+func (c *collector) lane(r *row) *lane {
+	l := &lane{check: string(r.check), location: string(r.location)}
+	l.revisions = c.bundle.Checks[l.check]
+	l.known = l.revisions.Knows(l.location)
+	l.limits = c.limits[l.check]
+	l.answered = make([][]int64, len(l.limits))
+	c.lanes[string(r.key)] = l
+	c.order = append(c.order, l)
+	return l
+}
+
+// stream takes a row of the first pass.
+func (c *collector) stream(l *lane, s sample) error {
+	l.rows++
+	if l.unordered {
+		return nil
+	}
+	if l.any && s.at <= l.previous.at {
+		if s.at < l.previous.at {
+			l.unordered = true
+			return nil
+		}
+		return c.repeated(l, l.previous, s)
+	}
+	l.any, l.previous = true, s
+	c.judge(l, s)
+	return nil
+}
+
+// repeated refuses two rows for the same measurement unless they are equal.
+func (c *collector) repeated(l *lane, a, b sample) error {
+	if a.same(b) {
+		return nil
+	}
+	return &RowFault{c.name, []int64{min(a.line, b.line), max(a.line, b.line)},
+		fmt.Sprintf("they differ for the same check, location and instant (%s, %s, %s); keep one", l.check, l.location, a.at)}
+}
+
+// judge lets a measurement join its series.
+func (c *collector) judge(l *lane, s sample) {
+	if !l.known {
+		l.leftOut++
+		return
+	}
+	if s.at < l.from || s.at >= l.to {
+		l.look(s.at)
+	}
+	if !l.covered {
+		l.leftOut++
+		return
+	}
+	if c.bundle.AsOf != nil && s.at >= *c.bundle.AsOf {
+		return
+	}
+	l.stretches = l.series.Add(l.stretches, s.at, severity(s.outcome), l.current)
+	if s.outcome == measure.Failed || math.IsNaN(s.total) {
+		return
+	}
+	for i, limit := range l.limits {
+		packed := int64(s.at) << 1
+		if s.total <= float64(limit) {
+			packed |= 1
+		}
+		l.answered[i] = append(l.answered[i], packed)
+	}
+}
+
+// look finds the revision at i, or the empty time around it.
+func (l *lane) look(i span.Instant) {
+	l.from, l.to, l.covered = span.Beginning, span.End, false
+	for _, r := range l.revisions {
+		from, to := definition.Begins(r.From), definition.Ends(r.Until)
+		switch {
+		case to <= i:
+			l.from = max(l.from, to)
+		case from > i:
+			l.to = min(l.to, from)
+		default:
+			l.from, l.to, l.covered = from, to, true
+			l.current = verdict.SettingsOf(r)
+			return
+		}
+	}
+}
+
+func severity(o measure.Outcome) verdict.State {
+	switch o {
+	case measure.OK:
+		return verdict.Up
+	case measure.Degraded:
+		return verdict.Degraded
+	}
+	return verdict.Down
+}
+
+// sorted reads the lanes whose rows came out of order once more, and judges them in order.
+func (c *collector) sorted(lanes []*lane, open Open, progress Progress) error {
+	if len(lanes) == 0 {
+		return nil
+	}
+	samples := make(map[*lane][]sample, len(lanes))
+	for _, l := range lanes {
+		samples[l] = make([]sample, 0, l.rows)
+		c.forget(l)
+	}
+	err := c.pass(open, progress, func(l *lane, s sample) error {
+		if l.unordered {
+			samples[l] = append(samples[l], s)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, l := range lanes {
+		list := samples[l]
+		slices.SortFunc(list, func(a, b sample) int {
+			if a.at != b.at {
+				return int(max(-1, min(1, int64(a.at-b.at))))
+			}
+			return int(max(-1, min(1, a.line-b.line)))
+		})
+		for i, s := range list {
+			if i > 0 && s.at == list[i-1].at {
+				if err := c.repeated(l, list[i-1], s); err != nil {
+					return err
+				}
+				continue
+			}
+			c.judge(l, s)
+		}
+		samples[l] = nil
+	}
+	return nil
+}
+
+// forget undoes what the first pass made of a lane before it lost its order.
+func (c *collector) forget(l *lane) {
+	*l = lane{
+		check: l.check, location: l.location, known: l.known, revisions: l.revisions,
+		limits: l.limits, answered: make([][]int64, len(l.limits)), rows: l.rows, unordered: true,
+	}
+}

@@ -1,0 +1,108 @@
+package verdict
+
+import (
+	"kestite/core/definition"
+	"kestite/core/span"
+)
+
+// Source returns the stretches of one (check, location), in order.
+type Source func(check, location string) []Stretch
+
+// Services returns the state over time of every service of a compiled bundle.
+func Services(c *definition.Compiled, source Source) map[string]span.Timeline[Views] {
+	out := make(map[string]span.Timeline[Views], len(c.Services))
+	for _, id := range c.Order {
+		out[id] = service(c, c.Services[id], source, out)
+	}
+	return out
+}
+
+func service(c *definition.Compiled, s *definition.Service, source Source, known map[string]span.Timeline[Views]) span.Timeline[Views] {
+	var lines []span.Timeline[Views]
+	seen := map[string]bool{}
+	for _, check := range s.Checks {
+		if seen[check.ID] {
+			continue
+		}
+		seen[check.ID] = true
+		revisions := Revisions(c.Checks[check.ID])
+		lines = append(lines, Check(revisions, func(l string) span.Timeline[Views] {
+			return Location(source(check.ID, l), revisions)
+		}))
+	}
+	checks := len(lines)
+	type group struct{ from, to, need int }
+	var groups []group
+	for _, g := range s.DependsOn {
+		from := len(lines)
+		for _, member := range g.Members() {
+			lines = append(lines, known[member])
+		}
+		need := int(g.Need)
+		if need == 0 {
+			need = len(lines) - from
+		}
+		groups = append(groups, group{from, len(lines), need})
+	}
+	states := make([]State, len(lines))
+	verdicts := make([]State, len(groups))
+	return span.Merge(lines, func(views []Views) (out Views) {
+		for view := range out {
+			for i, v := range views {
+				states[i] = v[view]
+			}
+			if own, any := Combine(states[:checks], s.Combine); any {
+				out[view] = own
+				continue
+			}
+			for i, g := range groups {
+				verdicts[i] = Group(states[g.from:g.to], g.need)
+			}
+			out[view], _ = Combine(verdicts, definition.Worst)
+		}
+		return out
+	})
+}
+
+// Combine makes one state of several, worst or best; those absent do not count.
+// It returns Unmeasured and false when there is none.
+func Combine(states []State, rule string) (State, bool) {
+	var count [absent + 1]int
+	for _, s := range states {
+		count[s]++
+	}
+	if count[absent] == len(states) {
+		return Unmeasured, false
+	}
+	has := func(s State) bool { return count[s] > 0 }
+	order := [...]State{Down, Unmeasured, Degraded, Up}
+	if rule == definition.Best {
+		order = [...]State{Up, Unmeasured, Degraded, Down}
+	}
+	for _, s := range order {
+		if has(s) {
+			return s, true
+		}
+	}
+	return Unmeasured, false
+}
+
+// Group is the state of a dependency on need of the members (docs/accounting.md §5).
+func Group(members []State, need int) State {
+	var count [absent + 1]int
+	for _, s := range members {
+		count[s]++
+	}
+	u, d, x := count[Up], count[Degraded], count[Unmeasured]
+	switch {
+	case u >= need:
+		return Up
+	case u+x >= need:
+		return Unmeasured
+	case u+d >= need:
+		return Degraded
+	case u+d+x >= need:
+		return Unmeasured
+	}
+	return Down
+}
