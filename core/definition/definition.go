@@ -4,6 +4,7 @@
 package definition
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"math/big"
@@ -303,4 +304,28 @@ func (h ServiceHours) MarshalJSON() ([]byte, error) {
 		return []byte(`"always"`), nil
 	}
 	return json.Marshal(h.Plan)
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (q *Quorum) UnmarshalJSON(data []byte) error { return unmarshalScalar(data, q) }
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (n *Need) UnmarshalJSON(data []byte) error { return unmarshalScalar(data, n) }
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (h *ServiceHours) UnmarshalJSON(data []byte) error {
+	if len(data) > 0 && data[0] == '{' {
+		return json.Unmarshal(data, h.SetObject())
+	}
+	return unmarshalScalar(data, h)
+}
+
+func unmarshalScalar(data []byte, into interface{ SetScalar(any) error }) error {
+	dec := json.NewDecoder(bytes.NewReader(data))
+	dec.UseNumber()
+	var v any
+	if err := dec.Decode(&v); err != nil {
+		return err
+	}
+	return into.SetScalar(v)
 }

@@ -136,3 +136,10 @@ func (s *Series) emit(out []Stretch, run Stretch) []Stretch {
 	s.Apart = false
 	return append(out, run)
 }
+
+// Waiting returns the stretches as live screens show them: what is pending
+// keeps the state before it until it is decided.
+func (s *Series) Waiting(out []Stretch) []Stretch {
+	peek := *s
+	return peek.settle(out, func(Stretch) State { return peek.State })
+}

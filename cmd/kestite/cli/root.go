@@ -19,6 +19,6 @@ func Root() *cobra.Command {
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
-	root.AddCommand(accountCommand())
+	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand())
 	return root
 }

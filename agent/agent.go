@@ -1,0 +1,318 @@
+// Package agent measures at a location: it asks the server what to measure,
+// measures on schedule, keeps results on disk and delivers them when it can.
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math"
+	"slices"
+	"sync"
+	"time"
+
+	"kestite/agent/store"
+	"kestite/agent/wire"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/instrument"
+)
+
+// Agent is one agent. Fill the fields and call Run.
+type Agent struct {
+	Client  *Client
+	Store   *store.Store
+	Version string
+	Log     *slog.Logger
+	// Now is the clock; nil is time.Now. Measuring itself always uses the real one.
+	Now func() time.Time
+
+	set      *instrument.Set
+	schedule *schedule
+	fresh    chan struct{} // something new to deliver
+	slots    chan struct{} // bounds measurements under way
+
+	mu       sync.Mutex
+	offset   int64     // ms the local clock is ahead
+	clockOff string    // why nothing is measured at present, empty when it is
+	diskFull string    // why measurements are lost at present
+	lateness []float64 // ms, a ring of the latest
+	written  int
+}
+
+// mostAtOnce bounds the measurements under way.
+const mostAtOnce = 512
+
+// Run works until ctx ends. It fails at once when the server refuses the token
+// and there is nothing to go on with.
+func (a *Agent) Run(ctx context.Context) error {
+	if a.Now == nil {
+		a.Now = time.Now
+	}
+	a.set = instrument.NewSet()
+	defer a.set.Close()
+	a.schedule = newSchedule()
+	a.fresh = make(chan struct{}, 1)
+	a.slots = make(chan struct{}, mostAtOnce)
+
+	saved, have := a.Store.Saved()
+	if have {
+		a.schedule.set(saved.Location, saved.Checks, a.Now())
+	}
+	first, err := a.ask(ctx, "", 0)
+	var refused *RefusedError
+	switch {
+	case errors.As(err, &refused) && !have:
+		return err
+	case err != nil:
+		a.Log.Warn("the server cannot be reached; measuring goes on with what is known", "error", err)
+	default:
+		a.take(ctx, first)
+	}
+	var all sync.WaitGroup
+	for _, work := range []func(context.Context){a.follow, a.measure, a.deliver} {
+		all.Go(func() { work(ctx) })
+	}
+	all.Wait()
+	return nil
+}
+
+// ask asks for assignments once, and learns how far the clock is off.
+func (a *Agent) ask(ctx context.Context, known string, wait int64) (wire.Assignments, error) {
+	a.mu.Lock()
+	rep := wire.Report{
+		Version: a.Version, Known: known, WaitS: wait, ClockOffset: a.offset, Clock: span.Of(a.Now()),
+		Backlog: a.Store.Backlog(), LatenessMS: percentile(a.lateness, 0.99), Complaint: a.complaint(),
+	}
+	a.mu.Unlock()
+	out, err := a.Client.Assignments(ctx, rep)
+	if err != nil {
+		return out, err
+	}
+	offset := int64(span.Of(a.Now()) - out.Clock)
+	complaint := ""
+	if offset > wire.MaxClockOffset || offset < -wire.MaxClockOffset {
+		complaint = fmt.Sprintf("its clock is %d s off, so it does not measure; set the clock", offset/1000)
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.offset = offset
+	if complaint != "" && a.clockOff == "" {
+		a.Log.Error("the clock is off; nothing is measured until it is set", "offset_ms", offset)
+	}
+	a.clockOff = complaint
+	return out, nil
+}
+
+// complaint is what the agent says is wrong with itself. It needs the lock.
+func (a *Agent) complaint() string {
+	if a.clockOff != "" {
+		return a.clockOff
+	}
+	return a.diskFull
+}
+
+func (a *Agent) take(ctx context.Context, out wire.Assignments) {
+	a.schedule.set(out.Location, out.Checks, a.Now())
+	if err := a.Store.Save(out); err != nil {
+		a.Log.Error("assignments cannot be kept on disk", "error", err)
+	}
+	for _, t := range out.Trials {
+		go a.try(ctx, t)
+	}
+}
+
+// follow keeps a request for assignments open at the server.
+func (a *Agent) follow(ctx context.Context) {
+	const wait = 15
+	saved, _ := a.Store.Saved()
+	known := saved.Mark
+	pause := time.Second
+	for ctx.Err() == nil {
+		a.mu.Lock()
+		hold := int64(wait)
+		if a.clockOff != "" {
+			hold = 2 // look often whether the clock was set
+		}
+		a.mu.Unlock()
+		out, err := a.ask(ctx, known, hold)
+		if err != nil {
+			if ctx.Err() == nil {
+				a.Log.Warn("assignments", "error", err, "again_in", pause.String())
+			}
+			sleep(ctx, pause)
+			pause = min(2*pause, 10*time.Second)
+			continue
+		}
+		pause = time.Second
+		if out.Mark != known || len(out.Trials) > 0 {
+			a.Log.Info("assignments", "location", out.Location, "checks", len(out.Checks), "trials", len(out.Trials))
+			known = out.Mark
+			a.take(ctx, out)
+		}
+	}
+}
+
+// measure starts checks when they are due.
+func (a *Agent) measure(ctx context.Context) {
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-timer.C:
+		case <-a.schedule.changed:
+		}
+		ready, wake := a.schedule.take(a.Now())
+		a.mu.Lock()
+		suspended := a.clockOff != ""
+		a.mu.Unlock()
+		for _, d := range ready {
+			if suspended {
+				continue
+			}
+			select {
+			case a.slots <- struct{}{}:
+				go func() {
+					defer func() { <-a.slots }()
+					a.run(ctx, d)
+				}()
+			case <-ctx.Done():
+				return
+			}
+		}
+		timer.Reset(max(0, wake.Sub(a.Now())))
+	}
+}
+
+// run makes one scheduled measurement and keeps it.
+func (a *Agent) run(ctx context.Context, d due) {
+	began := a.Now()
+	late := began.Sub(d.at)
+	a.note(late)
+	m := wire.Measurement{Check: d.check.ID, At: span.Of(began), LateMS: late.Milliseconds()}
+	m.Outcome, m.Measures, m.Detail = a.once(ctx, d.check)
+	if ctx.Err() != nil {
+		return // cut short by our own end: nothing is known
+	}
+	dropped, err := a.Store.Add(m)
+	if err != nil {
+		a.Log.Error("a measurement cannot be kept on disk and is lost", "check", m.Check, "error", err)
+		a.disk("its disk does not take measurements: " + err.Error())
+		return
+	}
+	a.disk("")
+	if dropped > 0 {
+		a.Log.Error("the store is full; the oldest measurements are dropped", "dropped", dropped)
+	}
+	select {
+	case a.fresh <- struct{}{}:
+	default:
+	}
+}
+
+func (a *Agent) disk(complaint string) {
+	a.mu.Lock()
+	a.diskFull = complaint
+	a.mu.Unlock()
+}
+
+// once makes one measurement.
+func (a *Agent) once(ctx context.Context, c wire.Check) (measure.Outcome, map[string]float64, string) {
+	r := a.set.Measure(ctx, instrument.Task{
+		Kind: c.Kind, Target: c.Target, Timeout: time.Duration(c.TimeoutMS) * time.Millisecond,
+		Limits: c.Limits, Ping: c.Ping, HTTP: c.HTTP,
+	})
+	kind, _ := measure.KindNamed(c.Kind)
+	values := map[string]float64{}
+	for i, v := range r.Values {
+		if !math.IsNaN(v) {
+			const places = 1000 // µs is as fine as clocks are
+			values[kind.Measures[i].Name] = math.Round(v*places) / places
+		}
+	}
+	return r.Outcome, values, r.Detail
+}
+
+// try makes a trial measurement and reports it at once.
+func (a *Agent) try(ctx context.Context, t wire.Trial) {
+	var res wire.Result
+	res.Outcome, res.Measures, res.Detail = a.once(ctx, t.Check)
+	if err := a.Client.TrialResult(ctx, t.ID, res); err != nil {
+		a.Log.Warn("the result of a trial was not delivered", "error", err)
+	}
+}
+
+// deliver hands measurements over, oldest first, and forgets them when the
+// server has them.
+func (a *Agent) deliver(ctx context.Context) {
+	const gather = 200 * time.Millisecond
+	pause := time.Second
+	for ctx.Err() == nil {
+		list, last, err := a.Store.Oldest(wire.MaxBatch / 2)
+		if err != nil {
+			a.Log.Error("the store cannot be read", "error", err)
+			sleep(ctx, 5*time.Second)
+			continue
+		}
+		if len(list) == 0 {
+			select {
+			case <-ctx.Done():
+			case <-a.fresh:
+				sleep(ctx, gather)
+			}
+			continue
+		}
+		receipt, err := a.Client.Deliver(ctx, wire.Batch{Measurements: list})
+		if err != nil {
+			if ctx.Err() == nil {
+				a.Log.Warn("delivery failed; the measurements are kept", "waiting", len(list), "error", err, "again_in", pause.String())
+			}
+			sleep(ctx, pause)
+			pause = min(2*pause, 15*time.Second)
+			continue
+		}
+		pause = time.Second
+		for _, r := range receipt.Refused {
+			a.Log.Error("the server refused a measurement for good", "check", list[r.Index].Check, "at", list[r.Index].At.String(), "reason", r.Reason)
+		}
+		if err := a.Store.Forget(last); err != nil {
+			a.Log.Error("delivered measurements stay in the store and are sent again", "error", err)
+			sleep(ctx, 5*time.Second)
+		}
+	}
+}
+
+// note remembers how late a start was.
+func (a *Agent) note(late time.Duration) {
+	const kept = 1000
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	ms := float64(late) / float64(time.Millisecond)
+	if len(a.lateness) < kept {
+		a.lateness = append(a.lateness, ms)
+		return
+	}
+	a.lateness[a.written%kept] = ms
+	a.written++
+}
+
+func percentile(list []float64, q float64) float64 {
+	if len(list) == 0 {
+		return 0
+	}
+	sorted := slices.Clone(list)
+	slices.Sort(sorted)
+	return sorted[int(q*float64(len(sorted)-1))]
+}
+
+func sleep(ctx context.Context, d time.Duration) {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+	case <-t.C:
+	}
+}

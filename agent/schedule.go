@@ -1,0 +1,121 @@
+package agent
+
+import (
+	"container/heap"
+	"hash/fnv"
+	"sync"
+	"time"
+
+	"kestite/agent/wire"
+)
+
+// Phase is the fixed place of a check in its interval, so that load is spread
+// and regular across restarts.
+func Phase(check, location string, interval time.Duration) time.Duration {
+	h := fnv.New64a()
+	h.Write([]byte(check + "\x00" + location))
+	return time.Duration(h.Sum64() % uint64(interval/time.Millisecond) * uint64(time.Millisecond))
+}
+
+// next returns the first start after t on the check's grid.
+func next(t time.Time, interval, phase time.Duration) time.Time {
+	since := t.UnixMilli() - phase.Milliseconds()
+	step := interval.Milliseconds()
+	n := since / step
+	if since < 0 && since%step != 0 {
+		n--
+	}
+	return time.UnixMilli((n+1)*step + phase.Milliseconds())
+}
+
+// due is a check and its next start.
+type due struct {
+	check    wire.Check
+	interval time.Duration
+	phase    time.Duration
+	at       time.Time
+	index    int
+}
+
+type dues []*due
+
+func (d dues) Len() int           { return len(d) }
+func (d dues) Less(i, j int) bool { return d[i].at.Before(d[j].at) }
+func (d dues) Swap(i, j int) {
+	d[i], d[j] = d[j], d[i]
+	d[i].index, d[j].index = i, j
+}
+func (d *dues) Push(x any) {
+	e := x.(*due)
+	e.index = len(*d)
+	*d = append(*d, e)
+}
+func (d *dues) Pop() any {
+	old := *d
+	e := old[len(old)-1]
+	*d = old[:len(old)-1]
+	return e
+}
+
+// schedule knows which check starts when.
+type schedule struct {
+	mu       sync.Mutex
+	location string
+	heap     dues
+	known    map[string]*due
+	changed  chan struct{}
+}
+
+func newSchedule() *schedule {
+	return &schedule{known: map[string]*due{}, changed: make(chan struct{}, 1)}
+}
+
+// set makes checks the ones to run. Those that stay keep their next start.
+func (s *schedule) set(location string, checks []wire.Check, now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.location = location
+	keep := map[string]bool{}
+	for _, c := range checks {
+		keep[c.ID] = true
+		interval := time.Duration(c.IntervalS) * time.Second
+		if d := s.known[c.ID]; d != nil && d.interval == interval {
+			d.check = c
+			continue
+		} else if d != nil {
+			heap.Remove(&s.heap, d.index)
+		}
+		ph := Phase(c.ID, location, interval)
+		d := &due{check: c, interval: interval, phase: ph, at: next(now, interval, ph)}
+		s.known[c.ID] = d
+		heap.Push(&s.heap, d)
+	}
+	for id, d := range s.known {
+		if !keep[id] {
+			heap.Remove(&s.heap, d.index)
+			delete(s.known, id)
+		}
+	}
+	select {
+	case s.changed <- struct{}{}:
+	default:
+	}
+}
+
+// take returns the checks that are due at now, each with the time it was due,
+// and when the next one is.
+func (s *schedule) take(now time.Time) (ready []due, wake time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for len(s.heap) > 0 && !s.heap[0].at.After(now) {
+		d := s.heap[0]
+		ready = append(ready, *d)
+		d.at = next(now, d.interval, d.phase)
+		heap.Fix(&s.heap, 0)
+	}
+	wake = now.Add(time.Hour)
+	if len(s.heap) > 0 {
+		wake = s.heap[0].at
+	}
+	return ready, wake
+}

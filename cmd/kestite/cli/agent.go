@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kestite/agent"
+	"kestite/agent/store"
+)
+
+func agentCommand() *cobra.Command {
+	var server, tokenFile, dir string
+	var log logFlags
+	cmd := &cobra.Command{
+		Use:   "agent",
+		Short: "Measure at a location",
+		Long: "Asks the server what to measure, measures, and delivers. It only ever dials out. What was measured is kept in\n" +
+			"--data until the server has it. Pinging needs CAP_NET_RAW or a group in net.ipv4.ping_group_range.",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := fromEnvironment(cmd.Flags()); err != nil {
+				return err
+			}
+			if u, err := url.Parse(server); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+				return fmt.Errorf("--server %q is no URL; write it as https://kestite.example.org", server)
+			}
+			token, err := os.ReadFile(tokenFile)
+			if err != nil {
+				return fmt.Errorf("--token-file: %w; make a token under Set-up, Locations, and put it into that file", err)
+			}
+			if strings.TrimSpace(string(token)) == "" {
+				return fmt.Errorf("--token-file: %s is empty", tokenFile)
+			}
+			if err := os.MkdirAll(dir, 0o700); err != nil {
+				return fmt.Errorf("--data: %w", err)
+			}
+			logger, err := log.logger(cmd.ErrOrStderr())
+			if err != nil {
+				return err
+			}
+			kept, err := store.Open(dir, store.Max)
+			if err != nil {
+				return err
+			}
+			defer kept.Close()
+			ctx, cancel := untilSignal(cmd.Context())
+			defer cancel()
+			a := &agent.Agent{Client: agent.NewClient(server, string(token)), Store: kept, Version: Version, Log: logger}
+			err = a.Run(ctx)
+			var refused *agent.RefusedError
+			if errors.As(err, &refused) {
+				return fmt.Errorf("%w (token from %s)", err, tokenFile)
+			}
+			return err
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&server, "server", "http://127.0.0.1:8480", "URL of the server")
+	f.StringVar(&tokenFile, "token-file", "", "file that holds the agent's token (required)")
+	f.StringVar(&dir, "data", "", "directory for what waits to be delivered (required)")
+	log.add(f)
+	cmd.MarkFlagRequired("token-file")
+	cmd.MarkFlagRequired("data")
+	return cmd
+}

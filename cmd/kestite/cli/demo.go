@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"fmt"
+	"hash/fnv"
+	"os"
+	"os/exec"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"kestite/demo"
+)
+
+func demoCommand() *cobra.Command {
+	var dir, listen string
+	var log logFlags
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Run everything with the Skerry Line scenario",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := fromEnvironment(cmd.Flags()); err != nil {
+				return err
+			}
+			logger, err := log.logger(cmd.ErrOrStderr())
+			if err != nil {
+				return err
+			}
+			binary, err := os.Executable()
+			if err != nil {
+				return err
+			}
+			if dir, err = reachable(dir); err != nil {
+				return err
+			}
+			ctx, cancel := untilSignal(cmd.Context())
+			defer cancel()
+			return demo.Run(ctx, demo.Options{Dir: dir, Listen: listen, Binary: binary, Version: Version, Out: cmd.OutOrStdout(), Log: logger})
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&dir, "data", ".run/demo", "directory of the demo's database, agents and logs")
+	f.StringVar(&listen, "listen", "127.0.0.1:8480", "address to listen on")
+	log.add(f)
+	f.Lookup("log-level").DefValue = "warn"
+	log.level = "warn"
+	return cmd
+}
+
+// reachable returns the absolute path of dir, or of a directory below /var/tmp
+// where the system user postgres, who runs the database for root, cannot get to dir.
+func reachable(dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil || os.Geteuid() != 0 {
+		return dir, err
+	}
+	for parent := filepath.Dir(dir); ; parent = filepath.Dir(parent) {
+		if _, err := os.Stat(parent); err == nil {
+			check := exec.Command("runuser", "-u", "postgres", "--", "test", "-x", parent)
+			check.Dir = "/"
+			if check.Run() == nil {
+				return dir, nil
+			}
+			h := fnv.New32a()
+			h.Write([]byte(dir))
+			return fmt.Sprintf("/var/tmp/kestite-%08x", h.Sum32()), nil
+		}
+	}
+}

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"kestite/core/calendar"
+	"kestite/server"
+	"kestite/server/api"
+	"kestite/web"
+)
+
+// Version of this build, set by the linker.
+var Version = "development"
+
+// fromEnvironment lets KESTITE_FLAG_NAME stand for --flag-name.
+func fromEnvironment(flags *pflag.FlagSet) error {
+	var failed error
+	flags.VisitAll(func(f *pflag.Flag) {
+		name := "KESTITE_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
+		if v, ok := os.LookupEnv(name); ok && !f.Changed && failed == nil {
+			if err := f.Value.Set(v); err != nil {
+				failed = fmt.Errorf("%s: %w", name, err)
+			}
+		}
+	})
+	return failed
+}
+
+type logFlags struct{ format, level string }
+
+func (l *logFlags) add(flags *pflag.FlagSet) {
+	flags.StringVar(&l.format, "log-format", "text", "text or json")
+	flags.StringVar(&l.level, "log-level", "info", "debug, info, warn or error")
+}
+
+func (l *logFlags) logger(w io.Writer) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(l.level)); err != nil {
+		return nil, fmt.Errorf("--log-level %s is not known; it is debug, info, warn or error", l.level)
+	}
+	opts := &slog.HandlerOptions{Level: level}
+	switch l.format {
+	case "text":
+		return slog.New(slog.NewTextHandler(w, opts)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, opts)), nil
+	}
+	return nil, fmt.Errorf("--log-format %s is not known; it is text or json", l.format)
+}
+
+func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+}
+
+// stopTime is how long a graceful stop may take.
+const stopTime = 20 * time.Second
+
+func serveCommand() *cobra.Command {
+	var o server.Options
+	var log logFlags
+	cmd := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the server",
+		Long:  "Runs the server on a PostgreSQL database. Every flag can be given as an environment variable too:\n--database is KESTITE_DATABASE, --log-level is KESTITE_LOG_LEVEL, and so on.",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			if err := fromEnvironment(cmd.Flags()); err != nil {
+				return err
+			}
+			if o.Log, err = log.logger(cmd.ErrOrStderr()); err != nil {
+				return err
+			}
+			if o.DatabaseURL == "" {
+				return fmt.Errorf("--database is missing: give the URL of a PostgreSQL database, such as postgres://kestite@127.0.0.1:5432/kestite")
+			}
+			if _, err := calendar.Zone(o.Timezone); err != nil {
+				return fmt.Errorf("--timezone: %w", err)
+			}
+			ctx, cancel := untilSignal(cmd.Context())
+			defer cancel()
+			o.Web, o.Version = web.Handler(), Version
+			srv, err := server.Build(ctx, o)
+			if err != nil {
+				return err
+			}
+			if err := srv.Start(ctx); err != nil {
+				srv.Close()
+				return err
+			}
+			announce(cmd.OutOrStdout(), srv)
+			return runUntil(ctx, srv)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&o.DatabaseURL, "database", "", "URL of the PostgreSQL database (required)")
+	f.StringVar(&o.Listen, "listen", "127.0.0.1:8480", "address to listen on")
+	f.StringVar(&o.Organisation, "organisation", "My organisation", "name of a new installation")
+	f.StringVar(&o.Timezone, "timezone", "UTC", "IANA zone of a new installation")
+	f.BoolVar(&o.SecureCookie, "secure-cookie", false, "send the session cookie over HTTPS only (set it behind a TLS proxy)")
+	log.add(f)
+	return cmd
+}
+
+func announce(w io.Writer, srv *server.Server) {
+	fmt.Fprintf(w, "Kestite is at %s\n", srv.URL)
+	if srv.FirstToken != "" {
+		fmt.Fprintf(w, "Nobody can sign in yet. Open %s/first and make the first account with this one-time token:\n\n    %s\n\n", srv.URL, srv.FirstToken)
+	}
+}
+
+// runUntil waits for the end and stops the server in order.
+func runUntil(ctx context.Context, srv *server.Server) error {
+	var failed error
+	select {
+	case <-ctx.Done():
+	case failed = <-srv.Failed():
+	}
+	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)
+	defer cancel()
+	if err := srv.Stop(stop); failed == nil {
+		failed = err
+	}
+	return failed
+}
+
+func migrateCommand() *cobra.Command {
+	var o server.Options
+	cmd := &cobra.Command{
+		Use:   "migrate",
+		Short: "Bring the database's schema up to date and exit",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := fromEnvironment(cmd.Flags()); err != nil {
+				return err
+			}
+			o.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
+			srv, err := server.Build(cmd.Context(), o)
+			if err != nil {
+				return err
+			}
+			srv.Close()
+			fmt.Fprintln(cmd.OutOrStdout(), "The schema is up to date.")
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&o.DatabaseURL, "database", "", "URL of the PostgreSQL database (required)")
+	cmd.Flags().StringVar(&o.Organisation, "organisation", "My organisation", "name of a new installation")
+	cmd.Flags().StringVar(&o.Timezone, "timezone", "UTC", "IANA zone of a new installation")
+	return cmd
+}
+
+func openAPICommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "openapi",
+		Short: "Print the API's OpenAPI 3.1 document",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			doc, err := api.Describe(Version)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s\n", doc)
+			return err
+		},
+	}
+}

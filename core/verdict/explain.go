@@ -1,0 +1,183 @@
+package verdict
+
+import (
+	"fmt"
+
+	"kestite/core/definition"
+	"kestite/core/span"
+)
+
+// ServiceReason says why a service is in its state at an instant, down to the
+// measurements.
+type ServiceReason struct {
+	Service string        `json:"service"`
+	State   State         `json:"state"`
+	Text    string        `json:"text"`
+	Checks  []CheckReason `json:"checks"`
+	Groups  []GroupReason `json:"groups"`
+}
+
+// CheckReason says what a check contributes.
+type CheckReason struct {
+	Check     string           `json:"check"`
+	State     State            `json:"state"`
+	Decides   bool             `json:"decides"`
+	Text      string           `json:"text"`
+	Locations []LocationReason `json:"locations"`
+}
+
+// LocationReason says what a location contributes, and by which measurement.
+type LocationReason struct {
+	Location string        `json:"location"`
+	State    State         `json:"state"`
+	Text     string        `json:"text"`
+	First    *span.Instant `json:"first_at,omitempty"` // of the stretch that speaks
+	Last     *span.Instant `json:"last_at,omitempty"`
+	Count    int64         `json:"count,omitempty"`
+}
+
+// GroupReason says what a dependency group contributes.
+type GroupReason struct {
+	Services []string `json:"services"`
+	States   []State  `json:"states"`
+	Need     int      `json:"need"`
+	State    State    `json:"state"`
+	Text     string   `json:"text"`
+}
+
+// Explain says why a service of the bundle is in its state at i. states are
+// those of all services, as Services returns them.
+func Explain(c *definition.Compiled, source Source, states map[string]span.Timeline[Views], id string, i span.Instant) ServiceReason {
+	s := c.Services[id]
+	out := ServiceReason{Service: id, State: states[id].At(i)[Nominal], Checks: []CheckReason{}, Groups: []GroupReason{}}
+	seen := map[string]bool{}
+	deciding := 0
+	for _, check := range s.Checks {
+		if seen[check.ID] {
+			continue
+		}
+		seen[check.ID] = true
+		revisions := Revisions(c.Checks[check.ID])
+		valid := revisions.Valid(i)
+		if valid == nil {
+			continue
+		}
+		reason := explainCheck(*valid, revisions, source, i)
+		if reason.Decides {
+			deciding++
+		}
+		out.Checks = append(out.Checks, reason)
+	}
+	if deciding > 0 {
+		out.Text = fmt.Sprintf("%s of its %s", map[string]string{definition.Best: "the best", definition.Worst: "the worst"}[s.Combine], plural(deciding, "deciding check"))
+		if s.Combine == definition.Best {
+			out.Text += "; one that is not measured leaves it unmeasured unless another is up"
+		} else {
+			out.Text += "; one that is not measured leaves it unmeasured unless another is down"
+		}
+		return out
+	}
+	for _, g := range s.DependsOn {
+		out.Groups = append(out.Groups, explainGroup(g, states, i))
+	}
+	out.Text = "no deciding check is in force, so its dependencies decide: the worst of the groups"
+	if len(out.Groups) == 0 {
+		out.Text = "no deciding check is in force and it depends on nothing: unmeasured"
+	}
+	return out
+}
+
+func explainCheck(r definition.Check, revisions Revisions, source Source, i span.Instant) CheckReason {
+	out := CheckReason{Check: r.ID, Decides: r.Role == definition.Decides}
+	locations := r.Assigned()
+	states := make([]State, len(locations))
+	for n, l := range locations {
+		reason := explainLocation(l, source(r.ID, l), revisions, i)
+		states[n] = reason.State
+		out.Locations = append(out.Locations, reason)
+	}
+	k := r.Quorum.K(len(locations))
+	out.State = Quorum(states, k)
+	measured := 0
+	for _, s := range states {
+		if s != Unmeasured {
+			measured++
+		}
+	}
+	out.Text = fmt.Sprintf("quorum %s: %d of %s must agree, %d measured; the %s speaks", r.Quorum, k, plural(len(locations), "location"), measured, worst(k))
+	if measured < k {
+		out.Text = fmt.Sprintf("quorum %s: %d of %s must agree and only %d measured", r.Quorum, k, plural(len(locations), "location"), measured)
+	}
+	if !out.Decides {
+		out.Text += "; it informs and does not decide"
+	}
+	return out
+}
+
+func worst(k int) string {
+	switch k {
+	case 1:
+		return "worst"
+	case 2:
+		return "second worst"
+	case 3:
+		return "third worst"
+	}
+	return fmt.Sprintf("%dth worst", k)
+}
+
+func explainLocation(location string, stretches []Stretch, revisions Revisions, i span.Instant) LocationReason {
+	out := LocationReason{Location: location, Text: "nothing was measured before"}
+	for n := len(stretches) - 1; n >= 0; n-- {
+		s := stretches[n]
+		if s.First > i {
+			continue
+		}
+		out.First, out.Last, out.Count = &s.First, &s.Last, s.Count
+		set, _ := revisions.Settings(s.Last)
+		stale := s.Last.Add(set.StaleAfter)
+		switch {
+		case s.State == Unmeasured:
+			out.Text = fmt.Sprintf("%s failed, too few to be confirmed and without a state before: unmeasured", plural(int(s.Count), "measurement"))
+		case i >= stale:
+			out.Text = fmt.Sprintf("silent: the last measurement, at %s, holds for %d s only", s.Last, set.StaleAfter/span.Second)
+		default:
+			out.State = s.State
+			out.Text = outcomeText(s)
+		}
+		break
+	}
+	return out
+}
+
+func outcomeText(s Stretch) string {
+	own := map[State]string{Up: "ok", Degraded: "degraded", Down: "failed"}[s.Own]
+	text := fmt.Sprintf("%s %s", plural(int(s.Count), "measurement"), own)
+	switch {
+	case s.State == Down && s.Own != Down:
+		text += ", a recovery not confirmed: still down"
+	case s.State != Down && s.Own == Down:
+		text += ", a failure not confirmed: still " + s.State.String()
+	}
+	return text
+}
+
+func explainGroup(g definition.Group, states map[string]span.Timeline[Views], i span.Instant) GroupReason {
+	out := GroupReason{Services: g.Members(), Need: int(g.Need)}
+	if out.Need == 0 {
+		out.Need = len(out.Services)
+	}
+	for _, m := range out.Services {
+		out.States = append(out.States, states[m].At(i)[Nominal])
+	}
+	out.State = Group(out.States, out.Need)
+	out.Text = fmt.Sprintf("%d of %s must be up", out.Need, plural(len(out.Services), "service"))
+	return out
+}
+
+func plural(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}

@@ -1,0 +1,267 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"runtime"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
+
+	"kestite/agent"
+	"kestite/core/calendar"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/core/verdict"
+	"kestite/server/ingest"
+	"kestite/server/judge"
+	"kestite/server/store/db"
+
+	"kestite/server"
+)
+
+// Months of history before the present one, and days of it kept raw.
+const (
+	months  = 12
+	rawDays = 3
+)
+
+// Load fills an empty installation with the scenario and its history up to
+// now. tell is told what it is at.
+func Load(ctx context.Context, srv *server.Server, now time.Time, tell func(string)) error {
+	loc, err := calendar.Zone(Zone)
+	if err != nil {
+		return err
+	}
+	end := span.Of(now)
+	start := calendar.Month(end, loc).Next(-months).Span().From
+	tell("definitions")
+	if err := define(ctx, srv.API, start.Time().In(loc)); err != nil {
+		return err
+	}
+	tell("thirteen months of measurements")
+	script := newScript(start, end, loc)
+	if err := generate(ctx, srv, script); err != nil {
+		return err
+	}
+	tell("states")
+	var ids []string
+	for _, s := range subjects {
+		ids = append(ids, s.id)
+	}
+	if err := srv.Judge.Services(ctx, ids); err != nil {
+		return err
+	}
+	tell("reports of past months")
+	return reports(ctx, srv, calendar.Month(end, loc), loc)
+}
+
+// reports publishes the months before the last one; that one is left to do.
+func reports(ctx context.Context, srv *server.Server, present calendar.Period, loc *time.Location) error {
+	const published = 3
+	for n := published + 1; n >= 2; n-- {
+		m := present.Next(-n)
+		at := m.Span().To.Add(3*span.Day + 9*span.Hour).Time()
+		for _, p := range promises {
+			if p.spec.Customer == "" {
+				continue
+			}
+			id, err := srv.API.Desk.Draft(ctx, p.id, m.Name(), "", People[1].Name, at)
+			if err != nil {
+				return fmt.Errorf("draft the report of %s for %s: %w", p.id, m.Name(), err)
+			}
+			if err := srv.API.Desk.Publish(ctx, id, People[1].Name, at); err != nil {
+				return fmt.Errorf("publish the report of %s for %s: %w", p.id, m.Name(), err)
+			}
+		}
+	}
+	return nil
+}
+
+// laneHistory is what the generator makes of one lane.
+type laneHistory struct {
+	series    verdict.Series
+	stretches []verdict.Stretch
+	hours     []db.CopyHoursParams
+	raw       [][]any
+}
+
+func generate(ctx context.Context, srv *server.Server, s *script) error {
+	q := srv.API.Store
+	days := map[time.Time]bool{}
+	rawFrom := s.to.Add(-rawDays * span.Day)
+	for d := rawFrom; d <= s.to.Add(span.Day); d = d.Add(span.Day) {
+		days[d.Time().Truncate(24*time.Hour)] = true
+	}
+	if err := q.EnsurePartitions(ctx, days); err != nil {
+		return err
+	}
+	var group errgroup.Group
+	group.SetLimit(runtime.NumCPU())
+	for _, c := range checks() {
+		for _, l := range c.spec.Locations {
+			group.Go(func() error {
+				if err := q.EnsureLanes(ctx, db.EnsureLanesParams{Column1: []string{c.id}, Column2: []string{l}}); err != nil {
+					return err
+				}
+				lane, err := laneID(ctx, q.Queries, c.id, l)
+				if err != nil {
+					return err
+				}
+				h := measureAll(c, l, lane, s, rawFrom)
+				if err := save(ctx, srv, lane, h); err != nil {
+					return fmt.Errorf("history of %s at %s: %w", c.id, l, err)
+				}
+				return nil
+			})
+		}
+	}
+	return group.Wait()
+}
+
+func laneID(ctx context.Context, q *db.Queries, check, location string) (int32, error) {
+	lanes, err := q.LanesOfChecks(ctx, []string{check})
+	for _, l := range lanes {
+		if l.Location == location {
+			return l.ID, nil
+		}
+	}
+	return 0, fmt.Errorf("no lane for %s at %s: %v", check, location, err)
+}
+
+// measureAll makes the measurements of a lane, one by one, and lets the real
+// rules judge them.
+func measureAll(c checkDef, location string, lane int32, s *script, rawFrom span.Instant) laneHistory {
+	step := int64(interval) * span.Second
+	phase := agent.Phase(c.id, location, interval*time.Second).Milliseconds()
+	at := s.from.Add(phase - int64(s.from)%step)
+	if at < s.from {
+		at = at.Add(step)
+	}
+	kind, _ := measure.KindNamed(c.spec.Kind)
+	r := seeded(c.id, location, "values")
+	settings := verdict.SettingsOf(c.spec.Revision(c.id))
+	events := s.lane(c.spec.Service, location)
+	var h laneHistory
+	var hour judge.Hour
+	hourAt := at.Time().Truncate(time.Hour)
+	for ; at < s.to; at = at.Add(step) {
+		for len(events) > 0 && events[0].To <= at {
+			events = events[1:]
+		}
+		when := at.Add(r.Int64N(4)) // starts are a few ms late
+		values, ok := sample(kind, c, events, at, r)
+		if !ok {
+			continue
+		}
+		outcome, detail := verdictOf(kind, c, values)
+		if t := when.Time().Truncate(time.Hour); t != hourAt {
+			h.hours = append(h.hours, db.CopyHoursParams(hour.Row(lane, hourAt)))
+			hour, hourAt = judge.Hour{}, t
+		}
+		hour.Add(outcome, values[kind.Leading])
+		h.stretches = h.series.Add(h.stretches, when, severity(outcome), settings)
+		if when >= rawFrom {
+			h.raw = append(h.raw, rawRow(lane, when, outcome, values, when.Time().Sub(at.Time()), detail))
+		}
+	}
+	if hour.Count > 0 {
+		h.hours = append(h.hours, db.CopyHoursParams(hour.Row(lane, hourAt)))
+	}
+	return h
+}
+
+func severity(o measure.Outcome) verdict.State {
+	return map[measure.Outcome]verdict.State{measure.OK: verdict.Up, measure.Degraded: verdict.Degraded, measure.Failed: verdict.Down}[o]
+}
+
+func rawRow(lane int32, at span.Instant, o measure.Outcome, values []float64, late time.Duration, detail string) []any {
+	short := make([]float32, len(values))
+	for i, v := range values {
+		short[i] = float32(math.Round(v*1000) / 1000)
+	}
+	var text *string
+	if detail != "" {
+		text = &detail
+	}
+	return []any{lane, at.Time(), int16(o), short, int32(late.Milliseconds()), text}
+}
+
+// sample makes the values of one measurement; false when nothing was measured.
+func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *rand.Rand) ([]float64, bool) {
+	down, slowed := false, false
+	for _, e := range events {
+		if e.From > at {
+			break
+		}
+		if !e.Contains(at) {
+			continue
+		}
+		switch e.effect {
+		case silent:
+			return nil, false
+		case fails:
+			down = true
+		case slow:
+			slowed = true
+		case shaky:
+			down = down || int64(at)/int64(interval*span.Second)%5 == 0
+		}
+	}
+	const blips = 12000 // one measurement in so many fails by itself
+	if r.IntN(blips) == 0 {
+		down = true
+	}
+	values := kind.None()
+	// Busier by day: up to 40 % slower around noon UTC.
+	busy := 1 + 0.2*(1-math.Cos(2*math.Pi*float64(int64(at)%span.Day)/float64(span.Day)))
+	base := c.latency * busy * (0.85 + 0.25*r.Float64() + 0.2*r.Float64()*r.Float64()*r.Float64())
+	if kind.Name == measure.Ping.Name {
+		if down {
+			values[0] = 100
+			return values, true
+		}
+		values[0] = 0
+		values[1], values[2], values[3], values[4] = base*0.9, base, base*1.3, base*0.12
+		return values, true
+	}
+	if down {
+		return values, true
+	}
+	if slowed {
+		base += 1000 + 700*r.Float64()
+	}
+	values[0], values[1], values[2], values[4] = base, 0.4, base*0.08, base*0.7
+	values[5], values[6] = 200, 96
+	return values, true
+}
+
+// verdictOf is the outcome that the check's own limits make of the values.
+func verdictOf(kind measure.Kind, c checkDef, values []float64) (measure.Outcome, string) {
+	if kind.Name == measure.HTTP.Name && math.IsNaN(values[0]) {
+		return measure.Failed, "connection refused"
+	}
+	if kind.Name == measure.HTTP.Name && values[0] <= 1000 {
+		return measure.OK, ""
+	}
+	if kind.Name == measure.Ping.Name && values[0] == 0 {
+		return measure.OK, ""
+	}
+	return kind.Judge(values, c.spec.Limits)
+}
+
+func save(ctx context.Context, srv *server.Server, lane int32, h laneHistory) error {
+	return srv.API.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		if _, err := q.CopyHours(ctx, h.hours); err != nil {
+			return err
+		}
+		columns := []string{"lane", "at", "outcome", "measures", "late_ms", "detail"}
+		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"measurement"}, columns, pgx.CopyFromRows(h.raw)); err != nil {
+			return err
+		}
+		return ingest.Seed(ctx, tx, q, lane, h.series, h.stretches)
+	})
+}

@@ -1,0 +1,189 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"kestite/server"
+	"kestite/server/auth"
+	"kestite/server/store/cluster"
+	"kestite/server/store/db"
+	"kestite/standin"
+	"kestite/web"
+)
+
+// Options configure a run of the demo.
+type Options struct {
+	Dir     string // everything of the demo is kept here
+	Listen  string
+	Binary  string // the kestite binary, run as the agents
+	Version string
+	Out     io.Writer
+	Log     *slog.Logger
+}
+
+// Run starts the database, the stand-ins, the server and two agents, loads the
+// scenario where it is not there yet, and goes on until ctx ends. Everything it
+// started is stopped when it returns.
+func Run(ctx context.Context, o Options) (err error) {
+	began := time.Now()
+	say := func(format string, args ...any) { fmt.Fprintf(o.Out, format+"\n", args...) }
+	if err := os.MkdirAll(o.Dir, 0o755); err != nil {
+		return err
+	}
+	unlock, err := lock(o.Dir)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+
+	say("starting the database in %s", filepath.Join(o.Dir, "postgres"))
+	pg, err := cluster.Start(ctx, filepath.Join(o.Dir, "postgres"), cluster.Settings{"shared_buffers": "256MB", "max_wal_size": "1GB"})
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, pg.Stop(context.WithoutCancel(ctx))) }()
+
+	authority, err := standin.NewAuthority()
+	if err != nil {
+		return err
+	}
+	roots := filepath.Join(o.Dir, "stand-in-authority.pem")
+	if err := os.WriteFile(roots, authority.PEM(), 0o644); err != nil {
+		return err
+	}
+	world, err := World(authority)
+	if err != nil {
+		return err
+	}
+	if err := world.Start(); err != nil {
+		return fmt.Errorf("start the stand-ins (does another demo run?): %w", err)
+	}
+	defer func() { err = errors.Join(err, world.Close()) }()
+
+	srv, err := server.Build(ctx, server.Options{
+		DatabaseURL: pg.URL("postgres"), Listen: o.Listen, Organisation: Organisation, Timezone: Zone,
+		Version: o.Version, Log: o.Log, Web: web.Handler(), StandIns: Steering{world},
+	})
+	if err != nil {
+		return err
+	}
+	if err := loadOnce(ctx, srv, say); err != nil {
+		srv.Close()
+		return err
+	}
+	if err := srv.Start(ctx); err != nil {
+		srv.Close()
+		return err
+	}
+	defer func() {
+		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
+		defer cancel()
+		err = errors.Join(err, srv.Stop(stop))
+	}()
+	agents, err := startAgents(ctx, srv, o, roots)
+	defer func() {
+		for _, a := range agents {
+			a.Process.Signal(syscall.SIGTERM)
+		}
+		for _, a := range agents {
+			a.Wait()
+		}
+	}()
+	if err != nil {
+		return err
+	}
+	say("ready after %.1f s\n", time.Since(began).Seconds())
+	say("Kestite with the Skerry Line demo:  %s\n", srv.URL)
+	say("accounts (password %s):", Password)
+	for _, p := range People {
+		say("  %-26s %s", p.Email, p.Role)
+	}
+	say("\nBreak something: sign in as manager, open Stand-ins, make one answer wrongly, and watch Standing.")
+	say("Ctrl-C stops it all; the data stays for the next start (make demo-reset forgets it).")
+	select {
+	case <-ctx.Done():
+		say("\nstopping …")
+		return nil
+	case err := <-srv.Failed():
+		return err
+	}
+}
+
+// lock keeps a second demo off the same directory.
+func lock(dir string) (unlock func(), err error) {
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("another demo runs on %s; stop it first", dir)
+	}
+	return func() { f.Close() }, nil
+}
+
+func loadOnce(ctx context.Context, srv *server.Server, say func(string, ...any)) error {
+	n, err := srv.API.Store.CountPeople(ctx)
+	if err != nil || n > 0 {
+		return err
+	}
+	began := time.Now()
+	say("loading the scenario of %s", Organisation)
+	if err := Load(ctx, srv, time.Now(), func(step string) { say("  %s", step) }); err != nil {
+		return fmt.Errorf("load the scenario (make demo-reset clears a half-loaded one): %w", err)
+	}
+	say("loaded in %.1f s", time.Since(began).Seconds())
+	return nil
+}
+
+// startAgents runs an agent for each location as a process of its own.
+func startAgents(ctx context.Context, srv *server.Server, o Options, roots string) ([]*exec.Cmd, error) {
+	var out []*exec.Cmd
+	for _, l := range locations {
+		dir := filepath.Join(o.Dir, "agent-"+l.id)
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return out, err
+		}
+		token := filepath.Join(dir, "token")
+		if err := ensureToken(ctx, srv, l.id, token); err != nil {
+			return out, err
+		}
+		log, err := os.OpenFile(filepath.Join(dir, "agent.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+		if err != nil {
+			return out, err
+		}
+		cmd := exec.Command(o.Binary, "agent", "--server", srv.URL, "--token-file", token, "--data", dir)
+		// The stand-ins' authority is the only one that the demo's agents trust.
+		cmd.Env = append(os.Environ(), "SSL_CERT_FILE="+roots, "SSL_CERT_DIR=/nonexistent")
+		cmd.Stdout, cmd.Stderr = log, log
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+		if err := cmd.Start(); err != nil {
+			return out, fmt.Errorf("start the agent at %s: %w", l.id, err)
+		}
+		log.Close()
+		out = append(out, cmd)
+	}
+	return out, nil
+}
+
+func ensureToken(ctx context.Context, srv *server.Server, location, file string) error {
+	if text, err := os.ReadFile(file); err == nil {
+		if _, err := srv.API.Store.AgentByToken(ctx, auth.HashToken(string(text))); err == nil {
+			return nil
+		}
+	}
+	token, hash := auth.NewToken("kesa_")
+	if _, err := srv.API.Store.AddAgent(ctx, db.AddAgentParams{Location: location, TokenHash: hash, CreatedBy: People[0].Name}); err != nil {
+		return err
+	}
+	return os.WriteFile(file, []byte(token+"\n"), 0o600)
+}

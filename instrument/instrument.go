@@ -1,0 +1,146 @@
+// Package instrument makes single measurements on real sockets, a file for each
+// kind of check. It needs no server: what it is told to measure comes in, a
+// result goes out.
+package instrument
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"syscall"
+	"time"
+
+	"kestite/core/definition"
+	"kestite/core/measure"
+)
+
+// Task is one measurement to make.
+type Task struct {
+	Kind    string
+	Target  string
+	Timeout time.Duration
+	Limits  []measure.Limit
+	Ping    *definition.PingSettings
+	HTTP    *definition.HTTPSettings
+}
+
+// Result is what came of a task. Values are in the order of the kind's measures.
+type Result struct {
+	Outcome measure.Outcome
+	Values  []float64
+	Detail  string
+}
+
+// Set holds what measurements share: the ICMP sockets. It is safe for
+// concurrent use. Close it in the end.
+type Set struct {
+	pinger *pinger
+}
+
+// NewSet returns a set; sockets are opened when first needed.
+func NewSet() *Set { return &Set{pinger: newPinger()} }
+
+// Close closes the shared sockets.
+func (s *Set) Close() { s.pinger.close() }
+
+// Measure makes one measurement. It returns after the task's timeout at the
+// latest (for ping, after the last packet's), whatever the target does.
+func (s *Set) Measure(ctx context.Context, t Task) Result {
+	switch t.Kind {
+	case measure.Ping.Name:
+		return s.ping(ctx, t)
+	case measure.HTTP.Name:
+		return s.http(ctx, t)
+	}
+	return Result{Outcome: measure.Error, Detail: fmt.Sprintf("this agent cannot measure %q; update it", t.Kind)}
+}
+
+// judged applies the limits to values that were measured.
+func judged(kind measure.Kind, values []float64, limits []measure.Limit) Result {
+	outcome, why := kind.Judge(values, limits)
+	return Result{Outcome: outcome, Values: values, Detail: why}
+}
+
+// forbidden are targets that an agent never measures: link-local addresses,
+// among them those where cloud machines find their own credentials.
+var forbidden = []netip.Prefix{netip.MustParsePrefix("169.254.0.0/16"), netip.MustParsePrefix("fe80::/10")}
+
+// errForbidden is a target that local policy refuses.
+type errForbidden struct{ addr netip.Addr }
+
+func (e *errForbidden) Error() string {
+	return fmt.Sprintf("the agent's policy forbids link-local targets such as %s", e.addr)
+}
+
+func allowed(addr netip.Addr) error {
+	for _, p := range forbidden {
+		if p.Contains(addr.Unmap()) {
+			return &errForbidden{addr}
+		}
+	}
+	return nil
+}
+
+// resolve finds the address of a target, IPv4 first.
+func resolve(ctx context.Context, host string) (netip.Addr, error) {
+	if addr, err := netip.ParseAddr(host); err == nil {
+		return addr.Unmap(), allowed(addr)
+	}
+	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	best := addrs[0].Unmap()
+	for _, a := range addrs {
+		if a.Unmap().Is4() {
+			best = a.Unmap()
+			break
+		}
+	}
+	return best, allowed(best)
+}
+
+// errOwn is trouble of the agent itself.
+type errOwn struct{ error }
+
+func (e *errOwn) Unwrap() error { return e.error }
+
+// ours says whether an error is the agent's own trouble, so that nothing is
+// known about the target.
+func ours(err error) bool {
+	var policy *errForbidden
+	var own *errOwn
+	return errors.As(err, &policy) || errors.As(err, &own) || errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) ||
+		errors.Is(err, syscall.ENOBUFS) || errors.Is(err, syscall.ENOMEM) || errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES)
+}
+
+// failure turns an error into a result: failed with the reason, or error where
+// the trouble is the agent's own.
+func failure(kind measure.Kind, err error) Result {
+	r := Result{Outcome: measure.Failed, Values: kind.None(), Detail: reason(err)}
+	if ours(err) {
+		r.Outcome, r.Values = measure.Error, nil
+	}
+	return r
+}
+
+func reason(err error) string {
+	var dns *net.DNSError
+	switch {
+	case errors.As(err, &dns) && dns.IsNotFound:
+		return fmt.Sprintf("the name %s does not resolve", dns.Name)
+	case errors.As(err, &dns):
+		return fmt.Sprintf("the name %s could not be looked up: %s", dns.Name, dns.Err)
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "connection refused"
+	case errors.Is(err, syscall.ECONNRESET):
+		return "connection reset"
+	case errors.Is(err, syscall.EHOSTUNREACH):
+		return "host unreachable"
+	case errors.Is(err, syscall.ENETUNREACH):
+		return "network unreachable"
+	}
+	return err.Error()
+}

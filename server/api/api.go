@@ -1,0 +1,212 @@
+// Package api is the HTTP interface: the routes, who may use them, and the
+// shapes that go over the wire. It decides nothing itself.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/jackc/pgx/v5"
+
+	"kestite/server/auth"
+	"kestite/server/catalogue"
+	"kestite/server/history"
+	"kestite/server/ingest"
+	"kestite/server/publish"
+	"kestite/server/store"
+)
+
+// Server holds what the routes work with.
+type Server struct {
+	Store     *store.Store
+	Catalogue *catalogue.Catalogue
+	Sessions  *auth.Sessions
+	Books     *history.Books
+	Desk      *publish.Desk
+	Ingest    *ingest.Ingest
+	Feed      *store.Feed
+	Judge     func(ctx context.Context, tx pgx.Tx, services []string) error
+	Log       *slog.Logger
+	Now       func() time.Time
+	Web       http.Handler // the front end
+	StandIns  StandIns     // nil outside the demo
+	Version   string
+	// Ready says whether background work runs; nil is always.
+	Ready func() error
+}
+
+// Handler returns the whole tree of routes.
+func (s *Server) Handler() http.Handler {
+	r := chi.NewRouter()
+	r.Use(middleware.RequestID, middleware.Recoverer, s.log, middleware.GetHead)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
+	r.Get("/readyz", s.readyz)
+	r.Group(func(r chi.Router) {
+		r.Use(guard)
+		s.agentRoutes(r)
+	})
+	r.Group(func(r chi.Router) {
+		r.Use(crossOrigin, guard, s.Sessions.Load)
+		r.Get("/api/v1/live", s.live)
+		s.routes(humachi.New(r, Config(s.Version)))
+	})
+	r.Handle("/api/*", http.HandlerFunc(noRoute))
+	if s.Web != nil {
+		r.Handle("/*", s.Web)
+	}
+	return r
+}
+
+// Config describes the API.
+func Config(version string) huma.Config {
+	c := huma.DefaultConfig("Kestite", version)
+	c.OpenAPIPath = "/api/v1/openapi"
+	c.DocsPath = ""
+	c.SchemasPath = "/api/v1/schemas"
+	c.CreateHooks = nil
+	c.Info.Description = "Definitions, standing, accounts and reports. Errors are problem details (RFC 9457) with the path of each faulty field."
+	return c
+}
+
+// routes registers every operation with the role it needs.
+func (s *Server) routes(api huma.API) {
+	a := &operations{API: api, server: s}
+	s.sessionRoutes(a)
+	s.peopleRoutes(a)
+	s.locationRoutes(a)
+	s.serviceRoutes(a)
+	s.checkRoutes(a)
+	s.windowRoutes(a)
+	s.agreementRoutes(a)
+	s.standingRoutes(a)
+	s.momentRoutes(a)
+	s.trialRoutes(a)
+	s.reportRoutes(a)
+	s.standInRoutes(a)
+}
+
+// public marks an operation that needs nobody signed in.
+const public auth.Role = ""
+
+type operations struct {
+	huma.API
+	server *Server
+}
+
+// on registers an operation for a role.
+func on[I, O any](a *operations, role auth.Role, method, path, id, summary string, handler func(context.Context, *I) (*O, error), change ...func(*huma.Operation)) {
+	op := huma.Operation{
+		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
+		Metadata:    map[string]any{"role": role},
+		Middlewares: huma.Middlewares{a.server.allow(a.API, role)},
+	}
+	if role != public {
+		op.Description = "Needs the role " + string(role) + "."
+		op.Errors = []int{http.StatusUnauthorized, http.StatusForbidden}
+	}
+	for _, c := range change {
+		c(&op)
+	}
+	huma.Register(a.API, op, func(ctx context.Context, in *I) (*O, error) {
+		out, err := handler(ctx, in)
+		return out, problem(err, a.server.Log)
+	})
+}
+
+type whoKey struct{}
+
+// who is the person asking; the zero Person on public routes.
+func who(ctx context.Context) auth.Person {
+	p, _ := ctx.Value(whoKey{}).(auth.Person)
+	return p
+}
+
+// allow is the middleware that lets only people with the role through.
+func (s *Server) allow(api huma.API, role auth.Role) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		p, ok, err := s.Sessions.Who(ctx.Context())
+		if err != nil {
+			s.Log.Error("session", "error", err)
+			huma.WriteErr(api, ctx, http.StatusInternalServerError, "The session cannot be read; try again.")
+			return
+		}
+		switch {
+		case role == public:
+		case !ok:
+			huma.WriteErr(api, ctx, http.StatusUnauthorized, "Nobody is signed in; sign in and try again.")
+			return
+		case !p.Role.Covers(role):
+			huma.WriteErr(api, ctx, http.StatusForbidden, "This needs the role "+string(role)+"; you are "+string(p.Role)+". Ask an administrator.")
+			return
+		}
+		if ok {
+			ctx = huma.WithValue(ctx, whoKey{}, p)
+		}
+		next(ctx)
+	}
+}
+
+// crossOrigin refuses changes that another site's page asks for.
+func crossOrigin(next http.Handler) http.Handler {
+	return http.NewCrossOriginProtection().Handler(next)
+}
+
+// guard bounds requests and sets headers that all answers have.
+func guard(next http.Handler) http.Handler {
+	const largest = 16 << 20
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "no-store")
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		r.Body = http.MaxBytesReader(w, r.Body, largest)
+		next.ServeHTTP(w, r)
+	})
+}
+
+func (s *Server) log(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		began := time.Now()
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		next.ServeHTTP(ww, r)
+		level := slog.LevelDebug
+		if ww.Status() >= 500 {
+			level = slog.LevelError
+		}
+		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(),
+			"bytes", ww.BytesWritten(), "took", time.Since(began).String(), "id", middleware.GetReqID(r.Context()))
+	})
+}
+
+func (s *Server) readyz(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.Store.Pool.Ping(ctx); err != nil {
+		http.Error(w, "the database does not answer: "+err.Error(), http.StatusServiceUnavailable)
+		return
+	}
+	if s.Ready != nil {
+		if err := s.Ready(); err != nil {
+			http.Error(w, err.Error(), http.StatusServiceUnavailable)
+			return
+		}
+	}
+	w.Write([]byte("ready\n"))
+}
+
+func noRoute(w http.ResponseWriter, r *http.Request) {
+	writeProblem(w, http.StatusNotFound, "There is no "+r.Method+" "+r.URL.Path+"; the API is described at /api/v1/openapi.json.")
+}
+
+// Describe returns the OpenAPI 3.1 document without a running server.
+func Describe(version string) ([]byte, error) {
+	s := &Server{}
+	api := humachi.New(chi.NewRouter(), Config(version))
+	s.routes(api)
+	return json.MarshalIndent(api.OpenAPI(), "", "  ")
+}

@@ -1,0 +1,387 @@
+package api
+
+import (
+	"context"
+	"math"
+	"net/http"
+	"sort"
+
+	"kestite/core/account"
+	"kestite/core/calendar"
+	"kestite/core/definition"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/core/verdict"
+	"kestite/server/auth"
+	"kestite/server/catalogue"
+	"kestite/server/history"
+	"kestite/server/store/db"
+)
+
+// ServicePeriod is a service over a month: its own strip, a lane for each check
+// and location, what it depends on, and its agreements' accounts.
+type ServicePeriod struct {
+	Period   PeriodView                      `json:"period"`
+	Service  Defined[definition.ServiceSpec] `json:"service"`
+	State    *StateView                      `json:"state,omitempty"`
+	Strip    []IntervalView                  `json:"strip"`
+	Checks   []CheckLanes                    `json:"checks"`
+	Upstream []UpstreamStrip                 `json:"upstream"`
+	Accounts []AccountView                   `json:"accounts"`
+}
+
+// CheckLanes is a check with its lanes.
+type CheckLanes struct {
+	Check Defined[definition.CheckSpec] `json:"check"`
+	Strip []IntervalView                `json:"strip" doc:"What its quorum makes of the locations"`
+	Lanes []LaneView                    `json:"lanes"`
+}
+
+// LaneView is a check at one location.
+type LaneView struct {
+	Location     string         `json:"location"`
+	LocationName string         `json:"location_name"`
+	Strip        []IntervalView `json:"strip"`
+	Hours        []HourView     `json:"hours"`
+	Last         *Sample        `json:"last,omitempty" doc:"The latest measurement"`
+	Waiting      int64          `json:"waiting" doc:"Measurements not yet confirmed"`
+}
+
+// HourView sums up an hour of the leading measure, in ms.
+type HourView struct {
+	At     span.Instant `json:"at"`
+	Count  int32        `json:"count"`
+	Failed int32        `json:"failed"`
+	Mean   *float32     `json:"mean_ms"`
+	P95    *float64     `json:"p95_ms"`
+}
+
+// UpstreamStrip is a service that this one depends on.
+type UpstreamStrip struct {
+	Service string         `json:"service"`
+	Name    string         `json:"name"`
+	Strip   []IntervalView `json:"strip"`
+}
+
+// Sample is one raw measurement.
+type Sample struct {
+	At       span.Instant       `json:"at"`
+	Outcome  string             `json:"outcome" enum:"ok,degraded,failed,error"`
+	Measures map[string]float64 `json:"measures"`
+	LateMS   int32              `json:"late_ms"`
+	Detail   string             `json:"detail"`
+}
+
+func (s *Server) momentRoutes(a *operations) {
+	on(a, auth.Viewer, http.MethodGet, "/services/{id}/period", "service-period", "A service over a month, lane by lane", s.servicePeriod)
+	on(a, auth.Viewer, http.MethodGet, "/services/{id}/moment", "service-moment", "Why an instant counts as it does, rule by rule, down to the measurements", s.moment)
+	on(a, auth.Viewer, http.MethodGet, "/services/strips", "service-strips", "The states of all services over a month", s.strips)
+}
+
+// strip returns the states of a timeline inside within.
+func strip(line span.Timeline[verdict.Views], within span.Span) []IntervalView {
+	out := []IntervalView{}
+	span.Map(line, func(v verdict.Views) verdict.State { return v[verdict.Nominal] }).Runs(within, func(s span.Span, v verdict.State) {
+		out = append(out, IntervalView{s.From, s.To, v.String()})
+	})
+	return out
+}
+
+// shown is the part of a month that has passed.
+func (s *Server) shown(p calendar.Period) span.Span {
+	return p.Span().Intersect(span.Span{From: span.Beginning, To: span.Of(s.Now())})
+}
+
+// Strips are the states of all services over a month.
+type Strips struct {
+	Period PeriodView                `json:"period"`
+	Strips map[string][]IntervalView `json:"strips"`
+}
+
+func (s *Server) strips(ctx context.Context, in *inPeriod) (*body[Strips], error) {
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	month, err := s.month(in.Period, snap.Organisation.Timezone)
+	if err != nil {
+		return nil, err
+	}
+	live := catalogue.Live(snap.Services)
+	open, err := s.Books.Open(ctx, snap, month, span.Of(s.Now()), live, nil)
+	if err != nil {
+		return nil, err
+	}
+	out := Strips{Period: s.periodView(month), Strips: map[string][]IntervalView{}}
+	for _, id := range live {
+		out.Strips[id] = strip(open.Evidence.Service(id), s.shown(month))
+	}
+	return &body[Strips]{out}, nil
+}
+
+func (s *Server) servicePeriod(ctx context.Context, in *struct {
+	byID
+	inPeriod
+}) (*body[ServicePeriod], error) {
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := snap.Services[in.ID]
+	if e == nil {
+		return nil, catalogue.ErrNotFound
+	}
+	month, err := s.month(in.Period, snap.Organisation.Timezone)
+	if err != nil {
+		return nil, err
+	}
+	open, err := s.Books.Open(ctx, snap, month, span.Of(s.Now()), []string{in.ID}, nil)
+	if err != nil {
+		return nil, err
+	}
+	when := s.shown(month)
+	out := ServicePeriod{
+		Period: s.periodView(month), Service: defined(e), Strip: strip(open.Evidence.Service(in.ID), when),
+		Checks: []CheckLanes{}, Upstream: []UpstreamStrip{}, Accounts: []AccountView{},
+	}
+	states, err := s.Store.States(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range stateViews(states) {
+		if v.Service == in.ID {
+			out.State = &v
+		}
+	}
+	for _, id := range snap.ChecksOf[in.ID] {
+		lanes, err := s.checkLanes(ctx, snap, open, id, when)
+		if err != nil {
+			return nil, err
+		}
+		if lanes != nil {
+			out.Checks = append(out.Checks, *lanes)
+		}
+	}
+	for _, id := range snap.Needed(in.ID) {
+		if id != in.ID {
+			out.Upstream = append(out.Upstream, UpstreamStrip{id, snap.Services[id].Current().Spec.Name, strip(open.Evidence.Service(id), when)})
+		}
+	}
+	var agreements []string
+	for _, id := range catalogue.Live(snap.Agreements) {
+		if snap.Agreements[id].Current().Spec.Service == in.ID {
+			agreements = append(agreements, id)
+		}
+	}
+	out.Accounts, err = s.accounts(ctx, snap, month.Name(), agreements)
+	return &body[ServicePeriod]{out}, err
+}
+
+// checkLanes returns a check's lanes in a period; nil when it was not in force in it.
+func (s *Server) checkLanes(ctx context.Context, snap *catalogue.Snapshot, open *history.Period, id string, when span.Span) (*CheckLanes, error) {
+	revisions := verdict.Revisions(open.Bundle.Checks[id])
+	var places []string
+	seen := map[string]bool{}
+	for _, r := range revisions {
+		valid := span.Span{From: definition.Begins(r.From), To: definition.Ends(r.Until)}
+		if valid.Intersect(open.Calendar.Span()).Empty() {
+			continue
+		}
+		for _, l := range r.Assigned() {
+			if !seen[l] {
+				seen[l] = true
+				places = append(places, l)
+			}
+		}
+	}
+	if len(places) == 0 {
+		return nil, nil
+	}
+	sort.Strings(places)
+	out := &CheckLanes{Check: defined(snap.Checks[id]), Lanes: []LaneView{}}
+	location := func(l string) span.Timeline[verdict.Views] {
+		return verdict.Location(open.Stretches.Source(id, l), revisions)
+	}
+	last := revisions[len(revisions)-1]
+	valid := when.Intersect(span.Span{From: definition.Begins(revisions[0].From), To: definition.Ends(last.Until)})
+	out.Strip = strip(verdict.Judged(last, location), valid)
+	rows, err := s.Store.LanesOfChecks(ctx, []string{id})
+	if err != nil {
+		return nil, err
+	}
+	byPlace := map[string]db.Lane{}
+	for _, r := range rows {
+		byPlace[r.Location] = r
+	}
+	kind, _ := measure.KindNamed(last.Kind)
+	for _, l := range places {
+		v := LaneView{Location: l, LocationName: l, Strip: strip(location(l), valid), Hours: []HourView{}}
+		if e := snap.Locations[l]; e != nil {
+			v.LocationName = e.Current().Spec.Name
+		}
+		if lane, ok := byPlace[l]; ok {
+			if err := s.laneDetail(ctx, &v, lane, kind, when); err != nil {
+				return nil, err
+			}
+		}
+		out.Lanes = append(out.Lanes, v)
+	}
+	return out, nil
+}
+
+func (s *Server) laneDetail(ctx context.Context, v *LaneView, lane db.Lane, kind measure.Kind, when span.Span) error {
+	hours, err := s.Store.Hours(ctx, db.HoursParams{Column1: []int32{lane.ID}, HourAt: when.From.Time(), HourAt_2: when.To.Time()})
+	if err != nil {
+		return err
+	}
+	for _, h := range hours {
+		view := HourView{At: span.Of(h.HourAt), Count: h.Count, Failed: h.Failed, Mean: h.Mean}
+		var sketch measure.Sketch
+		if sketch.UnmarshalBinary(h.Sketch) == nil && sketch.Count() > 0 {
+			p95 := sketch.Quantile(0.95)
+			view.P95 = &p95
+		}
+		v.Hours = append(v.Hours, view)
+	}
+	series, err := history.SeriesOf(lane)
+	if err != nil {
+		return err
+	}
+	v.Waiting = series.PendingCount()
+	v.Last, err = s.sample(ctx, lane.ID, kind, when.To)
+	return err
+}
+
+// sample returns the latest measurement of a lane at or before i, within a week.
+func (s *Server) sample(ctx context.Context, lane int32, kind measure.Kind, i span.Instant) (*Sample, error) {
+	rows, err := s.Store.LatestMeasurements(ctx, db.LatestMeasurementsParams{Lane: lane, At: i.Add(-7 * span.Day).Time(), At_2: i.Time(), Limit: 1})
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	r := rows[0]
+	out := &Sample{At: span.Of(r.At), Outcome: measure.Outcome(r.Outcome).String(), Measures: map[string]float64{}, LateMS: r.LateMs}
+	if r.Detail != nil {
+		out.Detail = *r.Detail
+	}
+	for n, v := range r.Measures {
+		if n < len(kind.Measures) && !math.IsNaN(float64(v)) {
+			out.Measures[kind.Measures[n].Name] = math.Round(float64(v)*1000) / 1000
+		}
+	}
+	return out, nil
+}
+
+// Moment explains an instant.
+type Moment struct {
+	At         span.Instant          `json:"at"`
+	Service    verdict.ServiceReason `json:"service"`
+	Agreements []AgreementMoment     `json:"agreements"`
+	Names      map[string]string     `json:"names" doc:"Names of the checks, locations and services mentioned, by kind and id"`
+	Samples    map[string]*Sample    `json:"samples" doc:"The measurement that speaks, by check and location"`
+}
+
+// AgreementMoment says what an instant counts as under an agreement.
+type AgreementMoment struct {
+	Agreement string         `json:"agreement"`
+	Name      string         `json:"name"`
+	Class     string         `json:"class"`
+	Rules     []account.Rule `json:"rules"`
+}
+
+func (s *Server) moment(ctx context.Context, in *struct {
+	byID
+	At string `query:"at" doc:"RFC 3339" required:"true"`
+}) (*body[Moment], error) {
+	at, err := span.ParseInstant(in.At)
+	if err != nil {
+		return nil, &definition.Fault{Path: "query.at", Message: err.Error()}
+	}
+	if now := span.Of(s.Now()); at > now {
+		return nil, &definition.Fault{Path: "query.at", Message: at.String() + " has not come yet; take a moment before now"}
+	}
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if snap.Services[in.ID] == nil {
+		return nil, catalogue.ErrNotFound
+	}
+	out := Moment{At: at, Agreements: []AgreementMoment{}, Names: map[string]string{}, Samples: map[string]*Sample{}}
+	for _, id := range catalogue.Live(snap.Agreements) {
+		spec := snap.Agreements[id].Current().Spec
+		if spec.Service != in.ID {
+			continue
+		}
+		x, err := s.explain(ctx, snap, id, spec.Timezone, at)
+		if err != nil {
+			return nil, err
+		}
+		out.Agreements = append(out.Agreements, AgreementMoment{id, spec.Name, x.Class.String(), x.Rules})
+	}
+	if out.Service, err = s.reason(ctx, snap, in.ID, at); err != nil {
+		return nil, err
+	}
+	return &body[Moment]{out}, s.momentSamples(ctx, snap, &out)
+}
+
+func (s *Server) explain(ctx context.Context, snap *catalogue.Snapshot, agreement, zone string, at span.Instant) (account.Explanation, error) {
+	loc, err := calendar.Zone(zone)
+	if err != nil {
+		return account.Explanation{}, err
+	}
+	open, err := s.Books.Open(ctx, snap, calendar.Month(at, loc), span.Of(s.Now()), nil, []string{agreement})
+	if err != nil {
+		return account.Explanation{}, err
+	}
+	list, err := open.Evidence.All()
+	if err != nil {
+		return account.Explanation{}, err
+	}
+	return open.Evidence.Explain(list[0], open.Stretches.Source, at), nil
+}
+
+// reason explains the service's state alone, as live screens see it.
+func (s *Server) reason(ctx context.Context, snap *catalogue.Snapshot, id string, at span.Instant) (verdict.ServiceReason, error) {
+	loc, err := calendar.Zone(snap.Organisation.Timezone)
+	if err != nil {
+		return verdict.ServiceReason{}, err
+	}
+	open, err := s.Books.Open(ctx, snap, calendar.Month(at, loc), span.Of(s.Now()), []string{id}, nil)
+	if err != nil {
+		return verdict.ServiceReason{}, err
+	}
+	states := map[string]span.Timeline[verdict.Views]{}
+	for n := range open.Bundle.Services {
+		states[n] = open.Evidence.Service(n)
+	}
+	return verdict.Explain(open.Bundle, open.Stretches.Source, states, id, at), nil
+}
+
+// momentSamples adds names and the raw measurements behind a reason.
+func (s *Server) momentSamples(ctx context.Context, snap *catalogue.Snapshot, m *Moment) error {
+	for _, c := range m.Service.Checks {
+		spec := snap.Checks[c.Check].Current().Spec
+		m.Names["check "+c.Check] = spec.Name
+		kind, _ := measure.KindNamed(spec.Kind)
+		lanes, err := s.Store.LanesOfChecks(ctx, []string{c.Check})
+		if err != nil {
+			return err
+		}
+		for _, l := range lanes {
+			if e := snap.Locations[l.Location]; e != nil {
+				m.Names["location "+l.Location] = e.Current().Spec.Name
+			}
+			sample, err := s.sample(ctx, l.ID, kind, m.At)
+			if err != nil {
+				return err
+			}
+			m.Samples[c.Check+" "+l.Location] = sample
+		}
+	}
+	for _, g := range m.Service.Groups {
+		for _, id := range g.Services {
+			m.Names["service "+id] = snap.Services[id].Current().Spec.Name
+		}
+	}
+	return nil
+}

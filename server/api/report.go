@@ -1,0 +1,217 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kestite/core/calendar"
+	"kestite/core/definition"
+	"kestite/core/span"
+	"kestite/server/auth"
+	"kestite/server/catalogue"
+	"kestite/server/publish"
+	"kestite/server/report"
+	"kestite/server/store/db"
+)
+
+// ReportView is a report in a list.
+type ReportView struct {
+	ID           string     `json:"id"`
+	Agreement    string     `json:"agreement"`
+	Name         string     `json:"name"`
+	Customer     string     `json:"customer"`
+	Period       string     `json:"period"`
+	Number       int32      `json:"number"`
+	State        string     `json:"state" enum:"draft,published"`
+	MadeAt       time.Time  `json:"made_at"`
+	MadeBy       string     `json:"made_by"`
+	PublishedAt  *time.Time `json:"published_at,omitempty"`
+	PublishedBy  *string    `json:"published_by,omitempty"`
+	Digest       *string    `json:"digest,omitempty"`
+	Verdict      string     `json:"verdict"`
+	Availability string     `json:"availability_percent"`
+}
+
+// ReportPage is a report with all it says.
+type ReportPage struct {
+	ReportView
+	Remark       string          `json:"remark"`
+	Sentence     string          `json:"sentence"`
+	Organisation string          `json:"organisation"`
+	ServiceName  string          `json:"service_name"`
+	Target       string          `json:"target_percent"`
+	Timezone     string          `json:"timezone"`
+	From         span.Instant    `json:"from"`
+	To           span.Instant    `json:"to"`
+	Figures      Figures         `json:"figures"`
+	Intervals    []IntervalView  `json:"intervals"`
+	Outages      []report.Outage `json:"outages"`
+	Clauses      []string        `json:"clauses"`
+	Method       []string        `json:"method"`
+}
+
+// NewReport asks for a draft.
+type NewReport struct {
+	Agreement string `json:"agreement" minLength:"1"`
+	Period    string `json:"period" minLength:"7" maxLength:"7" doc:"A finished month, 2026-10"`
+	Remark    string `json:"remark,omitempty" maxLength:"4000"`
+}
+
+func (s *Server) reportRoutes(a *operations) {
+	on(a, auth.Viewer, http.MethodGet, "/reports", "list-reports", "All reports, newest period first", s.reports)
+	on(a, auth.Manager, http.MethodPost, "/reports", "draft-report", "Draft the report of a finished month", s.draft)
+	on(a, auth.Viewer, http.MethodGet, "/reports/{id}", "report", "A report as a page", s.reportPage)
+	on(a, auth.Manager, http.MethodPut, "/reports/{id}", "remark-report", "Change a draft's remark", func(ctx context.Context, in *struct {
+		byID
+		Body struct {
+			Remark string `json:"remark" maxLength:"4000"`
+		}
+	}) (*none, error) {
+		n, err := s.Store.SetRemark(ctx, db.SetRemarkParams{ID: in.ID, Remark: in.Body.Remark})
+		if err == nil && n == 0 {
+			return nil, huma.Error409Conflict("It is no draft any more: a published report is frozen. Draft the next revision instead.")
+		}
+		return nil, err
+	})
+	on(a, auth.Manager, http.MethodPost, "/reports/{id}/publish", "publish-report", "Publish: from now on it is frozen", s.publish)
+	on(a, auth.Manager, http.MethodDelete, "/reports/{id}", "drop-draft", "Throw a draft away", func(ctx context.Context, in *byID) (*none, error) {
+		n, err := s.Store.DropDraft(ctx, in.ID)
+		if err == nil && n == 0 {
+			return nil, huma.Error409Conflict("Only a draft can be thrown away; a published report is frozen.")
+		}
+		if err != nil {
+			return nil, err
+		}
+		return nil, s.audit(ctx, "drop", "report "+in.ID)
+	})
+	on(a, auth.Viewer, http.MethodGet, "/reports/{id}/document", "report-document", "The report as PDF, JSON or CSV, or the inputs it was made from", s.document)
+}
+
+func (s *Server) reports(ctx context.Context, _ *none) (*list[ReportView], error) {
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.ReportList(ctx)
+	var out []ReportView
+	for _, r := range rows {
+		v := ReportView{
+			ID: r.ID, Agreement: r.Agreement, Name: r.Agreement, Period: r.Period, Number: r.Number, State: r.State, MadeAt: r.MadeAt, MadeBy: r.MadeBy,
+			PublishedAt: r.PublishedAt, PublishedBy: r.PublishedBy, Digest: r.Digest, Verdict: r.Verdict, Availability: r.AvailabilityPercent,
+		}
+		if e := snap.Agreements[r.Agreement]; e != nil {
+			v.Name, v.Customer = e.Current().Spec.Name, e.Current().Spec.Customer
+		}
+		out = append(out, v)
+	}
+	return items(out), err
+}
+
+func (s *Server) draft(ctx context.Context, in *body[NewReport]) (*body[made], error) {
+	id, err := s.Desk.Draft(ctx, in.Body.Agreement, in.Body.Period, in.Body.Remark, who(ctx).Name, s.Now())
+	var fault *definition.Fault
+	if errors.As(err, &fault) {
+		return nil, invalid(fault.Path, fault.Message)
+	}
+	return &body[made]{made{id}}, err
+}
+
+func (s *Server) reportPage(ctx context.Context, in *byID) (*body[ReportPage], error) {
+	r, err := s.report(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	c, _, err := s.Desk.Content(ctx, r, s.Now())
+	if err != nil {
+		return nil, err
+	}
+	loc, err := calendar.Zone(c.Timezone)
+	if err != nil {
+		return nil, err
+	}
+	month, err := calendar.ParseMonth(c.Period, loc)
+	if err != nil {
+		return nil, err
+	}
+	when := month.Span()
+	out := ReportPage{
+		ReportView: ReportView{
+			ID: r.ID, Agreement: r.Agreement, Name: c.Name, Customer: c.Customer, Period: r.Period, Number: r.Number, State: r.State,
+			MadeAt: r.MadeAt, MadeBy: r.MadeBy, PublishedAt: r.PublishedAt, PublishedBy: r.PublishedBy, Digest: r.Digest, Verdict: string(c.Account.Verdict),
+		},
+		Remark: c.Remark, Sentence: report.VerdictSentence(c), Organisation: c.Organisation, ServiceName: c.ServiceName,
+		Target: c.Target, Timezone: c.Timezone, From: when.From, To: when.To,
+		Figures: figures(&c.Account), Intervals: intervals(&c.Account), Outages: c.Outages, Clauses: c.Clauses, Method: c.Method,
+	}
+	if c.Account.AvailabilityPercent != nil {
+		out.Availability = *c.Account.AvailabilityPercent
+	}
+	return &body[ReportPage]{out}, nil
+}
+
+func (s *Server) report(ctx context.Context, id string) (db.Report, error) {
+	if len(id) != len("00000000-0000-0000-0000-000000000000") {
+		return db.Report{}, catalogue.ErrNotFound
+	}
+	return s.Store.Report(ctx, id)
+}
+
+func (s *Server) publish(ctx context.Context, in *byID) (*none, error) {
+	r, err := s.report(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	err = s.Desk.Publish(ctx, r.ID, who(ctx).Name, s.Now())
+	if errors.Is(err, publish.ErrPublished) {
+		return nil, huma.Error409Conflict("It cannot be: " + err.Error() + ".")
+	}
+	return nil, err
+}
+
+type file struct {
+	ContentType string `header:"Content-Type"`
+	Disposition string `header:"Content-Disposition"`
+	Body        []byte
+}
+
+func (s *Server) document(ctx context.Context, in *struct {
+	byID
+	Format string `query:"format" enum:"pdf,json,csv,inputs" default:"pdf"`
+}) (*file, error) {
+	r, err := s.report(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	c, p, err := s.Desk.Content(ctx, r, s.Now())
+	if err != nil {
+		return nil, err
+	}
+	name := fmt.Sprintf("%s-%s-report-%d", r.Agreement, r.Period, r.Number)
+	out := &file{}
+	switch in.Format {
+	case "pdf":
+		out.ContentType, name = "application/pdf", name+".pdf"
+		if out.Body = r.Document; r.State == "draft" {
+			out.Body, err = report.PDF(c, s.Now(), "draft, not published")
+		}
+	case "json":
+		out.ContentType, name = "application/json", name+".json"
+		out.Body, err = json.MarshalIndent(c, "", " ")
+	case "csv":
+		out.ContentType, name = "text/csv; charset=utf-8", name+".csv"
+		out.Body, err = c.CSV()
+	case "inputs":
+		out.ContentType, name = "application/gzip", name+"-inputs.json.gz"
+		if out.Body = r.Inputs; r.State == "draft" {
+			out.Body, err = report.Freeze(p)
+		}
+	}
+	out.Disposition = `attachment; filename="` + name + `"`
+	return out, err
+}

@@ -1,0 +1,127 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kestite/core/definition"
+	"kestite/server/auth"
+	"kestite/server/catalogue"
+	"kestite/server/store"
+	"kestite/server/store/db"
+)
+
+func (s *Server) serviceRoutes(a *operations) {
+	definitionRoutes(a, definitionKind[definition.ServiceSpec]{
+		kind: catalogue.Service, path: "/services", name: "a service", role: auth.Manager,
+		named:    func(s definition.ServiceSpec) string { return s.Name },
+		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.ServiceSpec] { return s.Services },
+		services: func(id string, _ definition.ServiceSpec) []string { return []string{id} },
+	})
+}
+
+func (s *Server) checkRoutes(a *operations) {
+	definitionRoutes(a, definitionKind[definition.CheckSpec]{
+		kind: catalogue.Check, path: "/checks", name: "a check", role: auth.Manager,
+		named:    func(s definition.CheckSpec) string { return s.Service + " " + s.Kind },
+		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.CheckSpec] { return s.Checks },
+		services: func(_ string, s definition.CheckSpec) []string { return []string{s.Service} },
+	})
+}
+
+func (s *Server) agreementRoutes(a *operations) {
+	definitionRoutes(a, definitionKind[definition.AgreementSpec]{
+		kind: catalogue.Agreement, path: "/agreements", name: "an agreement", role: auth.Manager,
+		named:    func(s definition.AgreementSpec) string { return s.Name },
+		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.AgreementSpec] { return s.Agreements },
+		services: func(string, definition.AgreementSpec) []string { return nil },
+	})
+}
+
+func (s *Server) windowRoutes(a *operations) {
+	definitionRoutes(a, definitionKind[definition.WindowSpec]{
+		kind: catalogue.Window, path: "/windows", name: "a maintenance window", role: auth.Operator,
+		named:    func(s definition.WindowSpec) string { return s.Name },
+		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.WindowSpec] { return s.Windows },
+		services: func(string, definition.WindowSpec) []string { return nil },
+	})
+}
+
+func (s *Server) locationRoutes(a *operations) {
+	definitionRoutes(a, definitionKind[definition.LocationSpec]{
+		kind: catalogue.Location, path: "/locations", name: "a location", role: auth.Manager,
+		named:    func(s definition.LocationSpec) string { return s.Name },
+		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.LocationSpec] { return s.Locations },
+		services: func(string, definition.LocationSpec) []string { return nil },
+	})
+	on(a, auth.Viewer, http.MethodGet, "/agents", "list-agents", "The agents and what they say of themselves", s.agents)
+	on(a, auth.Administrator, http.MethodPost, "/locations/{id}/agents", "add-agent", "Make a token with which an agent can measure at the location", s.addAgent)
+	on(a, auth.Administrator, http.MethodDelete, "/agents/{id}", "revoke-agent", "Make an agent's token worthless", func(ctx context.Context, in *byID) (*none, error) {
+		n, err := s.Store.RevokeAgent(ctx, in.ID)
+		if err == nil && n == 0 {
+			return nil, huma.Error404NotFound("There is no such agent, or its token was revoked before.")
+		}
+		if err != nil {
+			return nil, err
+		}
+		return nil, s.audit(ctx, "revoke", "agent "+in.ID)
+	})
+}
+
+// AgentView is an agent as people see it.
+type AgentView struct {
+	ID            string     `json:"id"`
+	Location      string     `json:"location"`
+	Connected     bool       `json:"connected" doc:"It asked for work within the last 40 seconds"`
+	SeenAt        *time.Time `json:"seen_at,omitempty"`
+	Version       string     `json:"version"`
+	ClockOffsetMS int64      `json:"clock_offset_ms" doc:"How far its clock is ahead of the server's"`
+	Backlog       int64      `json:"backlog" doc:"Measurements waiting for delivery"`
+	LatenessMS    float64    `json:"lateness_ms" doc:"99th percentile of starts after schedule"`
+	Complaint     string     `json:"complaint" doc:"What keeps it from measuring"`
+}
+
+// connectedFor is how long after its last call an agent counts as connected;
+// it calls at least every half of that.
+const connectedFor = 40 * time.Second
+
+func (s *Server) agents(ctx context.Context, _ *none) (*list[AgentView], error) {
+	rows, err := s.Store.Agents(ctx)
+	var out []AgentView
+	for _, r := range rows {
+		out = append(out, AgentView{
+			ID: r.ID, Location: r.Location, SeenAt: r.SeenAt, Version: r.Version,
+			Connected:     r.SeenAt != nil && s.Now().Sub(*r.SeenAt) < connectedFor,
+			ClockOffsetMS: r.ClockOffsetMs, Backlog: r.Backlog, LatenessMS: r.LatenessMs, Complaint: r.Complaint,
+		})
+	}
+	return items(out), err
+}
+
+// AgentToken is shown once.
+type AgentToken struct {
+	ID    string `json:"id"`
+	Token string `json:"token" doc:"Shown this once; keep it in a file that only the agent reads"`
+}
+
+func (s *Server) addAgent(ctx context.Context, in *byID) (*body[AgentToken], error) {
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if e := snap.Locations[in.ID]; e == nil || e.Retired {
+		return nil, catalogue.ErrNotFound
+	}
+	token, hash := auth.NewToken("kesa_")
+	row, err := s.Store.AddAgent(ctx, db.AddAgentParams{Location: in.ID, TokenHash: hash, CreatedBy: who(ctx).Name})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.audit(ctx, "create", "agent at "+in.ID); err != nil {
+		return nil, err
+	}
+	return &body[AgentToken]{AgentToken{row.ID, token}}, store.Notify(ctx, s.Store.Pool, store.Change{Kind: "agent"})
+}

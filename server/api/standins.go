@@ -1,0 +1,51 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kestite/server/auth"
+)
+
+// StandIns are the simulated outside devices and services of the demo.
+type StandIns interface {
+	List(ctx context.Context) ([]StandIn, error)
+	Set(ctx context.Context, id, mode string) error
+}
+
+// StandIn is one simulated device or service.
+type StandIn struct {
+	ID    string   `json:"id"`
+	Name  string   `json:"name"`
+	Kind  string   `json:"kind" enum:"web,host"`
+	Where string   `json:"where" doc:"Its address"`
+	Mode  string   `json:"mode"`
+	Modes []string `json:"modes"`
+	Error string   `json:"error,omitempty" doc:"Why it cannot be steered"`
+}
+
+func (s *Server) standInRoutes(a *operations) {
+	on(a, auth.Viewer, http.MethodGet, "/stand-ins", "list-stand-ins", "The demo's simulated outside world", func(ctx context.Context, _ *none) (*list[StandIn], error) {
+		if s.StandIns == nil {
+			return nil, huma.Error404NotFound("This is no demo: there are no stand-ins here.")
+		}
+		all, err := s.StandIns.List(ctx)
+		return items(all), err
+	})
+	on(a, auth.Operator, http.MethodPut, "/stand-ins/{id}", "steer-stand-in", "Make a stand-in answer otherwise", func(ctx context.Context, in *struct {
+		byID
+		Body struct {
+			Mode string `json:"mode" minLength:"1"`
+		}
+	}) (*none, error) {
+		if s.StandIns == nil {
+			return nil, huma.Error404NotFound("This is no demo: there are no stand-ins here.")
+		}
+		if err := s.StandIns.Set(ctx, in.ID, in.Body.Mode); err != nil {
+			return nil, invalid("mode", err.Error())
+		}
+		return nil, s.audit(ctx, "steer", "stand-in "+in.ID+" to "+in.Body.Mode)
+	})
+}

@@ -1,0 +1,162 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kestite/agent/wire"
+	"kestite/core/definition"
+	"kestite/core/measure"
+	"kestite/server/auth"
+	"kestite/server/catalogue"
+	"kestite/server/store"
+	"kestite/server/store/db"
+)
+
+// Proposal asks what could be checked at an address.
+type Proposal struct {
+	Address   string   `json:"address" minLength:"1" maxLength:"2000" doc:"A web address, a host name or an IP address"`
+	Locations []string `json:"locations" minItems:"1"`
+}
+
+// Candidate is a check that might suit an address, being tried from each location.
+type Candidate struct {
+	Kind   string     `json:"kind" enum:"ping,http"`
+	Name   string     `json:"name"`
+	Target string     `json:"target"`
+	Trials []TrialRef `json:"trials"`
+}
+
+// TrialRef is a trial under way.
+type TrialRef struct {
+	ID       string `json:"id"`
+	Location string `json:"location"`
+}
+
+// TrialView is a trial and its result.
+type TrialView struct {
+	ID       string             `json:"id"`
+	Location string             `json:"location"`
+	State    string             `json:"state" enum:"waiting,taken,done,lost" doc:"lost: no agent took it within a minute"`
+	Outcome  string             `json:"outcome,omitempty" enum:"ok,degraded,failed,error,"`
+	Measures map[string]float64 `json:"measures,omitempty"`
+	Detail   string             `json:"detail,omitempty"`
+}
+
+func (s *Server) trialRoutes(a *operations) {
+	on(a, auth.Operator, http.MethodPost, "/proposals", "propose-checks", "Propose checks for an address and try them at once from locations", s.propose)
+	on(a, auth.Operator, http.MethodPost, "/trials", "try-check", "Make one measurement of a check at once from each of its locations; it enters no account", func(ctx context.Context, in *body[definition.CheckSpec]) (*list[TrialRef], error) {
+		spec := in.Body
+		if err := definition.ValidTarget(spec.Kind, spec.Target); err != nil {
+			return nil, invalid("target", err.Error())
+		}
+		refs, err := s.try(ctx, spec)
+		return items(refs), err
+	})
+	on(a, auth.Viewer, http.MethodGet, "/trials", "trials", "Results of trials", s.trials)
+}
+
+func (s *Server) propose(ctx context.Context, in *body[Proposal]) (*list[Candidate], error) {
+	found, err := candidates(in.Body.Address)
+	if err != nil {
+		return nil, invalid("address", err.Error())
+	}
+	for i := range found {
+		spec := definition.CheckSpec{Kind: found[i].Kind, Target: found[i].Target, IntervalS: 60, TimeoutMS: 5000, Locations: in.Body.Locations}
+		if found[i].Trials, err = s.try(ctx, spec); err != nil {
+			return nil, err
+		}
+	}
+	return items(found), nil
+}
+
+// candidates lists what an address could be checked by.
+func candidates(address string) ([]Candidate, error) {
+	address = strings.TrimSpace(address)
+	var out []Candidate
+	web := []string{address}
+	if !strings.Contains(address, "://") {
+		web = []string{"https://" + address, "http://" + address}
+	}
+	host := ""
+	for _, target := range web {
+		if err := definition.ValidTarget(measure.HTTP.Name, target); err != nil {
+			return nil, err
+		}
+		u, err := url.Parse(target)
+		if err != nil {
+			return nil, err
+		}
+		host = u.Hostname()
+		out = append(out, Candidate{Kind: measure.HTTP.Name, Name: strings.ToUpper(u.Scheme) + " answer", Target: target})
+	}
+	if err := definition.ValidTarget(measure.Ping.Name, host); err != nil {
+		return nil, err
+	}
+	return append(out, Candidate{Kind: measure.Ping.Name, Name: "Ping", Target: host}), nil
+}
+
+// try asks the agents at the spec's locations for one measurement each.
+func (s *Server) try(ctx context.Context, spec definition.CheckSpec) ([]TrialRef, error) {
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	text, err := json.Marshal(wire.Of("", spec))
+	if err != nil {
+		return nil, err
+	}
+	var refs []TrialRef
+	err = s.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		for _, l := range spec.Locations {
+			if e := snap.Locations[l]; e == nil || e.Retired {
+				return invalid("locations", l+" names no location")
+			}
+			id, err := q.AddTrial(ctx, db.AddTrialParams{Location: l, Spec: text, MadeBy: who(ctx).Name})
+			if err != nil {
+				return err
+			}
+			refs = append(refs, TrialRef{id, l})
+		}
+		if err := q.DropOldTrials(ctx); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, store.Change{Kind: "trial"})
+	})
+	return refs, err
+}
+
+func (s *Server) trials(ctx context.Context, in *struct {
+	IDs []string `query:"ids" required:"true" maxItems:"200" doc:"Comma-separated"`
+}) (*list[TrialView], error) {
+	for _, id := range in.IDs {
+		if len(id) != len("00000000-0000-0000-0000-000000000000") {
+			return nil, catalogue.ErrNotFound
+		}
+	}
+	rows, err := s.Store.Trials(ctx, in.IDs)
+	var out []TrialView
+	for _, r := range rows {
+		v := TrialView{ID: r.ID, Location: r.Location, State: "waiting"}
+		switch {
+		case r.DoneAt != nil:
+			var res wire.Result
+			if err := json.Unmarshal(r.Result, &res); err != nil {
+				return nil, err
+			}
+			v.State, v.Outcome, v.Measures, v.Detail = "done", res.Outcome.String(), res.Measures, res.Detail
+		case s.Now().Sub(r.MadeAt) > time.Minute:
+			v.State = "lost"
+		case r.TakenAt != nil:
+			v.State = "taken"
+		}
+		out = append(out, v)
+	}
+	return items(out), err
+}

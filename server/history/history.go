@@ -1,0 +1,200 @@
+// Package history loads stretches from the store for the rules of core/ to work
+// on: accounts of agreements, and the states of services.
+package history
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"kestite/core/account"
+	"kestite/core/calendar"
+	"kestite/core/definition"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/core/verdict"
+	"kestite/server/catalogue"
+	"kestite/server/store"
+	"kestite/server/store/db"
+)
+
+// Margin is how far beyond a period stretches are loaded: outages that cross
+// its edges, lead and linger, and what settles the last measurements, all of
+// which are at most a day, lie inside it.
+const Margin = 8 * span.Day
+
+// LaneKey names a lane.
+type LaneKey struct{ Check, Location string }
+
+// Stretches are those of some lanes over some time.
+type Stretches map[LaneKey][]verdict.Stretch
+
+// Source is the verdict.Source of these stretches.
+func (s Stretches) Source(check, location string) []verdict.Stretch {
+	return s[LaneKey{check, location}]
+}
+
+// Ending says how measurements that wait for confirmation are read.
+type Ending bool
+
+const (
+	// Accounted reads them as the account does when the data ends there.
+	Accounted Ending = false
+	// Live reads them as still being in the state before them.
+	Live Ending = true
+)
+
+// Load returns the stretches of the checks that touch within, extended by Margin.
+func Load(ctx context.Context, s *store.Store, checks []string, within span.Span, ending Ending) (Stretches, error) {
+	lanes, err := s.LanesOfChecks(ctx, checks)
+	if err != nil {
+		return nil, fmt.Errorf("load lanes: %w", err)
+	}
+	ids := make([]int32, len(lanes))
+	for i, l := range lanes {
+		ids[i] = l.ID
+	}
+	rows, err := s.Stretches(ctx, db.StretchesParams{
+		Lanes: ids, Since: within.From.Add(-Margin).Time(), Before: within.To.Add(Margin).Time(),
+	})
+	if err != nil {
+		return nil, fmt.Errorf("load stretches: %w", err)
+	}
+	byLane := make(map[int32][]verdict.Stretch, len(lanes))
+	for _, r := range rows {
+		byLane[r.Lane] = append(byLane[r.Lane], verdict.Stretch{
+			State: verdict.State(r.State), Own: verdict.State(r.Own),
+			First: span.Of(r.FirstAt), Last: span.Of(r.LastAt), Count: r.Count,
+		})
+	}
+	out := make(Stretches, len(lanes))
+	for _, l := range lanes {
+		list := byLane[l.ID]
+		series, err := SeriesOf(l)
+		if err != nil {
+			return nil, err
+		}
+		if p := series.Pending; len(p) > 0 && p[0].First < within.To.Add(Margin) {
+			if ending == Live {
+				list = series.Waiting(list)
+			} else {
+				list = series.AtEnd(list)
+			}
+		}
+		out[LaneKey{l.CheckID, l.Location}] = list
+	}
+	return out, nil
+}
+
+// SeriesOf reads the confirmation machine of a lane.
+func SeriesOf(l db.Lane) (verdict.Series, error) {
+	var m struct {
+		Series verdict.Series `json:"series"`
+	}
+	if err := json.Unmarshal(l.Machine, &m); err != nil {
+		return m.Series, fmt.Errorf("the state of lane %d: %w", l.ID, err)
+	}
+	return m.Series, nil
+}
+
+// Books makes accounts from the store.
+type Books struct {
+	Store     *store.Store
+	Catalogue *catalogue.Catalogue
+}
+
+// Period is a month accounted for some agreements, with all it was made from.
+type Period struct {
+	Calendar  calendar.Period
+	Bundle    *definition.Compiled
+	Stretches Stretches
+	Evidence  *account.Evidence
+}
+
+// Open loads a month for services and agreements, accounted up to now where it
+// is not over.
+func (b *Books) Open(ctx context.Context, snap *catalogue.Snapshot, month calendar.Period, now span.Instant, services, agreements []string) (*Period, error) {
+	var asOf *span.Instant
+	if when := month.Span(); now < when.To {
+		at := max(now, when.From)
+		asOf = &at
+	}
+	bundle, err := snap.Bundle(month, asOf, services, agreements)
+	if err != nil {
+		return nil, err
+	}
+	checks := make([]string, 0, len(bundle.Checks))
+	for id := range bundle.Checks {
+		checks = append(checks, id)
+	}
+	stretches, err := Load(ctx, b.Store, checks, bundle.Span, Accounted)
+	if err != nil {
+		return nil, err
+	}
+	p := &Period{Calendar: month, Bundle: bundle, Stretches: stretches}
+	p.Evidence = account.NewEvidence(bundle, stretches.Source, b.timing(ctx, bundle))
+	return p, nil
+}
+
+// timing counts answered measurements in the store, for latency objectives.
+func (b *Books) timing(ctx context.Context, bundle *definition.Compiled) account.Timing {
+	return func(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64) {
+		lanes, err := b.Store.LanesOfChecks(ctx, []string{check})
+		if err != nil {
+			return 0, 0
+		}
+		total := measure.HTTP.Index("total_ms")
+		for _, l := range lanes {
+			rows, err := b.Store.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: l.ID, At: bundle.Span.From.Time(), At_2: bundle.Span.To.Time()})
+			if err != nil {
+				return 0, 0
+			}
+			for _, r := range rows {
+				o := measure.Outcome(r.Outcome)
+				if o != measure.OK && o != measure.Degraded || len(r.Measures) <= total || r.Measures[total] != r.Measures[total] {
+					continue
+				}
+				if counted(span.Of(r.At)) {
+					measurements++
+					if float64(r.Measures[total]) <= float64(limitMS) {
+						within++
+					}
+				}
+			}
+		}
+		return measurements, within
+	}
+}
+
+// Account makes the account of one agreement for a month of its zone.
+func (b *Books) Account(ctx context.Context, agreement, month string, now time.Time) (*account.Account, *Period, error) {
+	snap, err := b.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	e := snap.Agreements[agreement]
+	if e == nil {
+		return nil, nil, catalogue.ErrNotFound
+	}
+	loc, err := calendar.Zone(e.Current().Spec.Timezone)
+	if err != nil {
+		return nil, nil, err
+	}
+	when, err := calendar.ParseMonth(month, loc)
+	if err != nil {
+		return nil, nil, &definition.Fault{Path: "period", Message: err.Error()}
+	}
+	if when.Span().From > span.Of(now) {
+		return nil, nil, &definition.Fault{Path: "period", Message: month + " has not begun; take the present month or an earlier one"}
+	}
+	p, err := b.Open(ctx, snap, when, span.Of(now), nil, []string{agreement})
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := p.Evidence.All()
+	if err != nil {
+		return nil, nil, err
+	}
+	return list[0], p, nil
+}

@@ -1,0 +1,137 @@
+// Package judge keeps the live state of every service: judged when a series of
+// one of its checks changed or fell silent.
+package judge
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"kestite/core/calendar"
+	"kestite/core/span"
+	"kestite/core/verdict"
+	"kestite/server/catalogue"
+	"kestite/server/history"
+	"kestite/server/store"
+	"kestite/server/store/db"
+)
+
+// Judge judges services.
+type Judge struct {
+	Store     *store.Store
+	Catalogue *catalogue.Catalogue
+	Now       func() time.Time
+}
+
+// lookBack is how far back the beginning of the present state is looked for; a
+// state that is older keeps the beginning stored before.
+const lookBack = 2 * span.Day
+
+// Services judges the services named and all that depend on them.
+func (j *Judge) Services(ctx context.Context, services []string) error {
+	snap, err := j.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	affected := snap.Affected(services...)
+	if len(affected) == 0 {
+		return nil
+	}
+	now := span.Of(j.Now())
+	states, waiting, err := j.states(ctx, snap, affected, now)
+	if err != nil {
+		return fmt.Errorf("judge %v: %w", affected, err)
+	}
+	known, err := j.Store.States(ctx)
+	if err != nil {
+		return err
+	}
+	before := map[string]db.StandingState{}
+	for _, s := range known {
+		before[s.Service] = s
+	}
+	for _, id := range affected {
+		line := states[id]
+		put := db.PutStateParams{
+			Service: id, State: int16(line.At(now)[verdict.Nominal]), JudgedAt: now.Time(), Waiting: int32(waiting[id]),
+		}
+		since := nominal(line).Since(now)
+		if edge := now.Add(-lookBack); since <= edge {
+			since = edge
+			if b, ok := before[id]; ok && b.State == put.State {
+				since = min(since, span.Of(b.SinceAt))
+			}
+		}
+		put.SinceAt = since.Time()
+		if err := j.Store.PutState(ctx, put); err != nil {
+			return err
+		}
+	}
+	return store.Notify(ctx, j.Store.Pool, store.Change{Kind: "state", IDs: affected})
+}
+
+func nominal(line span.Timeline[verdict.Views]) span.Timeline[verdict.State] {
+	return span.Map(line, func(v verdict.Views) verdict.State { return v[verdict.Nominal] })
+}
+
+// states returns the live states of services, and how many measurements of each
+// wait for confirmation.
+func (j *Judge) states(ctx context.Context, snap *catalogue.Snapshot, services []string, now span.Instant) (map[string]span.Timeline[verdict.Views], map[string]int64, error) {
+	today := calendar.Period{Location: time.UTC, Start: calendar.WallAt(now.Add(-lookBack), time.UTC), End: calendar.WallAt(now.Add(span.Minute), time.UTC)}
+	bundle, err := snap.Bundle(today, nil, services, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	var checks []string
+	for id := range bundle.Checks {
+		checks = append(checks, id)
+	}
+	stretches, err := history.Load(ctx, j.Store, checks, span.Span{From: now.Add(-lookBack), To: now}, history.Live)
+	if err != nil {
+		return nil, nil, err
+	}
+	waiting, err := j.waiting(ctx, snap, services)
+	if err != nil {
+		return nil, nil, err
+	}
+	return verdict.Services(bundle, stretches.Source), waiting, nil
+}
+
+func (j *Judge) waiting(ctx context.Context, snap *catalogue.Snapshot, services []string) (map[string]int64, error) {
+	var checks []string
+	for _, s := range services {
+		checks = append(checks, snap.ChecksOf[s]...)
+	}
+	lanes, err := j.Store.LanesOfChecks(ctx, checks)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]int64{}
+	for _, l := range lanes {
+		series, err := history.SeriesOf(l)
+		if err != nil {
+			return nil, err
+		}
+		out[snap.Checks[l.CheckID].Current().Spec.Service] += series.PendingCount()
+	}
+	return out, nil
+}
+
+// Stale judges the services whose checks fell silent since it was last called.
+func (j *Judge) Stale(ctx context.Context) error {
+	checks, err := j.Store.NoteStaleLanes(ctx)
+	if err != nil || len(checks) == 0 {
+		return err
+	}
+	snap, err := j.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	var services []string
+	for _, id := range checks {
+		if e := snap.Checks[id]; e != nil {
+			services = append(services, e.Current().Spec.Service)
+		}
+	}
+	return j.Services(ctx, services)
+}

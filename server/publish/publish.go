@@ -1,0 +1,139 @@
+// Package publish drafts reports and freezes them.
+package publish
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kestite/core/definition"
+	"kestite/server/catalogue"
+	"kestite/server/history"
+	"kestite/server/report"
+	"kestite/server/store"
+	"kestite/server/store/db"
+)
+
+// Desk is where reports are made.
+type Desk struct {
+	Store     *store.Store
+	Catalogue *catalogue.Catalogue
+	Books     *history.Books
+}
+
+// ErrPublished is an attempt to change what is frozen.
+var ErrPublished = errors.New("it is published already, and a published report is frozen; draft the next revision instead")
+
+// Draft makes a draft for a finished month, or returns the one that is open.
+// The error is a *definition.Fault where agreement or period cannot be.
+func (d *Desk) Draft(ctx context.Context, agreement, period, remark, by string, now time.Time) (string, error) {
+	_, p, err := d.Books.Account(ctx, agreement, period, now)
+	if errors.Is(err, catalogue.ErrNotFound) {
+		return "", &definition.Fault{Path: "agreement", Message: "there is no agreement " + agreement}
+	}
+	if err != nil {
+		return "", err
+	}
+	if !p.Bundle.Final() {
+		return "", &definition.Fault{Path: "period", Message: report.MonthName(period) + " is not over; a report is for a finished month"}
+	}
+	snap, err := d.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	if began, err := snap.Begins(agreement); err != nil || began >= p.Bundle.Span.To {
+		return "", &definition.Fault{Path: "period", Message: fmt.Sprintf("the agreement began after %s; there is nothing to report", report.MonthName(period))}
+	}
+	var id string
+	err = d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtext($1))", "report "+agreement+" "+period); err != nil {
+			return err
+		}
+		open, err := q.OpenDraft(ctx, db.OpenDraftParams{Agreement: agreement, Period: period})
+		if err == nil {
+			id = open
+			return nil
+		}
+		if !errors.Is(err, pgx.ErrNoRows) {
+			return err
+		}
+		n, err := q.NextReportNumber(ctx, db.NextReportNumberParams{Agreement: agreement, Period: period})
+		if err != nil {
+			return err
+		}
+		if id, err = q.AddReport(ctx, db.AddReportParams{Agreement: agreement, Period: period, Number: n, MadeBy: by, Remark: remark}); err != nil {
+			return err
+		}
+		return told(ctx, tx, q, by, "draft", agreement, period, id)
+	})
+	return id, err
+}
+
+// Content is what a report says: frozen when published, made now for a draft,
+// then with the period it was made from.
+func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.Content, *history.Period, error) {
+	var c report.Content
+	if r.State == "published" {
+		return c, nil, json.Unmarshal(r.Content, &c)
+	}
+	a, p, err := d.Books.Account(ctx, r.Agreement, r.Period, now)
+	if err != nil {
+		return c, nil, err
+	}
+	snap, err := d.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return c, nil, err
+	}
+	return report.New(report.Subject{
+		Organisation: snap.Organisation.Name, ServiceName: snap.Services[a.Service].Current().Spec.Name,
+		Period: r.Period, Remark: r.Remark, Number: int(r.Number), Spec: snap.Agreements[r.Agreement].InForce(a.From).Spec,
+	}, a), p, nil
+}
+
+// Publish freezes a draft with its content, its inputs and its PDF.
+func (d *Desk) Publish(ctx context.Context, id, by string, now time.Time) error {
+	return d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		r, err := q.ReportForUpdate(ctx, id)
+		if err != nil {
+			return err
+		}
+		if r.State == "published" {
+			return ErrPublished
+		}
+		c, p, err := d.Content(ctx, r, now)
+		if err != nil {
+			return err
+		}
+		content, err := json.Marshal(c)
+		if err != nil {
+			return err
+		}
+		inputs, err := report.Freeze(p)
+		if err != nil {
+			return err
+		}
+		at := now.UTC().Truncate(time.Second)
+		digest := report.Digest(content, inputs)
+		document, err := report.PDF(c, at, digest)
+		if err != nil {
+			return err
+		}
+		if err := q.PublishReport(ctx, db.PublishReportParams{
+			ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest,
+		}); err != nil {
+			return err
+		}
+		return told(ctx, tx, q, by, "publish", r.Agreement, r.Period, r.ID)
+	})
+}
+
+func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by, action, agreement, period, id string) error {
+	if err := q.AddAudit(ctx, db.AddAuditParams{Person: by, Action: action, Subject: "report " + agreement + " " + period, Detail: []byte("{}")}); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, store.Change{Kind: "report", IDs: []string{id}})
+}

@@ -1,0 +1,223 @@
+// Package report makes the published document of one agreement and period: its
+// content, its PDF, and the inputs that are frozen with it.
+package report
+
+import (
+	"bytes"
+	"compress/gzip"
+	"crypto/sha256"
+	"encoding/csv"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"time"
+
+	"kestite/core/account"
+	"kestite/core/definition"
+	"kestite/core/span"
+	"kestite/core/verdict"
+	"kestite/server/history"
+)
+
+// Format is the name of the report's JSON form.
+const Format = "kestite-report/1"
+
+// Content is everything a report says.
+type Content struct {
+	Format       string          `json:"format"`
+	Organisation string          `json:"organisation"`
+	Agreement    string          `json:"agreement"`
+	Name         string          `json:"name"`
+	Customer     string          `json:"customer"`
+	Service      string          `json:"service"`
+	ServiceName  string          `json:"service_name"`
+	Target       string          `json:"target_percent"`
+	Timezone     string          `json:"timezone"`
+	Period       string          `json:"period"`
+	Number       int             `json:"number"`
+	Remark       string          `json:"remark"`
+	Clauses      []string        `json:"clauses"`
+	Method       []string        `json:"method"`
+	Account      account.Account `json:"account"`
+	Outages      []Outage        `json:"outages"`
+}
+
+// Outage is a run of class down.
+type Outage struct {
+	From span.Instant `json:"from"`
+	To   span.Instant `json:"to"`
+	MS   int64        `json:"ms"`
+}
+
+// Inputs is what an account was made from, frozen with the report.
+type Inputs struct {
+	Bundle    definition.Bundle `json:"bundle"`
+	Stretches []LaneInput       `json:"stretches"`
+}
+
+// LaneInput is the stretches of one lane.
+type LaneInput struct {
+	Check     string            `json:"check"`
+	Location  string            `json:"location"`
+	Stretches []verdict.Stretch `json:"stretches"`
+}
+
+// Subject names what a report is about.
+type Subject struct {
+	Organisation, ServiceName, Period, Remark string
+	Number                                    int
+	Spec                                      definition.AgreementSpec
+}
+
+// New makes the content of a report from an account.
+func New(s Subject, a *account.Account) Content {
+	c := Content{
+		Format: Format, Organisation: s.Organisation, Agreement: a.Agreement, Name: s.Spec.Name, Customer: s.Spec.Customer,
+		Service: a.Service, ServiceName: s.ServiceName, Target: string(s.Spec.TargetPercent), Timezone: s.Spec.Timezone,
+		Period: s.Period, Number: s.Number, Remark: s.Remark, Clauses: Sentences(s.Spec), Account: *a, Outages: []Outage{},
+		Method: []string{
+			"The service was measured from outside at regular intervals from every location named in the agreement's checks; each millisecond of the period was put into exactly one class.",
+			"A failure counts from its first failed measurement to the first good one once it is confirmed; time that was not measured is shown as such and never counts silently as good.",
+			"Availability is the base less the downtime, divided by the base, computed exactly and truncated to four decimals; the bounds say what may have happened between measurements.",
+		},
+	}
+	for _, i := range a.Intervals {
+		if i.Class == account.Down {
+			c.Outages = append(c.Outages, Outage{i.From, i.To, int64(i.To - i.From)})
+		}
+	}
+	return c
+}
+
+// Freeze returns the gzipped inputs of a period.
+func Freeze(p *history.Period) ([]byte, error) {
+	in := Inputs{Bundle: p.Bundle.Bundle, Stretches: []LaneInput{}}
+	for _, s := range p.Bundle.Bundle.Services {
+		seen := map[history.LaneKey]bool{}
+		for _, c := range s.Checks {
+			for _, l := range c.Assigned() {
+				key := history.LaneKey{Check: c.ID, Location: l}
+				if list := p.Stretches[key]; len(list) > 0 && !seen[key] {
+					in.Stretches = append(in.Stretches, LaneInput{c.ID, l, list})
+				}
+				seen[key] = true
+			}
+		}
+	}
+	var buf bytes.Buffer
+	z := gzip.NewWriter(&buf)
+	if err := json.NewEncoder(z).Encode(in); err != nil {
+		return nil, err
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return buf.Bytes(), nil
+}
+
+// Digest is the SHA-256 over content and inputs, in hexadecimal.
+func Digest(content, inputs []byte) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "%d\n", len(content))
+	h.Write(content)
+	h.Write(inputs)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// CSV writes the account's intervals, a row each, with the durations in ms.
+func (c Content) CSV() ([]byte, error) {
+	var buf bytes.Buffer
+	w := csv.NewWriter(&buf)
+	if err := w.Write([]string{"agreement", "period", "from", "to", "class", "ms"}); err != nil {
+		return nil, err
+	}
+	for _, i := range c.Account.Intervals {
+		if err := w.Write([]string{c.Agreement, c.Period, i.From.String(), i.To.String(), i.Class.String(), strconv.FormatInt(int64(i.To-i.From), 10)}); err != nil {
+			return nil, err
+		}
+	}
+	w.Flush()
+	return buf.Bytes(), w.Error()
+}
+
+// Sentences says an agreement's clauses in plain words.
+func Sentences(a definition.AgreementSpec) []string {
+	hours := "at all hours"
+	if a.ServiceHours != nil {
+		hours = "during its service hours"
+	}
+	whom := "Internal target"
+	if a.Customer != "" {
+		whom = "Promised to " + a.Customer
+	}
+	out := []string{fmt.Sprintf("%s: available %s %% of each calendar month (%s), %s.", whom, a.TargetPercent, a.Timezone, hours)}
+	if w := a.DegradedWeightPercent; w != "" && w != "0" {
+		out = append(out, fmt.Sprintf("Degraded time counts as downtime to %s %%.", w))
+	} else {
+		out = append(out, "Degraded time counts as available.")
+	}
+	switch a.Unmeasured {
+	case definition.UnmeasuredDown:
+		out = append(out, "Time that was not measured counts as downtime.")
+	case definition.UnmeasuredUp:
+		out = append(out, "Time that was not measured stays in the base and is no downtime.")
+	default:
+		out = append(out, "Time that was not measured is taken out of the base.")
+	}
+	if m := a.Maintenance; m != nil && m.Mode == definition.MaintenanceExclude {
+		out = append(out, "Announced maintenance is taken out of the base"+grant(*m)+".")
+	} else if m != nil && m.Mode == definition.MaintenanceForgive {
+		out = append(out, "Downtime during announced maintenance is forgiven"+grant(*m)+".")
+	}
+	if a.MinOutageS > 0 {
+		out = append(out, fmt.Sprintf("Outages shorter than %s are tolerated.", Duration(a.MinOutageS*span.Second)))
+	}
+	if a.Upstream != nil && len(a.Upstream.Excuse) > 0 {
+		out = append(out, "Downtime while a named supplier is down does not count.")
+	}
+	return out
+}
+
+func grant(m definition.Maintenance) string {
+	text := ""
+	if m.NoticeS > 0 {
+		text += ", if announced " + Duration(m.NoticeS*span.Second) + " before"
+	}
+	if m.CapS != nil {
+		text += ", up to " + Duration(*m.CapS*span.Second) + " a month"
+	}
+	return text
+}
+
+// Duration writes ms as "1 h 04 min", "3 min 20 s" or "12 s"; negative ones with a minus sign.
+func Duration(ms int64) string {
+	if ms < 0 {
+		return "−" + Duration(-ms)
+	}
+	s := ms / 1000
+	switch {
+	case ms < 1000 && ms > 0:
+		return fmt.Sprintf("%d ms", ms)
+	case s < 60:
+		return fmt.Sprintf("%d s", s)
+	case s < 3600 && s%60 == 0:
+		return fmt.Sprintf("%d min", s/60)
+	case s < 3600:
+		return fmt.Sprintf("%d min %02d s", s/60, s%60)
+	case s < 48*3600 && s%3600/60 == 0:
+		return fmt.Sprintf("%d h", s/3600)
+	case s < 48*3600:
+		return fmt.Sprintf("%d h %02d min", s/3600, s%3600/60)
+	}
+	return fmt.Sprintf("%d d %d h", s/86400, s%86400/3600)
+}
+
+// MonthName writes "2026-10" as "October 2026".
+func MonthName(period string) string {
+	t, err := time.Parse("2006-01", period)
+	if err != nil {
+		return period
+	}
+	return t.Format("January 2006")
+}

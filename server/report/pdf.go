@@ -1,0 +1,305 @@
+package report
+
+import (
+	"bytes"
+	"embed"
+	"fmt"
+	"time"
+
+	"codeberg.org/go-pdf/fpdf"
+
+	"kestite/core/account"
+	"kestite/core/calendar"
+	"kestite/core/span"
+)
+
+//go:embed fonts/*.ttf
+var fonts embed.FS
+
+// Page geometry in mm (A4 portrait).
+const (
+	pageWidth  = 210.0
+	margin     = 20.0
+	textWidth  = pageWidth - 2*margin
+	lineHeight = 5.2
+)
+
+// page is a PDF under construction.
+type page struct {
+	*fpdf.Fpdf
+	loc *time.Location
+}
+
+type ink struct{ r, g, b int }
+
+var (
+	black    = ink{0x1f, 0x25, 0x2b}
+	grey     = ink{0x66, 0x6b, 0x73}
+	rule     = ink{0xd6, 0xd1, 0xc4}
+	classInk = map[account.Class]ink{
+		account.Up: {0x2f, 0x70, 0x75}, account.Degraded: {0xb9, 0x7a, 0x14}, account.Down: {0xb0, 0x25, 0x3c},
+		account.Maintenance: {0x6f, 0x5a, 0xa6}, account.Upstream: {0x7c, 0x5f, 0x46}, account.Excused: {0x5e, 0x7b, 0x3a},
+		account.Tolerated: {0x7c, 0x5f, 0x46}, account.Unmeasured: {0x8a, 0x8f, 0x98},
+	}
+)
+
+// PDF draws the report. made is when it was published; digest identifies content and inputs.
+func PDF(c Content, made time.Time, digest string) ([]byte, error) {
+	loc, err := calendar.Zone(c.Timezone)
+	if err != nil {
+		return nil, err
+	}
+	p := &page{fpdf.New("P", "mm", "A4", ""), loc}
+	for style, file := range map[string]string{"": "SourceSans3_400Regular.ttf", "B": "SourceSans3_600SemiBold.ttf"} {
+		data, err := fonts.ReadFile("fonts/" + file)
+		if err != nil {
+			return nil, err
+		}
+		p.AddUTF8FontFromBytes("sans", style, data)
+	}
+	serif, err := fonts.ReadFile("fonts/SourceSerif4_600SemiBold.ttf")
+	if err != nil {
+		return nil, err
+	}
+	p.AddUTF8FontFromBytes("serif", "", serif)
+	p.SetMargins(margin, margin, margin)
+	p.SetAutoPageBreak(true, 22)
+	p.SetTitle(fmt.Sprintf("%s, %s", c.Name, MonthName(c.Period)), true)
+	p.SetAuthor(c.Organisation, true)
+	p.SetLang("en")
+	p.SetCreationDate(made)
+	p.SetModificationDate(made)
+	p.SetFooterFunc(func() {
+		p.SetY(-15)
+		p.font("", 8, grey)
+		p.CellFormat(textWidth-20, 4, fmt.Sprintf("%s · %s · report %d · SHA-256 %s", c.Name, MonthName(c.Period), c.Number, digest[:min(16, len(digest))]), "", 0, "L", false, 0, "")
+		p.CellFormat(20, 4, fmt.Sprintf("page %d", p.PageNo()), "", 0, "R", false, 0, "")
+	})
+	p.AddPage()
+	p.head(c, made)
+	p.verdict(c)
+	p.strip(c)
+	p.figures(c)
+	p.outages(c)
+	p.words(c)
+	var buf bytes.Buffer
+	if err := p.Output(&buf); err != nil {
+		return nil, fmt.Errorf("write the PDF: %w", err)
+	}
+	return buf.Bytes(), nil
+}
+
+func (p *page) font(style string, size float64, c ink) {
+	p.SetFont("sans", style, size)
+	p.SetTextColor(c.r, c.g, c.b)
+}
+
+func (p *page) line(text string) { p.CellFormat(textWidth, lineHeight, text, "", 1, "L", false, 0, "") }
+
+func (p *page) heading(text string) {
+	const room = 34 // a heading is not left alone at the foot of a page
+	if p.GetY() > 297-room {
+		p.AddPage()
+	}
+	p.Ln(5)
+	p.font("B", 10.5, black)
+	p.Bookmark(text, 0, -1)
+	p.line(text)
+	p.SetDrawColor(rule.r, rule.g, rule.b)
+	p.Line(margin, p.GetY(), pageWidth-margin, p.GetY())
+	p.Ln(1.5)
+}
+
+func (p *page) head(c Content, made time.Time) {
+	p.font("", 9, grey)
+	p.line(c.Organisation)
+	p.Ln(2)
+	p.SetFont("serif", "", 22)
+	p.SetTextColor(black.r, black.g, black.b)
+	p.CellFormat(textWidth, 10, c.Name, "", 1, "L", false, 0, "")
+	p.font("", 11, grey)
+	for_ := ""
+	if c.Customer != "" {
+		for_ = " for " + c.Customer
+	}
+	p.line(fmt.Sprintf("Availability of %s in %s%s", c.ServiceName, MonthName(c.Period), for_))
+	p.font("", 9, grey)
+	p.line(fmt.Sprintf("Report %d, published %s", c.Number, made.In(p.loc).Format("2 January 2006, 15:04 MST")))
+}
+
+func (p *page) verdict(c Content) {
+	a := c.Account
+	p.Ln(6)
+	p.SetFont("serif", "", 15)
+	p.SetTextColor(black.r, black.g, black.b)
+	p.MultiCell(textWidth, 7, VerdictSentence(c), "", "L", false)
+	p.font("", 10, grey)
+	p.MultiCell(textWidth, lineHeight, fmt.Sprintf(
+		"Allowance for the month %s, used %s, left %s. Sampling bounds %s %% to %s %%. Measured %s %% of the time it should be.",
+		Duration(a.AllowanceMS), Duration(a.DowntimeMS), Duration(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent), "", "L", false)
+}
+
+// VerdictSentence says the outcome in one sentence.
+func VerdictSentence(c Content) string {
+	switch c.Account.Verdict {
+	case account.Met:
+		return fmt.Sprintf("The target of %s %% was met: %s %% available.", c.Target, or(c.Account.AvailabilityPercent))
+	case account.Missed:
+		return fmt.Sprintf("The target of %s %% was missed: %s %% available.", c.Target, or(c.Account.AvailabilityPercent))
+	case account.Insufficient:
+		return fmt.Sprintf("Too little was measured to say whether the target of %s %% was met: coverage %s %%.", c.Target, c.Account.CoveragePercent)
+	}
+	return "There was no agreed time in this month."
+}
+
+func or(s *string) string {
+	if s == nil {
+		return "–"
+	}
+	return *s
+}
+
+// strip draws the month: the height says the class.
+func (p *page) strip(c Content) {
+	const high, band, half = 14.0, 4.0, 8.0
+	p.Ln(6)
+	ground := p.GetY() + high
+	a := c.Account
+	scale := textWidth / float64(a.To-a.From)
+	x := func(i span.Instant) float64 { return margin + float64(i-a.From)*scale }
+	for _, i := range a.Intervals {
+		k, known := classInk[i.Class]
+		if !known {
+			continue
+		}
+		left := x(i.From)
+		width := max(x(i.To)-left, 0.25)
+		p.SetFillColor(k.r, k.g, k.b)
+		p.SetDrawColor(k.r, k.g, k.b)
+		p.SetLineWidth(0.2)
+		switch i.Class {
+		case account.Up:
+			p.Rect(left, ground-band, width, band, "F")
+		case account.Degraded:
+			p.Rect(left, ground-half, width, half, "F")
+		case account.Down:
+			p.Rect(left, ground-high, width, high, "F")
+		case account.Unmeasured:
+			p.SetDashPattern([]float64{0.6, 0.6}, 0)
+			p.Rect(left, ground-band, width, band, "D")
+			p.SetDashPattern(nil, 0)
+		default:
+			p.Rect(left, ground-high, width, high, "D")
+		}
+	}
+	p.SetDrawColor(black.r, black.g, black.b)
+	p.SetLineWidth(0.25)
+	p.Line(margin, ground, margin+textWidth, ground)
+	p.SetY(ground + 1)
+	p.font("", 7.5, grey)
+	day := calendar.WallAt(a.From, p.loc)
+	for n := 1; ; n++ {
+		next := day.AddDays(1)
+		at := day.Instant(p.loc, calendar.Shift)
+		if at >= a.To {
+			break
+		}
+		p.Line(x(at), ground, x(at), ground+0.8)
+		p.SetX(x(at))
+		p.CellFormat(x(min(next.Instant(p.loc, calendar.Shift), a.To))-x(at), 3.5, fmt.Sprint(n), "", 0, "C", false, 0, "")
+		day = next
+	}
+	p.Ln(5)
+	p.font("", 8, grey)
+	p.line("Low band: up. Half height: degraded. Full height: down. Outlined: maintenance, upstream, excused or tolerated. Dashed: not measured.")
+}
+
+func (p *page) figures(c Content) {
+	a := c.Account
+	t := a.TotalMS
+	p.heading("The month's time")
+	rows := [][2]string{
+		{"Calendar time of the month", Duration(t.Period)}, {"Outside service hours", Duration(t.Outside)}, {"Agreed time", Duration(t.Agreed)},
+		{"Up", Duration(t.Up)}, {"Degraded", Duration(t.Degraded)}, {"Down", Duration(t.Down)}, {"Tolerated", Duration(t.Tolerated)},
+		{"Maintenance", Duration(t.Maintenance)}, {"Upstream", Duration(t.Upstream)}, {"Excused", Duration(t.Excused)}, {"Unmeasured", Duration(t.Unmeasured)},
+	}
+	figures := [][2]string{
+		{"Availability", or(a.AvailabilityPercent) + " %"}, {"Target", c.Target + " %"}, {"Verdict", string(a.Verdict)},
+		{"Base", Duration(a.BaseMS)}, {"Downtime", Duration(a.DowntimeMS)}, {"Allowance", Duration(a.AllowanceMS)}, {"Allowance left", Duration(a.AllowanceLeftMS)},
+		{"Outages", fmt.Sprint(a.Outages.Count)}, {"Longest outage", Duration(a.Outages.LongestMS)}, {"Coverage", a.CoveragePercent + " %"}, {"Credit", a.CreditPercent + " %"},
+	}
+	const column, gap = (textWidth - 12) / 2, 12.0
+	for i := range rows {
+		y := p.GetY()
+		p.pair(margin, y, column, rows[i])
+		p.pair(margin+column+gap, y, column, figures[i])
+		p.SetY(y + lineHeight)
+	}
+}
+
+func (p *page) pair(x, y, width float64, pair [2]string) {
+	p.SetXY(x, y)
+	p.font("", 9.5, grey)
+	p.CellFormat(width*0.6, lineHeight, pair[0], "", 0, "L", false, 0, "")
+	p.font("", 9.5, black)
+	p.CellFormat(width*0.4, lineHeight, pair[1], "", 0, "R", false, 0, "")
+}
+
+func (p *page) outages(c Content) {
+	p.heading("Outages")
+	if len(c.Outages) == 0 {
+		p.font("", 9.5, black)
+		p.line("None.")
+		return
+	}
+	widths := []float64{12, 62, 62, textWidth - 136}
+	header := func() {
+		p.font("B", 9, grey)
+		for i, h := range []string{"No.", "From (" + c.Timezone + ")", "To", "Duration"} {
+			p.CellFormat(widths[i], lineHeight, h, "", 0, align(i), false, 0, "")
+		}
+		p.Ln(lineHeight)
+	}
+	header()
+	for n, o := range c.Outages {
+		const foot = 297 - 24
+		if p.GetY()+lineHeight > foot {
+			p.AddPage()
+			header()
+		}
+		p.font("", 9.5, black)
+		for i, cell := range []string{fmt.Sprint(n + 1), p.at(o.From), p.at(o.To), Duration(o.MS)} {
+			p.CellFormat(widths[i], lineHeight, cell, "", 0, align(i), false, 0, "")
+		}
+		p.Ln(lineHeight)
+	}
+}
+
+func align(column int) string {
+	if column == 3 {
+		return "R"
+	}
+	return "L"
+}
+
+func (p *page) at(i span.Instant) string {
+	return i.Time().In(p.loc).Format("Mon 2 Jan 2006 15:04:05 MST")
+}
+
+func (p *page) words(c Content) {
+	if c.Remark != "" {
+		p.heading("Remark")
+		p.font("", 9.5, black)
+		p.MultiCell(textWidth, lineHeight, c.Remark, "", "L", false)
+	}
+	p.heading("What was promised")
+	p.font("", 9.5, black)
+	for _, s := range c.Clauses {
+		p.MultiCell(textWidth, lineHeight, s, "", "L", false)
+	}
+	p.heading("How it was measured")
+	p.font("", 9.5, black)
+	for _, s := range c.Method {
+		p.MultiCell(textWidth, lineHeight, s, "", "L", false)
+	}
+}

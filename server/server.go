@@ -1,0 +1,157 @@
+// Package server puts the parts together into a running server.
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"kestite/server/api"
+	"kestite/server/auth"
+	"kestite/server/catalogue"
+	"kestite/server/history"
+	"kestite/server/ingest"
+	"kestite/server/jobs"
+	"kestite/server/judge"
+	"kestite/server/publish"
+	"kestite/server/store"
+	"kestite/server/store/db"
+)
+
+// Options configure a server.
+type Options struct {
+	DatabaseURL  string
+	Listen       string // host:port
+	Organisation string // name and zone of a new installation
+	Timezone     string
+	SecureCookie bool
+	Version      string
+	Log          *slog.Logger
+	Web          http.Handler
+	StandIns     api.StandIns
+	Now          func() time.Time
+}
+
+// Server is a running server.
+type Server struct {
+	API   *api.Server
+	Judge *judge.Judge
+	URL   string
+	// FirstToken makes the first person; empty when there is somebody.
+	FirstToken string
+
+	opts     Options
+	jobs     *jobs.Jobs
+	http     *http.Server
+	end      context.CancelFunc
+	feedDone chan struct{}
+	failed   chan error
+}
+
+// Build connects to the database, migrates it and puts the parts together. It
+// does not listen and works off no jobs yet; Close it, or Start and Stop it.
+func Build(ctx context.Context, o Options) (*Server, error) {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	s, err := store.Open(ctx, o.DatabaseURL)
+	if err != nil {
+		return nil, err
+	}
+	srv := &Server{opts: o, failed: make(chan error, 1)}
+	if err := srv.build(ctx, s); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return srv, nil
+}
+
+func (srv *Server) build(ctx context.Context, s *store.Store) error {
+	o := srv.opts
+	if err := s.Migrate(ctx); err != nil {
+		return err
+	}
+	if err := s.MakeOrganisation(ctx, db.MakeOrganisationParams{Name: o.Organisation, Timezone: o.Timezone}); err != nil {
+		return fmt.Errorf("make the organisation: %w", err)
+	}
+	people, err := s.CountPeople(ctx)
+	if err != nil {
+		return err
+	}
+	if people == 0 {
+		token, hash := auth.NewToken("kesf_")
+		if err := s.SetFirstToken(ctx, hash); err != nil {
+			return err
+		}
+		srv.FirstToken = token
+	}
+	cat := catalogue.New(s)
+	srv.Judge = &judge.Judge{Store: s, Catalogue: cat, Now: o.Now}
+	if srv.jobs, err = jobs.New(s, srv.Judge, o.Log); err != nil {
+		return err
+	}
+	books := &history.Books{Store: s, Catalogue: cat}
+	srv.API = &api.Server{
+		Store: s, Catalogue: cat, Sessions: auth.NewSessions(s, o.SecureCookie), Books: books,
+		Desk:   &publish.Desk{Store: s, Catalogue: cat, Books: books},
+		Ingest: &ingest.Ingest{Store: s, Catalogue: cat, Judge: srv.jobs.Judge, Now: o.Now},
+		Feed:   store.NewFeed(), Judge: srv.jobs.Judge, Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version,
+	}
+	return nil
+}
+
+// Start listens and begins background work.
+func (srv *Server) Start(ctx context.Context) error {
+	l, err := net.Listen("tcp", srv.opts.Listen)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w", srv.opts.Listen, err)
+	}
+	srv.URL = "http://" + l.Addr().String()
+	running, end := context.WithCancel(context.WithoutCancel(ctx))
+	srv.end, srv.feedDone = end, make(chan struct{})
+	go func() {
+		defer close(srv.feedDone)
+		srv.API.Feed.Run(running, srv.API.Store, srv.opts.Log)
+	}()
+	if err := srv.jobs.Start(running); err != nil {
+		l.Close()
+		return fmt.Errorf("start background work: %w", err)
+	}
+	srv.http = &http.Server{
+		Handler:           srv.API.Handler(),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		BaseContext:       func(net.Listener) context.Context { return running },
+	}
+	go func() {
+		if err := srv.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			srv.failed <- err
+		}
+	}()
+	return nil
+}
+
+// Failed yields an error when the server can no longer listen.
+func (srv *Server) Failed() <-chan error { return srv.failed }
+
+// Stop ends what is under way and closes the database: long-held requests at
+// once, others within the time of ctx.
+func (srv *Server) Stop(ctx context.Context) error {
+	srv.http.RegisterOnShutdown(srv.end) // ends live streams and held requests
+	err := srv.http.Shutdown(ctx)
+	err = errors.Join(err, srv.jobs.Stop(ctx))
+	srv.end()
+	<-srv.feedDone
+	srv.Close()
+	return err
+}
+
+// Close closes the database of a server that was not started.
+func (srv *Server) Close() {
+	srv.API.Sessions.Close()
+	srv.API.Store.Close()
+}

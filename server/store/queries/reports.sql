@@ -1,0 +1,28 @@
+-- name: AddReport :one
+INSERT INTO report (agreement, period, number, state, made_by, remark) VALUES ($1, $2, $3, 'draft', $4, $5) RETURNING id;
+
+-- name: NextReportNumber :one
+SELECT (coalesce(max(number), 0) + 1)::int AS next FROM report WHERE agreement = $1 AND period = $2;
+
+-- name: OpenDraft :one
+SELECT id FROM report WHERE agreement = $1 AND period = $2 AND state = 'draft';
+
+-- name: ReportList :many
+SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, digest,
+       coalesce(content -> 'account' ->> 'verdict', '')::text AS verdict, coalesce(content -> 'account' ->> 'availability_percent', '')::text AS availability_percent
+FROM report ORDER BY period DESC, agreement, number DESC;
+
+-- name: Report :one
+SELECT * FROM report WHERE id = $1;
+
+-- name: ReportForUpdate :one
+SELECT * FROM report WHERE id = $1 FOR UPDATE;
+
+-- name: SetRemark :execrows
+UPDATE report SET remark = $2 WHERE id = $1 AND state = 'draft';
+
+-- name: PublishReport :exec
+UPDATE report SET state = 'published', published_at = $2, published_by = $3, content = $4, inputs = $5, document = $6, digest = $7 WHERE id = $1;
+
+-- name: DropDraft :execrows
+DELETE FROM report WHERE id = $1 AND state = 'draft';

@@ -1,0 +1,102 @@
+// Package store keeps everything in PostgreSQL. The queries are in queries/ as
+// SQL, the code in db/ is generated from them.
+package store
+
+import (
+	"context"
+	"embed"
+	"fmt"
+	"io/fs"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+
+	"kestite/server/store/db"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is a pool of connections with the generated queries on it.
+type Store struct {
+	*db.Queries
+	Pool *pgxpool.Pool
+
+	mu         sync.Mutex
+	partitions map[time.Time]bool
+}
+
+// Open connects to the database at url; it does not migrate.
+func Open(ctx context.Context, url string) (*Store, error) {
+	pool, err := pgxpool.New(ctx, url)
+	if err != nil {
+		return nil, fmt.Errorf("connect to the database: %w", err)
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("connect to the database: %w", err)
+	}
+	return &Store{Queries: db.New(pool), Pool: pool, partitions: map[time.Time]bool{}}, nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() { s.Pool.Close() }
+
+// Migrate brings the schema up to date. Several processes may do so at once.
+func (s *Store) Migrate(ctx context.Context) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	conn := stdlib.OpenDBFromPool(s.Pool)
+	defer conn.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, conn, files)
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("migrate: %w", err)
+	}
+	jobs, err := rivermigrate.New(riverpgxv5.New(s.Pool), nil)
+	if err != nil {
+		return err
+	}
+	if _, err := jobs.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("migrate the job queue: %w", err)
+	}
+	return nil
+}
+
+// Tx runs f in a transaction: committed when f returns nil, undone otherwise.
+func (s *Store) Tx(ctx context.Context, f func(pgx.Tx, *db.Queries) error) error {
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error { return f(tx, s.Queries.WithTx(tx)) })
+}
+
+// EnsurePartitions makes the day partitions of measurement that days (any
+// instants) fall into, in UTC.
+func (s *Store) EnsurePartitions(ctx context.Context, days map[time.Time]bool) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for d := range days {
+		day := d.UTC().Truncate(24 * time.Hour)
+		if s.partitions[day] {
+			continue
+		}
+		name := "measurement_" + day.Format("20060102")
+		_, err := s.Pool.Exec(ctx, fmt.Sprintf(
+			`CREATE TABLE IF NOT EXISTS %s PARTITION OF measurement FOR VALUES FROM ('%s') TO ('%s')`,
+			name, day.Format(time.RFC3339), day.AddDate(0, 0, 1).Format(time.RFC3339)))
+		if err != nil && !strings.Contains(err.Error(), "42P07") {
+			return fmt.Errorf("make the partition %s: %w", name, err)
+		}
+		s.partitions[day] = true
+	}
+	return nil
+}
