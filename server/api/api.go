@@ -66,6 +66,7 @@ func (s *Server) Handler() http.Handler {
 
 // Config describes the API.
 func Config(version string) huma.Config {
+	huma.DefaultArrayNullable = false // lists are empty, never null
 	c := huma.DefaultConfig("Kestite", version)
 	c.OpenAPIPath = "/api/v1/openapi"
 	c.DocsPath = ""

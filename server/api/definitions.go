@@ -47,7 +47,7 @@ type create[S any] struct {
 }
 
 type edit[S any] struct {
-	byID
+	ByID
 	Body struct {
 		Revision int    `json:"revision" doc:"The revision the edit was made on; 0 for whichever is in force"`
 		Spec     S      `json:"spec"`
@@ -96,19 +96,19 @@ func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 		}
 		return nil, s.judgeSoon(ctx, k.services(in.ID, in.Body.Spec))
 	})
-	on(a, k.role, http.MethodDelete, k.path+"/{id}", "retire-"+k.kind, "Retire "+k.name+"; its history stays", func(ctx context.Context, in *byID) (*none, error) {
+	on(a, k.role, http.MethodDelete, k.path+"/{id}", "retire-"+k.kind, "Retire "+k.name+"; its history stays", func(ctx context.Context, in *ByID) (*none, error) {
 		if err := s.Catalogue.Retire(ctx, k.kind, in.ID, s.change(ctx, "")); err != nil {
 			return nil, err
 		}
 		return nil, k.judge(ctx, s, in.ID)
 	})
-	on(a, k.role, http.MethodPost, k.path+"/{id}/restore", "restore-"+k.kind, "Undo a retirement", func(ctx context.Context, in *byID) (*none, error) {
+	on(a, k.role, http.MethodPost, k.path+"/{id}/restore", "restore-"+k.kind, "Undo a retirement", func(ctx context.Context, in *ByID) (*none, error) {
 		if err := s.Catalogue.Restore(ctx, k.kind, in.ID, s.change(ctx, "")); err != nil {
 			return nil, err
 		}
 		return nil, k.judge(ctx, s, in.ID)
 	})
-	on(a, auth.Viewer, http.MethodGet, k.path+"/{id}/revisions", "revisions-of-"+k.kind, "Its revisions, newest first", func(ctx context.Context, in *byID) (*list[RevisionView], error) {
+	on(a, auth.Viewer, http.MethodGet, k.path+"/{id}/revisions", "revisions-of-"+k.kind, "Its revisions, newest first", func(ctx context.Context, in *ByID) (*list[RevisionView], error) {
 		rows, err := s.Store.Revisions(ctx, db.RevisionsParams{Kind: k.kind, ID: in.ID})
 		if err == nil && len(rows) == 0 {
 			err = catalogue.ErrNotFound

@@ -98,7 +98,7 @@ type Strips struct {
 	Strips map[string][]IntervalView `json:"strips"`
 }
 
-func (s *Server) strips(ctx context.Context, in *inPeriod) (*body[Strips], error) {
+func (s *Server) strips(ctx context.Context, in *InPeriod) (*body[Strips], error) {
 	snap, err := s.Catalogue.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -120,8 +120,8 @@ func (s *Server) strips(ctx context.Context, in *inPeriod) (*body[Strips], error
 }
 
 func (s *Server) servicePeriod(ctx context.Context, in *struct {
-	byID
-	inPeriod
+	ByID
+	InPeriod
 }) (*body[ServicePeriod], error) {
 	snap, err := s.Catalogue.Snapshot(ctx)
 	if err != nil {
@@ -289,7 +289,7 @@ type AgreementMoment struct {
 }
 
 func (s *Server) moment(ctx context.Context, in *struct {
-	byID
+	ByID
 	At string `query:"at" doc:"RFC 3339" required:"true"`
 }) (*body[Moment], error) {
 	at, err := span.ParseInstant(in.At)

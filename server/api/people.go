@@ -54,7 +54,8 @@ func items[T any](all []T) *list[T] {
 	return out
 }
 
-type byID struct {
+// ByID is the id in a path.
+type ByID struct {
 	ID string `path:"id"`
 }
 
@@ -232,7 +233,7 @@ type PersonChange struct {
 }
 
 func (s *Server) changePerson(ctx context.Context, in *struct {
-	byID
+	ByID
 	Body PersonChange
 }) (*none, error) {
 	err := s.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error {

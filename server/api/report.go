@@ -68,7 +68,7 @@ func (s *Server) reportRoutes(a *operations) {
 	on(a, auth.Manager, http.MethodPost, "/reports", "draft-report", "Draft the report of a finished month", s.draft)
 	on(a, auth.Viewer, http.MethodGet, "/reports/{id}", "report", "A report as a page", s.reportPage)
 	on(a, auth.Manager, http.MethodPut, "/reports/{id}", "remark-report", "Change a draft's remark", func(ctx context.Context, in *struct {
-		byID
+		ByID
 		Body struct {
 			Remark string `json:"remark" maxLength:"4000"`
 		}
@@ -80,7 +80,7 @@ func (s *Server) reportRoutes(a *operations) {
 		return nil, err
 	})
 	on(a, auth.Manager, http.MethodPost, "/reports/{id}/publish", "publish-report", "Publish: from now on it is frozen", s.publish)
-	on(a, auth.Manager, http.MethodDelete, "/reports/{id}", "drop-draft", "Throw a draft away", func(ctx context.Context, in *byID) (*none, error) {
+	on(a, auth.Manager, http.MethodDelete, "/reports/{id}", "drop-draft", "Throw a draft away", func(ctx context.Context, in *ByID) (*none, error) {
 		n, err := s.Store.DropDraft(ctx, in.ID)
 		if err == nil && n == 0 {
 			return nil, huma.Error409Conflict("Only a draft can be thrown away; a published report is frozen.")
@@ -122,7 +122,7 @@ func (s *Server) draft(ctx context.Context, in *body[NewReport]) (*body[made], e
 	return &body[made]{made{id}}, err
 }
 
-func (s *Server) reportPage(ctx context.Context, in *byID) (*body[ReportPage], error) {
+func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], error) {
 	r, err := s.report(ctx, in.ID)
 	if err != nil {
 		return nil, err
@@ -162,7 +162,7 @@ func (s *Server) report(ctx context.Context, id string) (db.Report, error) {
 	return s.Store.Report(ctx, id)
 }
 
-func (s *Server) publish(ctx context.Context, in *byID) (*none, error) {
+func (s *Server) publish(ctx context.Context, in *ByID) (*none, error) {
 	r, err := s.report(ctx, in.ID)
 	if err != nil {
 		return nil, err
@@ -181,7 +181,7 @@ type file struct {
 }
 
 func (s *Server) document(ctx context.Context, in *struct {
-	byID
+	ByID
 	Format string `query:"format" enum:"pdf,json,csv,inputs" default:"pdf"`
 }) (*file, error) {
 	r, err := s.report(ctx, in.ID)

@@ -59,7 +59,7 @@ func (s *Server) locationRoutes(a *operations) {
 	})
 	on(a, auth.Viewer, http.MethodGet, "/agents", "list-agents", "The agents and what they say of themselves", s.agents)
 	on(a, auth.Administrator, http.MethodPost, "/locations/{id}/agents", "add-agent", "Make a token with which an agent can measure at the location", s.addAgent)
-	on(a, auth.Administrator, http.MethodDelete, "/agents/{id}", "revoke-agent", "Make an agent's token worthless", func(ctx context.Context, in *byID) (*none, error) {
+	on(a, auth.Administrator, http.MethodDelete, "/agents/{id}", "revoke-agent", "Make an agent's token worthless", func(ctx context.Context, in *ByID) (*none, error) {
 		n, err := s.Store.RevokeAgent(ctx, in.ID)
 		if err == nil && n == 0 {
 			return nil, huma.Error404NotFound("There is no such agent, or its token was revoked before.")
@@ -107,7 +107,7 @@ type AgentToken struct {
 	Token string `json:"token" doc:"Shown this once; keep it in a file that only the agent reads"`
 }
 
-func (s *Server) addAgent(ctx context.Context, in *byID) (*body[AgentToken], error) {
+func (s *Server) addAgent(ctx context.Context, in *ByID) (*body[AgentToken], error) {
 	snap, err := s.Catalogue.Snapshot(ctx)
 	if err != nil {
 		return nil, err

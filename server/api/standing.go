@@ -122,7 +122,8 @@ type Standing struct {
 	Checks   int           `json:"checks"`
 }
 
-type inPeriod struct {
+// InPeriod is the month asked for.
+type InPeriod struct {
 	Period string `query:"period" doc:"Month, 2026-11; absent: the present one"`
 }
 
@@ -169,7 +170,7 @@ func (s *Server) periodView(p calendar.Period) PeriodView {
 	return PeriodView{p.Name(), p.Location.String(), when.From, when.To, span.Of(s.Now())}
 }
 
-func (s *Server) standing(ctx context.Context, in *inPeriod) (*body[Standing], error) {
+func (s *Server) standing(ctx context.Context, in *InPeriod) (*body[Standing], error) {
 	snap, err := s.Catalogue.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -280,8 +281,8 @@ func (s *Server) accountView(snap *catalogue.Snapshot, a *account.Account) Accou
 }
 
 func (s *Server) accountOf(ctx context.Context, in *struct {
-	byID
-	inPeriod
+	ByID
+	InPeriod
 }) (*body[AccountView], error) {
 	snap, err := s.Catalogue.Snapshot(ctx)
 	if err != nil {
@@ -298,7 +299,7 @@ func (s *Server) accountOf(ctx context.Context, in *struct {
 }
 
 func (s *Server) periodsOf(ctx context.Context, in *struct {
-	byID
+	ByID
 	Last int `query:"last" minimum:"1" maximum:"36" default:"12"`
 }) (*list[PeriodAccount], error) {
 	snap, err := s.Catalogue.Snapshot(ctx)

@@ -35,7 +35,7 @@ func (s *Server) standInRoutes(a *operations) {
 		return items(all), err
 	})
 	on(a, auth.Operator, http.MethodPut, "/stand-ins/{id}", "steer-stand-in", "Make a stand-in answer otherwise", func(ctx context.Context, in *struct {
-		byID
+		ByID
 		Body struct {
 			Mode string `json:"mode" minLength:"1"`
 		}

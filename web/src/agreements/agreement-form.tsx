@@ -1,0 +1,287 @@
+import Button from '@mui/material/Button'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Controller, useForm } from 'react-hook-form'
+import { useNavigate, useParams, useSearchParams } from 'react-router'
+import { api, ask, type Schemas } from '../api/client'
+import { useAgreements, useChecks, useMe, usePeriods, useServices } from '../api/queries'
+import { Strip } from '../axis/strip'
+import { Confirm, Trouble, showFaults } from '../parts/trouble'
+import { resolution, validTarget } from '../services/plan'
+import { duration, monthName, percent } from '../time/format'
+import { useKeep } from '../time/period'
+
+type Spec = Schemas['AgreementSpec']
+type Agreement = Schemas['DefinedAgreementSpec']
+type Values = {
+  name: string
+  customer: string
+  service: string
+  timezone: string
+  target_percent: string
+  from: string
+  degraded_weight_percent: string
+  unmeasured: 'exclude' | 'down' | 'up'
+  min_outage_s: number
+  min_coverage_percent: string
+  hours: 'always' | 'weekly'
+  days: string[]
+  hours_from: string
+  hours_to: string
+  mode: 'ignore' | 'exclude' | 'forgive'
+  notice_h: number
+  cap_h: string
+  reason: string
+}
+
+const days = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU']
+
+/** Writes down an agreement, or edits its clauses, beside its last periods. */
+export function AgreementPage() {
+  const { id } = useParams()
+  const [params] = useSearchParams()
+  const agreements = useAgreements()
+  const services = useServices()
+  const me = useMe()
+  if (!agreements.data || !services.data || !me.data) return <Trouble error={agreements.error ?? services.error ?? me.error} />
+  const agreement = agreements.data.find((a) => a.id === id)
+  if (id && !agreement) return <div className="empty">There is no agreement {id}.</div>
+  const live = services.data.filter((s) => !s.retired || s.id === agreement?.spec.service)
+  if (live.length === 0) return <div className="empty">Describe a service first; an agreement is about one.</div>
+  return <Form key={agreement?.revision ?? 0} agreement={agreement} services={live} zone={me.data.timezone} service={params.get('service') ?? live[0]?.id ?? ''} />
+}
+
+function values(a: Spec | undefined, zone: string, service: string): Values {
+  const row = a?.service_hours?.weekly[0]
+  return {
+    name: a?.name ?? '',
+    customer: a?.customer ?? '',
+    service: a?.service ?? service,
+    timezone: a?.timezone ?? zone,
+    target_percent: a?.target_percent ?? '99.9',
+    from: a?.from ?? '',
+    degraded_weight_percent: a?.degraded_weight_percent ?? '0',
+    unmeasured: a?.unmeasured ?? 'exclude',
+    min_outage_s: a?.min_outage_s ?? 0,
+    min_coverage_percent: a?.min_coverage_percent ?? '0',
+    hours: a?.service_hours ? 'weekly' : 'always',
+    days: row?.days ?? days.slice(0, 5),
+    hours_from: row?.from ?? '08:00',
+    hours_to: row?.to ?? '18:00',
+    mode: (a?.maintenance?.mode as Values['mode'] | undefined) ?? 'ignore',
+    notice_h: (a?.maintenance?.notice_s ?? 0) / 3600,
+    cap_h: a?.maintenance?.cap_s == null ? '' : String(a.maintenance.cap_s / 3600),
+    reason: '',
+  }
+}
+
+function toSpec(v: Values, was: Spec | undefined): Spec {
+  // Hours of more than one row, holidays, credits and upstream clauses are kept as they are.
+  const weekly = was?.service_hours && was.service_hours.weekly.length > 1 ? was.service_hours.weekly : [{ days: v.days, from: v.hours_from, to: v.hours_to }]
+  return {
+    ...was,
+    name: v.name,
+    customer: v.customer,
+    service: v.service,
+    timezone: v.timezone,
+    target_percent: v.target_percent.trim(),
+    from: v.from || undefined,
+    degraded_weight_percent: v.degraded_weight_percent || '0',
+    unmeasured: v.unmeasured,
+    min_outage_s: Number(v.min_outage_s),
+    min_coverage_percent: v.min_coverage_percent || '0',
+    service_hours: v.hours === 'always' ? undefined : { timezone: v.timezone, weekly, holidays: was?.service_hours?.holidays ?? [] },
+    maintenance: { mode: v.mode, notice_s: Math.round(Number(v.notice_h) * 3600), cap_s: v.cap_h === '' ? null : Math.round(Number(v.cap_h) * 3600) },
+  }
+}
+
+function Form({ agreement, services, zone, service }: { agreement: Agreement | undefined; services: Schemas['DefinedServiceSpec'][]; zone: string; service: string }) {
+  const form = useForm<Values>({ defaultValues: values(agreement?.spec, zone, service) })
+  const checks = useChecks()
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const keep = useKeep()
+  const [asking, setAsking] = useState(false)
+  const done = async () => {
+    await client.invalidateQueries()
+    await navigate(keep('/agreements'))
+  }
+  const save = useMutation({
+    mutationFn: async (v: Values) => {
+      const spec = toSpec(v, agreement?.spec)
+      if (agreement) await ask(api.PUT('/api/v1/agreements/{id}', { params: { path: { id: agreement.id } }, body: { revision: agreement.revision, reason: v.reason, spec } }))
+      else await ask(api.POST('/api/v1/agreements', { body: { spec, reason: v.reason } }))
+    },
+    onSuccess: done,
+    onError: (e) => showFaults(e, form.setError, 'spec.'),
+  })
+  const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/agreements/{id}', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
+  const v = form.watch()
+  const err = form.formState.errors
+  const interval = Math.min(...(checks.data ?? []).filter((c) => c.spec.service === v.service && !c.retired).map((c) => c.spec.interval_s))
+  const field = (name: 'name' | 'customer' | 'timezone' | 'from' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
+    <TextField label={label} error={Boolean(err[name])} helperText={err[name]?.message ?? help} {...more} {...form.register(name)} />
+  )
+  const percentField = { slotProps: { input: { endAdornment: '%' } } }
+  return (
+    <div style={{ display: 'grid', gridTemplateColumns: 'minmax(0, 560px) minmax(260px, 1fr)', columnGap: 48, paddingTop: 26, alignItems: 'start' }}>
+      <form className="form" noValidate onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
+        <div>
+          <h1 style={{ margin: 0 }}>{agreement ? agreement.spec.name : 'Write down an agreement'}</h1>
+          {agreement && <div className="sub">Revision {agreement.revision} is in force. A month is accounted by the clauses in force at its start: an edit counts from next month on.</div>}
+        </div>
+        <fieldset>
+          <legend>Who was promised what</legend>
+          {field('name', 'Name', { required: true })}
+          <div className="side">
+            <Controller
+              control={form.control}
+              name="service"
+              render={({ field: f }) => (
+                <TextField select label="Service" {...f} disabled={Boolean(agreement)} error={Boolean(err.service)} helperText={err.service?.message}>
+                  {services.map((s) => (
+                    <MenuItem key={s.id} value={s.id}>
+                      {s.spec.name}
+                    </MenuItem>
+                  ))}
+                </TextField>
+              )}
+            />
+            {field('customer', 'Customer (empty: internal)')}
+          </div>
+          <div className="side">
+            <TextField label="Target" required error={Boolean(err.target_percent)} helperText={err.target_percent?.message} {...percentField} {...form.register('target_percent', { validate: validTarget })} />
+            {field('from', 'From', { type: 'date', slotProps: { inputLabel: { shrink: true } } }, 'Empty: from now on')}
+            {field('timezone', 'Months in the zone', { required: true })}
+          </div>
+          <div className="consequence sub">{Number.isFinite(interval) ? resolution(Number(v.target_percent), interval) : 'The service has no check yet: nothing will be measured.'}</div>
+        </fieldset>
+        <fieldset>
+          <legend>When it counts</legend>
+          <Controller
+            control={form.control}
+            name="hours"
+            render={({ field: f }) => (
+              <TextField select label="Service hours" {...f}>
+                <MenuItem value="always">at all hours</MenuItem>
+                <MenuItem value="weekly">by the week</MenuItem>
+              </TextField>
+            )}
+          />
+          {v.hours === 'weekly' && (
+            <div className="side">
+              <Controller
+                control={form.control}
+                name="days"
+                render={({ field: f }) => (
+                  <TextField select label="Days" slotProps={{ select: { multiple: true } }} {...f}>
+                    {days.map((d) => (
+                      <MenuItem key={d} value={d}>
+                        {d}
+                      </MenuItem>
+                    ))}
+                  </TextField>
+                )}
+              />
+              <TextField label="From" {...form.register('hours_from')} />
+              <TextField label="To" helperText="At most 24:00" {...form.register('hours_to')} />
+            </div>
+          )}
+          <div className="side">
+            <Controller
+              control={form.control}
+              name="mode"
+              render={({ field: f }) => (
+                <TextField select label="Announced maintenance" {...f}>
+                  <MenuItem value="ignore">counts like any time</MenuItem>
+                  <MenuItem value="exclude">is taken out of the base</MenuItem>
+                  <MenuItem value="forgive">is forgiven</MenuItem>
+                </TextField>
+              )}
+            />
+            {v.mode !== 'ignore' && (
+              <>
+                <TextField label="Notice" type="number" slotProps={{ input: { endAdornment: 'h' } }} {...form.register('notice_h')} />
+                <TextField label="Cap a month" helperText="Empty: none" slotProps={{ input: { endAdornment: 'h' } }} {...form.register('cap_h', { pattern: { value: /^\d*(\.\d+)?$/, message: 'A number of hours' } })} />
+              </>
+            )}
+          </div>
+        </fieldset>
+        <fieldset>
+          <legend>How it counts</legend>
+          <div className="side">
+            {field('degraded_weight_percent', 'Degraded counts as downtime to', percentField)}
+            <Controller
+              control={form.control}
+              name="unmeasured"
+              render={({ field: f }) => (
+                <TextField select label="Time not measured" {...f}>
+                  <MenuItem value="exclude">is taken out</MenuItem>
+                  <MenuItem value="down">counts as down</MenuItem>
+                  <MenuItem value="up">stays, as no downtime</MenuItem>
+                </TextField>
+              )}
+            />
+          </div>
+          <div className="side">
+            <TextField label="Tolerate outages shorter than" type="number" slotProps={{ input: { endAdornment: 's' }, htmlInput: { min: 0, max: 86400 } }} error={Boolean(err.min_outage_s)} helperText={err.min_outage_s?.message} {...form.register('min_outage_s')} />
+            {field('min_coverage_percent', 'No verdict below a coverage of', percentField)}
+          </div>
+        </fieldset>
+        {agreement && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
+        <Trouble error={save.error ?? retire.error} />
+        <div style={{ display: 'flex', gap: 12 }}>
+          <Button type="submit" variant="contained" disabled={save.isPending}>
+            {agreement ? `Save as revision ${agreement.revision + 1}` : 'Save the agreement'}
+          </Button>
+          {agreement && !agreement.retired && (
+            <Button color="error" variant="text" onClick={() => setAsking(true)}>
+              Retire
+            </Button>
+          )}
+        </div>
+        <Confirm
+          open={asking}
+          title={`Retire the agreement ${agreement?.spec.name}?`}
+          text="It is accounted no further from now on. Its past accounts and its reports stay, and it can be restored."
+          act="Retire the agreement"
+          busy={retire.isPending}
+          onYes={() => retire.mutate()}
+          onNo={() => setAsking(false)}
+        />
+      </form>
+      {agreement && <LastPeriods id={agreement.id} />}
+    </div>
+  )
+}
+
+/** The last thirteen periods under one another. */
+function LastPeriods({ id }: { id: string }) {
+  const periods = usePeriods(id, 13)
+  return (
+    <section aria-label="The last periods">
+      <h2 style={{ marginTop: 6 }}>The last periods</h2>
+      <Trouble error={periods.error} />
+      {!periods.data && !periods.error && <p className="sub">Accounting thirteen months …</p>}
+      {periods.data?.map((p) => {
+        const axis = { from: Date.parse(p.span.from), to: Date.parse(p.span.to), now: Date.now() }
+        return (
+          <div key={p.period} className="entry" style={{ padding: '6px 0' }}>
+            <div style={{ display: 'flex', justifyContent: 'space-between', fontSize: '0.85rem' }}>
+              <span>{monthName(p.period)}</span>
+              <span>
+                {percent(p.figures.availability_percent)} <span className={`word-${p.figures.verdict}`}>{p.figures.verdict.replace('-', ' ')}</span>
+              </span>
+            </div>
+            <Strip thin intervals={p.intervals} axis={axis} label={monthName(p.period)} />
+            <div className="sub">
+              {duration(p.figures.downtime_ms)} down in {p.figures.outages.count} outages, {duration(p.figures.allowance_left_ms)} left
+            </div>
+          </div>
+        )
+      })}
+    </section>
+  )
+}

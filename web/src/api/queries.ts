@@ -1,0 +1,55 @@
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { api, ask } from './client'
+
+export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => ask(api.GET('/api/v1/session')), retry: false, staleTime: 300_000 })
+
+export const useStanding = (period?: string) =>
+  useQuery({ queryKey: ['standing', period], queryFn: () => ask(api.GET('/api/v1/standing', { params: { query: { period } } })), placeholderData: keepPreviousData, refetchInterval: 60_000 })
+
+export const useServices = () => useQuery({ queryKey: ['services'], queryFn: () => ask(api.GET('/api/v1/services')).then((l) => l.items) })
+
+export const useChecks = () => useQuery({ queryKey: ['checks'], queryFn: () => ask(api.GET('/api/v1/checks')).then((l) => l.items) })
+
+export const useStates = () => useQuery({ queryKey: ['states'], queryFn: () => ask(api.GET('/api/v1/states')).then((l) => l.items) })
+
+export const useStrips = (period?: string) =>
+  useQuery({ queryKey: ['strips', period], queryFn: () => ask(api.GET('/api/v1/services/strips', { params: { query: { period } } })), placeholderData: keepPreviousData, refetchInterval: 60_000 })
+
+export const useServicePeriod = (id: string, period?: string) =>
+  useQuery({
+    queryKey: ['service', id, period],
+    queryFn: () => ask(api.GET('/api/v1/services/{id}/period', { params: { path: { id }, query: { period } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 60_000,
+  })
+
+export const useMoment = (id: string, at?: string) =>
+  useQuery({
+    queryKey: ['moment', id, at],
+    queryFn: () => ask(api.GET('/api/v1/services/{id}/moment', { params: { path: { id }, query: { at: at ?? '' } } })),
+    enabled: Boolean(at),
+    placeholderData: keepPreviousData,
+  })
+
+export const useAgreements = () => useQuery({ queryKey: ['agreements'], queryFn: () => ask(api.GET('/api/v1/agreements')).then((l) => l.items) })
+
+export const usePeriods = (id: string | undefined, last: number) =>
+  useQuery({
+    queryKey: ['periods', id, last],
+    queryFn: () => ask(api.GET('/api/v1/agreements/{id}/periods', { params: { path: { id: id ?? '' }, query: { last } } })).then((l) => l.items),
+    enabled: Boolean(id),
+  })
+
+export const useReports = () => useQuery({ queryKey: ['reports'], queryFn: () => ask(api.GET('/api/v1/reports')).then((l) => l.items) })
+
+export const useReport = (id: string) => useQuery({ queryKey: ['report', id], queryFn: () => ask(api.GET('/api/v1/reports/{id}', { params: { path: { id } } })) })
+
+export const useLocations = () => useQuery({ queryKey: ['locations'], queryFn: () => ask(api.GET('/api/v1/locations')).then((l) => l.items) })
+
+export const useAgents = () => useQuery({ queryKey: ['agents'], queryFn: () => ask(api.GET('/api/v1/agents')).then((l) => l.items), refetchInterval: 15_000 })
+
+export const usePeople = () => useQuery({ queryKey: ['people'], queryFn: () => ask(api.GET('/api/v1/people')).then((l) => l.items) })
+
+export const useAudit = () => useQuery({ queryKey: ['audit'], queryFn: () => ask(api.GET('/api/v1/audit')).then((l) => l.items) })
+
+export const useStandIns = () => useQuery({ queryKey: ['stand-ins'], queryFn: () => ask(api.GET('/api/v1/stand-ins')).then((l) => l.items) })

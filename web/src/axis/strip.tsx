@@ -1,0 +1,205 @@
+import { useLayoutEffect, useMemo, useRef, useState } from 'react'
+import type { Interval } from '../api/client'
+import { duration } from '../time/format'
+import { columns, type Class, type Run } from './columns'
+
+/** The time that an axis shows. */
+export type Axis = { from: number; to: number; now: number }
+
+const full = 26
+const heights: Record<Class, number> = { outside: 0, up: 7, degraded: 14, down: full, tolerated: full, maintenance: full, upstream: full, excused: full, unmeasured: 7 }
+
+/** Measures an element's width as it changes. */
+export function useWidth<T extends Element>(): [React.RefObject<T | null>, number] {
+  const ref = useRef<T>(null)
+  const [width, setWidth] = useState(0)
+  useLayoutEffect(() => {
+    const el = ref.current
+    if (!el) return
+    const read = () => setWidth(Math.round(el.getBoundingClientRect().width))
+    read()
+    const watch = new ResizeObserver(read)
+    watch.observe(el)
+    return () => watch.disconnect()
+  }, [])
+  return [ref, width]
+}
+
+/** The hatches of the classes that are outlined; once on a page. */
+export function Hatches() {
+  const hatch = (id: string, colour: string, angle: number, gap: number) => (
+    <pattern id={`hatch-${id}`} width={gap} height={gap} patternUnits="userSpaceOnUse" patternTransform={`rotate(${angle})`}>
+      <line x1="0" y1="0" x2="0" y2={gap} stroke={colour} strokeWidth="1.4" />
+    </pattern>
+  )
+  return (
+    <svg width="0" height="0" style={{ position: 'absolute' }} aria-hidden>
+      <defs>
+        {hatch('maintenance', 'var(--maintenance)', 45, 4)}
+        {hatch('upstream', 'var(--upstream)', -45, 4)}
+        {hatch('excused', 'var(--excused)', 90, 4)}
+        {hatch('tolerated', 'var(--tolerated)', 0, 4)}
+        <pattern id="hatch-degraded" width="3" height="3" patternUnits="userSpaceOnUse">
+          <rect width="3" height="3" fill="var(--degraded)" />
+          <circle cx="1.5" cy="1.5" r="0.7" fill="var(--mui-palette-background-default)" />
+        </pattern>
+      </defs>
+    </svg>
+  )
+}
+
+/** Draws what one class looks like: its height says which it is, without colour too. */
+function Block({ of, x, width, share, ground }: { of: Class; x: number; width: number; share: number; ground: number }) {
+  const h = heights[of]
+  const y = ground - h
+  const opacity = share >= 0.995 ? 1 : 0.5 + 0.5 * share
+  switch (of) {
+    case 'outside':
+      return null
+    case 'up':
+      return <rect x={x} y={y} width={width} height={h} fill="var(--up)" />
+    case 'degraded':
+      return <rect x={x} y={y} width={Math.max(1.5, width)} height={h} fill={width > 3 ? 'url(#hatch-degraded)' : 'var(--degraded)'} opacity={opacity} />
+    case 'down':
+      return <rect x={x} y={y} width={Math.max(1.5, width)} height={h} fill="var(--down)" opacity={opacity} />
+    case 'unmeasured':
+      return width < 3 ? (
+        <line x1={x} x2={x + width} y1={y} y2={y} stroke="var(--unmeasured)" />
+      ) : (
+        <rect x={x + 0.5} y={y + 0.5} width={width - 1} height={h - 1} fill="none" stroke="var(--unmeasured)" strokeDasharray="2.5 2" />
+      )
+    default:
+      return <rect x={x + 0.5} y={y + 0.5} width={Math.max(1.5, width - 1)} height={h - 1} fill={`url(#hatch-${of})`} stroke={`var(--${of})`} opacity={opacity} />
+  }
+}
+
+/** In a mixed column the low classes lie beneath and the tall ones stand before them. */
+const order: Class[] = ['up', 'unmeasured', 'degraded', 'maintenance', 'upstream', 'excused', 'tolerated', 'down']
+
+function drawn(runs: Run[]): { of: Class; x: number; width: number; share: number }[] {
+  const out: { of: Class; x: number; width: number; share: number }[] = []
+  for (const of of order) {
+    let open: { of: Class; x: number; width: number; share: number } | undefined
+    for (const run of runs) {
+      const share = run.shares.find(([c]) => c === of)?.[1] ?? 0
+      if (share <= 0 || (of === 'unmeasured' && share < 0.5)) {
+        open = undefined
+        continue
+      }
+      if (open && open.x + open.width === run.x) {
+        open.share = Math.max(open.share, share)
+        open.width += run.width
+      } else {
+        open = { of, x: run.x, width: run.width, share }
+        out.push(open)
+      }
+    }
+  }
+  return out
+}
+
+type StripProps = {
+  intervals: Interval[]
+  axis: Axis
+  label: string
+  planned?: { from: string; to: string }[]
+  at?: number
+  onPick?: (at: number) => void
+  thin?: boolean
+}
+
+/** A stretch of time as strata. Picking a moment with the pointer or the arrow keys calls onPick. */
+export function Strip({ intervals, axis, label, planned, at, onPick, thin }: StripProps) {
+  const [ref, width] = useWidth<SVGSVGElement>()
+  const blocks = useMemo(() => (width > 0 ? drawn(columns(intervals, axis.from, axis.to, width)) : []), [intervals, axis.from, axis.to, width])
+  const height = thin ? 22 : full + 4
+  const ground = height - 1.5
+  const scale = width / (axis.to - axis.from)
+  const x = (t: number) => (t - axis.from) * scale
+  const picked = (clientX: number) => {
+    const box = ref.current?.getBoundingClientRect()
+    if (!box || !onPick) return
+    const t = axis.from + ((clientX - box.left) / box.width) * (axis.to - axis.from)
+    onPick(Math.min(Math.max(t, axis.from), Math.min(axis.to, axis.now) - 1))
+  }
+  const keys = (e: React.KeyboardEvent) => {
+    if (!onPick || (e.key !== 'ArrowLeft' && e.key !== 'ArrowRight')) return
+    e.preventDefault()
+    const edges = intervals.map((i) => Date.parse(i.from)).filter((t) => t >= axis.from)
+    const here = at ?? axis.now
+    const next = e.key === 'ArrowRight' ? edges.find((t) => t > here) : edges.filter((t) => t < here).pop()
+    if (next !== undefined) onPick(next)
+  }
+  return (
+    <svg
+      ref={ref}
+      className="strip"
+      height={height}
+      role={onPick ? 'slider' : 'img'}
+      aria-label={`${label}: ${summary(intervals)}`}
+      aria-valuenow={onPick ? Math.round(at ?? axis.now) : undefined}
+      aria-valuemin={onPick ? axis.from : undefined}
+      aria-valuemax={onPick ? axis.to : undefined}
+      aria-valuetext={onPick && at ? new Date(at).toISOString() : undefined}
+      tabIndex={onPick ? 0 : undefined}
+      style={onPick && { cursor: 'crosshair' }}
+      onClick={(e) => picked(e.clientX)}
+      onKeyDown={keys}
+    >
+      {onPick && <rect width={width} height={height} fill="transparent" />}
+      <g transform={thin ? `translate(0 ${ground * (1 - 0.75)}) scale(1 0.75)` : undefined}>
+        {blocks.map((b, i) => (
+          <Block key={i} of={b.of} x={b.x} width={b.width} share={b.share} ground={ground} />
+        ))}
+        {planned?.map((p) => (
+          <rect
+            key={p.from}
+            x={x(Date.parse(p.from))}
+            y={ground - full}
+            width={Math.max(3, x(Date.parse(p.to)) - x(Date.parse(p.from)))}
+            height={full}
+            fill="none"
+            stroke="var(--maintenance)"
+            strokeDasharray="2 2"
+          />
+        ))}
+      </g>
+      <line x1="0" x2={width} y1={ground} y2={ground} stroke="var(--ground)" />
+      {axis.now < axis.to && axis.now > axis.from && <line x1={x(axis.now)} x2={x(axis.now)} y1="0" y2={height} stroke="var(--ground)" strokeDasharray="1 2.5" />}
+      {at !== undefined && <line x1={x(at)} x2={x(at)} y1="-2" y2={height + 2} stroke="var(--mui-palette-primary-main)" strokeWidth="1.5" />}
+    </svg>
+  )
+}
+
+/** What a strip says, in words: the time of each class that is not plain up. */
+function summary(intervals: Interval[]): string {
+  const total = new Map<string, number>()
+  for (const i of intervals) total.set(i.class, (total.get(i.class) ?? 0) + Date.parse(i.to) - Date.parse(i.from))
+  const parts = [...total].filter(([c]) => c !== 'outside').map(([c, ms]) => `${c} ${duration(ms)}`)
+  return parts.join(', ') || 'nothing measured'
+}
+
+/** The key to the strata. */
+export function Legend({ only }: { only?: Class[] }) {
+  const shown = only ?? (['up', 'degraded', 'down', 'maintenance', 'upstream', 'unmeasured'] as Class[])
+  const words: Partial<Record<Class, string>> = { upstream: 'upstream, excused', unmeasured: 'not measured' }
+  return (
+    <ul className="legend" aria-label="Key">
+      {shown.map((c) => (
+        <li key={c}>
+          <svg width="14" height={full} aria-hidden>
+            <Block of={c} x={0} width={c === 'down' ? 5 : 14} share={1} ground={full - 1} />
+            <line x1="0" x2="14" y1={full - 1} y2={full - 1} stroke="var(--ground)" />
+          </svg>
+          {words[c] ?? c}
+        </li>
+      ))}
+      <li>
+        <svg width="14" height={full} aria-hidden>
+          <rect x="0.5" y="0.5" width="10" height={full - 2} fill="none" stroke="var(--maintenance)" strokeDasharray="2 2" />
+        </svg>
+        planned
+      </li>
+    </ul>
+  )
+}

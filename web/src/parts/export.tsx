@@ -1,0 +1,30 @@
+import type { ReactNode } from 'react'
+
+type Cell = string | number | null | undefined
+
+const quoted = (c: Cell) => {
+  const s = c == null ? '' : String(c)
+  return /[",\n]/.test(s) ? `"${s.replaceAll('"', '""')}"` : s
+}
+
+/** Downloads what a table shows, as CSV or JSON. */
+export function Export({ name, columns, rows }: { name: string; columns: string[]; rows: Cell[][] }): ReactNode {
+  const save = (text: string, type: string, ending: string) => {
+    const link = document.createElement('a')
+    link.href = URL.createObjectURL(new Blob([text], { type }))
+    link.download = `${name}.${ending}`
+    link.click()
+    URL.revokeObjectURL(link.href)
+  }
+  return (
+    <span className="sub">
+      export{' '}
+      <button type="button" className="link" onClick={() => save([columns, ...rows].map((r) => r.map(quoted).join(',')).join('\n') + '\n', 'text/csv', 'csv')}>
+        CSV
+      </button>{' '}
+      <button type="button" className="link" onClick={() => save(JSON.stringify(rows.map((r) => Object.fromEntries(r.map((c, i) => [columns[i], c]))), null, 1), 'application/json', 'json')}>
+        JSON
+      </button>
+    </span>
+  )
+}

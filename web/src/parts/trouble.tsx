@@ -1,0 +1,43 @@
+import Button from '@mui/material/Button'
+import Dialog from '@mui/material/Dialog'
+import DialogActions from '@mui/material/DialogActions'
+import DialogContent from '@mui/material/DialogContent'
+import DialogTitle from '@mui/material/DialogTitle'
+import type { FieldValues, Path, UseFormSetError } from 'react-hook-form'
+import { Problem } from '../api/client'
+
+/** What went wrong, above what it went wrong with. */
+export function Trouble({ error }: { error: unknown }) {
+  if (!error) return null
+  return (
+    <p className="trouble" role="alert">
+      {error instanceof Error ? error.message : 'Something went wrong.'}
+    </p>
+  )
+}
+
+/** Shows the faults that a problem names at their fields. */
+export function showFaults<T extends FieldValues>(error: unknown, setError: UseFormSetError<T>, prefix = ''): void {
+  if (!(error instanceof Problem)) return
+  for (const [path, message] of Object.entries(error.fields)) {
+    if (path.startsWith(prefix)) setError(path.slice(prefix.length) as Path<T>, { type: 'server', message })
+  }
+}
+
+/** Asks before something that takes away. */
+export function Confirm({ open, title, text, act, busy, onYes, onNo }: { open: boolean; title: string; text: string; act: string; busy?: boolean; onYes: () => void; onNo: () => void }) {
+  return (
+    <Dialog open={open} onClose={onNo}>
+      <DialogTitle>{title}</DialogTitle>
+      <DialogContent>{text}</DialogContent>
+      <DialogActions>
+        <Button variant="text" onClick={onNo}>
+          Leave it
+        </Button>
+        <Button color="error" onClick={onYes} disabled={busy} autoFocus>
+          {act}
+        </Button>
+      </DialogActions>
+    </Dialog>
+  )
+}

@@ -1,0 +1,122 @@
+import Button from '@mui/material/Button'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Link, useNavigate } from 'react-router'
+import { api, ask } from '../api/client'
+import { useAgreements, useMe, useReports } from '../api/queries'
+import { Export } from '../parts/export'
+import { Trouble } from '../parts/trouble'
+import { monthName, percent, shortTime, stepMonth } from '../time/format'
+import { useZone } from '../time/period'
+
+/** What was published, to whom; and what is due. */
+export function ReportList() {
+  const reports = useReports()
+  const agreements = useAgreements()
+  const me = useMe()
+  const { zone } = useZone()
+  const [text, setText] = useState('')
+  if (!reports.data || !agreements.data) return <Trouble error={reports.error ?? agreements.error} />
+  const may = me.data?.role === 'manager' || me.data?.role === 'administrator'
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean)
+  const shown = reports.data.filter((r) => words.every((w) => `${r.name} ${r.customer} ${monthName(r.period)} ${r.state} ${r.verdict}`.toLowerCase().includes(w)))
+  return (
+    <>
+      <div className="head">
+        <h1 style={{ margin: 0 }}>Reports</h1>
+        <div className="actions">
+          <TextField placeholder="agreement, customer, month …" value={text} sx={{ width: 240 }} slotProps={{ htmlInput: { 'aria-label': 'Filter' } }} onChange={(e) => setText(e.target.value)} />
+        </div>
+      </div>
+      {may && <Draft agreements={agreements.data.filter((a) => !a.retired).map((a) => ({ id: a.id, name: a.spec.customer ? `${a.spec.name}, ${a.spec.customer}` : a.spec.name }))} />}
+      {shown.length === 0 ? (
+        <div className="empty">
+          <p>{reports.data.length ? 'No report matches. Take a word away.' : 'Nothing was published yet. A report is drafted for a finished month of an agreement, read, and published; from then on it is frozen.'}</p>
+        </div>
+      ) : (
+        <>
+          <table className="plain" style={{ marginTop: 18 }}>
+            <thead>
+              <tr>
+                <th>Period</th>
+                <th>Agreement</th>
+                <th>Customer</th>
+                <th className="num">Availability</th>
+                <th>Verdict</th>
+                <th>State</th>
+                <th>Published</th>
+              </tr>
+            </thead>
+            <tbody>
+              {shown.map((r) => (
+                <tr key={r.id}>
+                  <td>{monthName(r.period)}</td>
+                  <td>
+                    <Link to={`/reports/${r.id}`} style={{ fontWeight: 600 }}>
+                      {r.name}
+                    </Link>{' '}
+                    <span className="sub">{r.number > 1 ? `report ${r.number}` : ''}</span>
+                  </td>
+                  <td>{r.customer || 'internal'}</td>
+                  <td className="num">{r.state === 'draft' ? '' : percent(r.availability_percent)}</td>
+                  <td className={`word-${r.verdict}`}>{r.verdict.replace('-', ' ')}</td>
+                  <td>{r.state}</td>
+                  <td>{r.published_at ? `${shortTime(r.published_at, zone)}, ${r.published_by}` : `drafted by ${r.made_by}`}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <div style={{ marginTop: 14 }}>
+            <Export name="reports" columns={['id', 'agreement', 'period', 'number', 'state', 'availability_percent', 'verdict', 'published_at']} rows={shown.map((r) => [r.id, r.agreement, r.period, r.number, r.state, r.availability_percent, r.verdict, r.published_at])} />
+          </div>
+        </>
+      )}
+    </>
+  )
+}
+
+function Draft({ agreements }: { agreements: { id: string; name: string }[] }) {
+  const last = stepMonth(new Date().toISOString().slice(0, 7), -1)
+  const [agreement, setAgreement] = useState(agreements[0]?.id ?? '')
+  const [period, setPeriod] = useState(last)
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const draft = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/reports', { body: { agreement, period } })),
+    onSuccess: async ({ id }) => {
+      await client.invalidateQueries({ queryKey: ['reports'] })
+      await navigate(`/reports/${id}`)
+    },
+  })
+  if (agreements.length === 0) return null
+  return (
+    <form
+      style={{ display: 'flex', gap: 12, alignItems: 'start', flexWrap: 'wrap' }}
+      onSubmit={(e) => {
+        e.preventDefault()
+        draft.mutate()
+      }}
+    >
+      <TextField select label="Agreement" value={agreement} sx={{ width: 280 }} onChange={(e) => setAgreement(e.target.value)}>
+        {agreements.map((a) => (
+          <MenuItem key={a.id} value={a.id}>
+            {a.name}
+          </MenuItem>
+        ))}
+      </TextField>
+      <TextField select label="Finished month" value={period} sx={{ width: 190 }} onChange={(e) => setPeriod(e.target.value)}>
+        {Array.from({ length: 12 }, (_, i) => stepMonth(last, -i)).map((m) => (
+          <MenuItem key={m} value={m}>
+            {monthName(m)}
+          </MenuItem>
+        ))}
+      </TextField>
+      <Button type="submit" variant="contained" disabled={draft.isPending} sx={{ height: 40 }}>
+        Draft the report
+      </Button>
+      <Trouble error={draft.error} />
+    </form>
+  )
+}

@@ -1,0 +1,225 @@
+import Button from '@mui/material/Button'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Link, useNavigate, useParams } from 'react-router'
+import { api, ask, type Schemas } from '../api/client'
+import { useMe, useReport } from '../api/queries'
+import { Legend, Strip } from '../axis/strip'
+import { Confirm, Trouble } from '../parts/trouble'
+import { dayStarts, duration, fullTime, monthName, percent } from '../time/format'
+
+/** A report as it reads: a draft to be judged, or what was published. */
+export function ReportPage() {
+  const { id = '' } = useParams()
+  const report = useReport(id)
+  const r = report.data
+  if (!r) return <Trouble error={report.error} />
+  const axis = { from: Date.parse(r.from), to: Date.parse(r.to), now: Date.parse(r.to) }
+  return (
+    <>
+      <Actions report={r} />
+      <article className="paper">
+        <div className="sub">{r.organisation}</div>
+        <h1 style={{ fontSize: '2rem', margin: '6px 0 2px' }}>{r.name}</h1>
+        <div>
+          Availability of {r.service_name} in {monthName(r.period)}
+          {r.customer ? ` for ${r.customer}` : ''}
+        </div>
+        <div className="sub">
+          Report {r.number}, {r.published_at ? `published ${fullTime(r.published_at, r.timezone)} (${r.timezone}) by ${r.published_by}` : 'a draft, not published'}
+        </div>
+        <p className="statement" style={{ fontSize: '1.35rem' }}>
+          {r.sentence}
+        </p>
+        <p className="sub">
+          Allowance for the month {duration(r.figures.allowance_ms)}, used {duration(r.figures.downtime_ms)}, left {duration(r.figures.allowance_left_ms)}. Sampling bounds {percent(r.figures.availability_low_percent)} to{' '}
+          {percent(r.figures.availability_high_percent)}. Measured {r.figures.coverage_percent} % of the time it should be.
+        </p>
+        <div style={{ margin: '22px 0 6px' }}>
+          <Strip intervals={r.intervals} axis={axis} label={monthName(r.period)} />
+          <Days from={axis.from} to={axis.to} zone={r.timezone} />
+          <Legend />
+        </div>
+        <Figures f={r.figures} target={r.target_percent} />
+        <h2>Outages</h2>
+        <OutageTable outages={r.outages} zone={r.timezone} />
+        {r.remark && (
+          <>
+            <h2>Remark</h2>
+            <p style={{ whiteSpace: 'pre-wrap' }}>{r.remark}</p>
+          </>
+        )}
+        <h2>What was promised</h2>
+        {r.clauses.map((c) => (
+          <div key={c}>{c}</div>
+        ))}
+        <h2>How it was measured</h2>
+        {r.method.map((m) => (
+          <div key={m}>{m}</div>
+        ))}
+        {r.digest && <p className="sub" style={{ wordBreak: 'break-all' }}>SHA-256 of content and inputs: {r.digest}</p>}
+      </article>
+    </>
+  )
+}
+
+function Days({ from, to, zone }: { from: number; to: number; zone: string }) {
+  return (
+    <div style={{ position: 'relative', height: 16, fontSize: '0.7rem', color: 'var(--mui-palette-text-secondary)' }} aria-hidden>
+      {dayStarts(from, to, zone).map((d) => (
+        <span key={d.at} style={{ position: 'absolute', left: `${((d.at - from) / (to - from)) * 100}%`, width: `${(86_400_000 / (to - from)) * 100}%`, textAlign: 'center' }}>
+          {d.day}
+        </span>
+      ))}
+    </div>
+  )
+}
+
+function Figures({ f, target }: { f: Schemas['Figures']; target: string }) {
+  const t = f.total_ms
+  const left: [string, string][] = [
+    ['Calendar time', duration(t.period)],
+    ['Outside service hours', duration(t.outside)],
+    ['Agreed time', duration(t.agreed)],
+    ['Up', duration(t.up)],
+    ['Degraded', duration(t.degraded)],
+    ['Down', duration(t.down)],
+    ['Tolerated', duration(t.tolerated)],
+    ['Maintenance', duration(t.maintenance)],
+    ['Upstream', duration(t.upstream)],
+    ['Excused', duration(t.excused)],
+    ['Unmeasured', duration(t.unmeasured)],
+  ]
+  const right: [string, string][] = [
+    ['Availability', percent(f.availability_percent)],
+    ['Target', percent(target)],
+    ['Verdict', f.verdict.replace('-', ' ')],
+    ['Base', duration(f.base_ms)],
+    ['Downtime', duration(f.downtime_ms)],
+    ['Allowance', duration(f.allowance_ms)],
+    ['Allowance left', duration(f.allowance_left_ms)],
+    ['Outages', String(f.outages.count)],
+    ['Longest outage', duration(f.outages.longest_ms)],
+    ['Coverage', percent(f.coverage_percent)],
+    ['Credit', percent(f.credit_percent)],
+  ]
+  const column = (rows: [string, string][]) => (
+    <section>
+      {rows.map(([k, v]) => (
+        <div key={k}>
+          <span>{k}</span>
+          <span>{v}</span>
+        </div>
+      ))}
+    </section>
+  )
+  return (
+    <>
+      <h2>The month’s time</h2>
+      <div className="sheet">
+        {column(left)}
+        {column(right)}
+      </div>
+    </>
+  )
+}
+
+function OutageTable({ outages, zone }: { outages: Schemas['Outage'][]; zone: string }) {
+  if (outages.length === 0) return <p>None.</p>
+  return (
+    <table className="plain">
+      <thead>
+        <tr>
+          <th>No.</th>
+          <th>From ({zone})</th>
+          <th>To</th>
+          <th className="num">Duration</th>
+        </tr>
+      </thead>
+      <tbody>
+        {outages.map((o, i) => (
+          <tr key={o.from}>
+            <td>{i + 1}</td>
+            <td>{fullTime(o.from, zone)}</td>
+            <td>{fullTime(o.to, zone)}</td>
+            <td className="num">{duration(o.ms)}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
+}
+
+function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
+  const me = useMe()
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const [asking, setAsking] = useState(false)
+  const [remark, setRemark] = useState(r.remark)
+  const path = { params: { path: { id: r.id } } }
+  const refresh = () => client.invalidateQueries()
+  const keepRemark = useMutation({ mutationFn: () => ask(api.PUT('/api/v1/reports/{id}', { ...path, body: { remark } })), onSuccess: refresh })
+  const publish = useMutation({
+    mutationFn: async () => {
+      if (remark !== r.remark) await keepRemark.mutateAsync()
+      await ask(api.POST('/api/v1/reports/{id}/publish', path))
+    },
+    onSuccess: refresh,
+    onSettled: () => setAsking(false),
+  })
+  const drop = useMutation({
+    mutationFn: () => ask(api.DELETE('/api/v1/reports/{id}', path)),
+    onSuccess: async () => {
+      await refresh()
+      await navigate('/reports')
+    },
+  })
+  const may = me.data?.role === 'manager' || me.data?.role === 'administrator'
+  const draft = r.state === 'draft'
+  return (
+    <>
+      <div className="head no-print" style={{ maxWidth: 820 }}>
+        <div className="sub">
+          <Link to="/reports">Reports</Link> · <b>{r.state}</b>
+          {draft && ': read it, add a remark if it needs one, then publish'}
+        </div>
+        <div className="actions">
+          {(['pdf', 'json', 'csv', 'inputs'] as const).map((f) => (
+            <a key={f} className="link" style={{ color: 'var(--mui-palette-primary-main)' }} href={`/api/v1/reports/${r.id}/document?format=${f}`} download>
+              {f === 'inputs' ? 'inputs' : f.toUpperCase()}
+            </a>
+          ))}
+          {draft && may && (
+            <>
+              <Button variant="text" onClick={() => drop.mutate()}>
+                Throw away
+              </Button>
+              <Button variant="contained" onClick={() => setAsking(true)}>
+                Publish
+              </Button>
+            </>
+          )}
+        </div>
+      </div>
+      <Trouble error={publish.error ?? drop.error ?? keepRemark.error} />
+      {draft && may && (
+        <div className="no-print" style={{ maxWidth: 820, marginBottom: 18, display: 'flex', gap: 12, alignItems: 'end' }}>
+          <TextField label="Remark to the customer" multiline value={remark} onChange={(e) => setRemark(e.target.value)} />
+          <Button disabled={remark === r.remark || keepRemark.isPending} onClick={() => keepRemark.mutate()}>
+            Keep
+          </Button>
+        </div>
+      )}
+      <Confirm
+        open={asking}
+        title={`Publish ${r.name}, ${monthName(r.period)}?`}
+        text={`It says: ${r.sentence} From then on it is frozen with its inputs: a correction is a new report beside it.`}
+        act="Publish"
+        busy={publish.isPending}
+        onYes={() => publish.mutate()}
+        onNo={() => setAsking(false)}
+      />
+    </>
+  )
+}

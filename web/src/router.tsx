@@ -1,0 +1,38 @@
+import { createBrowserRouter } from 'react-router'
+import { Broken } from './parts/broken'
+import { Shell } from './shell/shell'
+
+/** Every screen is loaded when it is first gone to. */
+const screen = (load: () => Promise<Record<string, React.ComponentType>>, name: string) => ({
+  lazy: async () => ({ Component: (await load())[name] }),
+  errorElement: <Broken />,
+  HydrateFallback: () => null,
+})
+
+export const router = createBrowserRouter([
+  { path: '/sign-in', ...screen(() => import('./session/sign-in'), 'SignIn') },
+  { path: '/first', ...screen(() => import('./session/first-person'), 'FirstPerson') },
+  {
+    element: <Shell />,
+    errorElement: <Broken />,
+    HydrateFallback: () => null,
+    children: [
+      { path: '/', ...screen(() => import('./standing/standing'), 'StandingPage') },
+      { path: '/services', ...screen(() => import('./services/list'), 'ServiceList') },
+      { path: '/services/new', ...screen(() => import('./services/new-service'), 'NewService') },
+      { path: '/services/:id', ...screen(() => import('./services/service'), 'ServicePage') },
+      { path: '/services/:id/edit', ...screen(() => import('./services/edit-service'), 'EditService') },
+      { path: '/checks/new', ...screen(() => import('./services/check-form'), 'CheckPage') },
+      { path: '/checks/:id', ...screen(() => import('./services/check-form'), 'CheckPage') },
+      { path: '/agreements', ...screen(() => import('./agreements/list'), 'AgreementList') },
+      { path: '/agreements/new', ...screen(() => import('./agreements/agreement-form'), 'AgreementPage') },
+      { path: '/agreements/:id', ...screen(() => import('./agreements/agreement-form'), 'AgreementPage') },
+      { path: '/reports', ...screen(() => import('./reports/list'), 'ReportList') },
+      { path: '/reports/:id', ...screen(() => import('./reports/report'), 'ReportPage') },
+      { path: '/set-up', ...screen(() => import('./setup/locations'), 'Locations') },
+      { path: '/set-up/people', ...screen(() => import('./setup/people'), 'People') },
+      { path: '/stand-ins', ...screen(() => import('./standins/standins'), 'StandIns') },
+      { path: '*', ...screen(() => import('./parts/broken'), 'NotHere') },
+    ],
+  },
+])

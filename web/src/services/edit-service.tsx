@@ -1,0 +1,131 @@
+import Button from '@mui/material/Button'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { useForm } from 'react-hook-form'
+import { useNavigate, useParams } from 'react-router'
+import { api, ask, type Schemas } from '../api/client'
+import { useServices } from '../api/queries'
+import { Trouble, showFaults } from '../parts/trouble'
+import { useKeep } from '../time/period'
+
+type Service = Schemas['DefinedServiceSpec']
+type Values = { name: string; kind: 'business' | 'supporting' | 'supplier'; owner: string; tags: string; runbook: string; note: string; combine: 'worst' | 'best'; reason: string }
+
+/** Edits a service: a new revision from now on. */
+export function EditService() {
+  const { id = '' } = useParams()
+  const services = useServices()
+  const service = services.data?.find((s) => s.id === id)
+  if (services.data && !service) return <div className="empty">There is no service {id}.</div>
+  return service ? <Form key={service.revision} service={service} all={services.data ?? []} /> : <Trouble error={services.error} />
+}
+
+function Form({ service, all }: { service: Service; all: Service[] }) {
+  const s = service.spec
+  const form = useForm<Values>({
+    defaultValues: { name: s.name, kind: s.kind, owner: s.owner ?? '', tags: (s.tags ?? []).join(', '), runbook: s.runbook ?? '', note: s.note ?? '', combine: s.combine, reason: '' },
+  })
+  const [depends, setDepends] = useState<Schemas['Dependency'][]>(s.depends_on ?? [])
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const keep = useKeep()
+  const save = useMutation({
+    mutationFn: (v: Values) =>
+      ask(
+        api.PUT('/api/v1/services/{id}', {
+          params: { path: { id: service.id } },
+          body: {
+            revision: service.revision,
+            reason: v.reason,
+            spec: {
+              name: v.name,
+              kind: v.kind,
+              owner: v.owner || undefined,
+              tags: v.tags.split(',').map((t) => t.trim()).filter(Boolean),
+              runbook: v.runbook || undefined,
+              note: v.note || undefined,
+              combine: v.combine,
+              depends_on: depends.filter((d) => d.services.length > 0),
+            },
+          },
+        }),
+      ),
+    onSuccess: async () => {
+      await client.invalidateQueries()
+      await navigate(keep(`/services/${service.id}`))
+    },
+    onError: (e) => showFaults(e, form.setError, 'spec.'),
+  })
+  const err = form.formState.errors
+  const others = all.filter((o) => !o.retired && o.id !== service.id)
+  return (
+    <form className="form" style={{ paddingTop: 26 }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <div>
+        <h1 style={{ margin: 0 }}>Edit {s.name}</h1>
+        <div className="sub">Revision {service.revision} is in force. What was judged until now stays as it was.</div>
+      </div>
+      <fieldset>
+        <legend>What it is</legend>
+        <TextField label="Name" required error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
+        <div className="side">
+          <TextField select label="Kind" defaultValue={s.kind} {...form.register('kind')}>
+            <MenuItem value="business">business</MenuItem>
+            <MenuItem value="supporting">supporting</MenuItem>
+            <MenuItem value="supplier">supplier</MenuItem>
+          </TextField>
+          <TextField label="Owner" {...form.register('owner')} />
+        </div>
+        <TextField label="Tags" helperText="Separated by commas" {...form.register('tags')} />
+        <TextField label="Runbook" error={Boolean(err.runbook)} helperText={err.runbook?.message} {...form.register('runbook')} />
+        <TextField label="Note" multiline minRows={2} {...form.register('note')} />
+      </fieldset>
+      <fieldset>
+        <legend>What its state is made of</legend>
+        <TextField select label="Its deciding checks" defaultValue={s.combine} {...form.register('combine')}>
+          <MenuItem value="worst">the worst of them: all are needed</MenuItem>
+          <MenuItem value="best">the best of them: one way in is enough</MenuItem>
+        </TextField>
+        <div className="sub">What it depends on decides while no deciding check of its own is in force.</div>
+        {depends.map((d, i) => (
+          <div className="side" key={i} style={{ gridTemplateColumns: '2fr 1fr auto' }}>
+            <TextField
+              select
+              label={`Group ${i + 1}`}
+              value={d.services}
+              slotProps={{ select: { multiple: true } }}
+              onChange={(e) => setDepends(depends.map((x, n) => (n === i ? { ...x, services: e.target.value as unknown as string[] } : x)))}
+            >
+              {others.map((o) => (
+                <MenuItem key={o.id} value={o.id}>
+                  {o.spec.name}
+                </MenuItem>
+              ))}
+            </TextField>
+            <TextField
+              label="Needed"
+              type="number"
+              value={d.need || d.services.length}
+              slotProps={{ htmlInput: { min: 1, max: d.services.length } }}
+              onChange={(e) => setDepends(depends.map((x, n) => (n === i ? { ...x, need: Number(e.target.value) } : x)))}
+            />
+            <Button variant="text" onClick={() => setDepends(depends.filter((_, n) => n !== i))}>
+              Remove
+            </Button>
+          </div>
+        ))}
+        <div>
+          <Button onClick={() => setDepends([...depends, { services: [], need: 0 }])}>Add a dependency</Button>
+        </div>
+      </fieldset>
+      <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />
+      <Trouble error={save.error} />
+      <div>
+        <Button type="submit" variant="contained" disabled={save.isPending}>
+          Save as revision {service.revision + 1}
+        </Button>
+      </div>
+    </form>
+  )
+}

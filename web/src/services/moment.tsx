@@ -1,0 +1,144 @@
+import { useSearchParams } from 'react-router'
+import type { Schemas } from '../api/client'
+import { useMoment } from '../api/queries'
+import { Trouble } from '../parts/trouble'
+import { clock, fullTime } from '../time/format'
+import { useZone } from '../time/period'
+
+/** Why the selected moment counts as it does: rule by rule, down to the measurements. */
+export function MomentAside({ service, at }: { service: string; at: number | undefined }) {
+  const iso = at === undefined ? undefined : new Date(Math.floor(at)).toISOString()
+  const moment = useMoment(service, iso)
+  const { zone } = useZone()
+  const [, setParams] = useSearchParams()
+  if (!iso) {
+    return (
+      <aside style={{ paddingTop: 26 }} aria-label="The selected moment">
+        <h2>Ask any moment why</h2>
+        <p className="sub">Click on a strip. The arrow keys go from change to change. Here it says what the moment counts as, by which rule, and which measurements are behind it.</p>
+      </aside>
+    )
+  }
+  const close = () =>
+    setParams(
+      (p) => {
+        p.delete('at')
+        return p
+      },
+      { replace: true },
+    )
+  return (
+    <aside style={{ paddingTop: 26 }} className="moment" aria-label="The selected moment" aria-live="polite">
+      <h2 style={{ marginBottom: 0 }}>{fullTime(iso, zone)}</h2>
+      <div className="sub">
+        {zone} ·{' '}
+        <button type="button" className="link" onClick={close}>
+          close
+        </button>
+      </div>
+      <Trouble error={moment.error} />
+      {moment.data && <Reasons moment={moment.data} />}
+    </aside>
+  )
+}
+
+function Reasons({ moment }: { moment: Schemas['Moment'] }) {
+  const s = moment.service
+  const name = (kind: string, id: string) => moment.names[`${kind} ${id}`] ?? id
+  return (
+    <>
+      {moment.agreements.map((a) => (
+        <section key={a.agreement}>
+          <h3>
+            {a.name}: <span className={`word-${a.class}`}>{a.class}</span>
+          </h3>
+          <ol className="rules">
+            {a.rules
+              .filter((r) => r.decides || r.number < (a.rules.find((x) => x.decides)?.number ?? 7))
+              .map((r) => (
+                <li key={r.number} className={r.decides ? 'decides' : undefined}>
+                  <span>{r.number}</span>
+                  <span>{r.text}</span>
+                </li>
+              ))}
+          </ol>
+        </section>
+      ))}
+      <section>
+        <h3>
+          The service: <span className={`word-${s.state}`}>{s.state}</span>
+        </h3>
+        <div className="sub">{s.text}</div>
+      </section>
+      {s.groups.map((g) => (
+        <section key={g.services.join()}>
+          <h3>
+            {g.text}: <span className={`word-${g.state}`}>{g.state}</span>
+          </h3>
+          {g.services.map((id, i) => (
+            <div key={id}>
+              {name('service', id)}: <span className={`word-${g.states[i]}`}>{g.states[i]}</span>
+            </div>
+          ))}
+        </section>
+      ))}
+      {s.checks.map((c) => (
+        <section key={c.check}>
+          <h3>
+            {name('check', c.check)}: <span className={`word-${c.state}`}>{c.state}</span>
+          </h3>
+          <div className="sub">{c.text}</div>
+          {c.locations.map((l) => (
+            <div key={l.location} style={{ marginTop: 6 }}>
+              {name('location', l.location)}: <span className={`word-${l.state}`}>{l.state}</span>
+              <div className="sub">{l.text}</div>
+              <SampleView sample={moment.samples[`${c.check} ${l.location}`]} />
+            </div>
+          ))}
+        </section>
+      ))}
+    </>
+  )
+}
+
+const labels: Record<string, [string, string]> = {
+  loss_percent: ['loss', '%'],
+  rtt_min_ms: ['round trip, shortest', 'ms'],
+  rtt_mean_ms: ['round trip, mean', 'ms'],
+  rtt_max_ms: ['round trip, longest', 'ms'],
+  jitter_ms: ['jitter', 'ms'],
+  total_ms: ['total', 'ms'],
+  dns_ms: ['name lookup', 'ms'],
+  connect_ms: ['connect', 'ms'],
+  tls_ms: ['TLS', 'ms'],
+  first_byte_ms: ['first byte', 'ms'],
+  status: ['status', ''],
+  size_bytes: ['size', 'B'],
+}
+
+function SampleView({ sample }: { sample: Schemas['Sample'] | null | undefined }) {
+  const { zone } = useZone()
+  if (!sample) return <div className="sub">the raw measurement is no longer kept; the stretch above is what was judged</div>
+  return (
+    <dl>
+      <dt>measured</dt>
+      <dd>{clock(sample.at, zone)}</dd>
+      <dt>outcome</dt>
+      <dd>{sample.outcome}</dd>
+      {Object.entries(sample.measures).map(([k, v]) => (
+        <div key={k} style={{ display: 'contents' }}>
+          <dt>{labels[k]?.[0] ?? k}</dt>
+          <dd>
+            {v} {labels[k]?.[1]}
+          </dd>
+        </div>
+      ))}
+      {sample.detail && (
+        <>
+          <dt>detail</dt>
+          <dd>{sample.detail}</dd>
+        </>
+      )}
+    </dl>
+  )
+}

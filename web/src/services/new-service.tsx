@@ -1,0 +1,239 @@
+import Button from '@mui/material/Button'
+import Checkbox from '@mui/material/Checkbox'
+import FormControlLabel from '@mui/material/FormControlLabel'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { useForm } from 'react-hook-form'
+import { Link, useNavigate } from 'react-router'
+import { Problem, api, ask, type Schemas } from '../api/client'
+import { useLocations, useMe } from '../api/queries'
+import { Trouble } from '../parts/trouble'
+import { duration } from '../time/format'
+import { cost, detection, resolution, validTarget } from './plan'
+
+type Candidate = Schemas['Candidate']
+type Values = { name: string; kind: 'business' | 'supporting' | 'supplier'; owner: string; address: string; interval: number; target: string; customer: string; promised: boolean }
+
+/** From an address to a measured service with a promise, on one page. */
+export function NewService() {
+  const form = useForm<Values>({ defaultValues: { name: '', kind: 'business', owner: '', address: '', interval: 60, target: '99.9', customer: '', promised: true } })
+  const me = useMe()
+  const places = useLocations()
+  const navigate = useNavigate()
+  const client = useQueryClient()
+  const [chosen, setChosen] = useState<string[] | undefined>()
+  const [candidates, setCandidates] = useState<Candidate[] | undefined>()
+  const [wanted, setWanted] = useState<Record<string, boolean>>({})
+  const live = (places.data ?? []).filter((l) => !l.retired)
+  const locations = chosen ?? live.map((l) => l.id)
+  const interval = Number(form.watch('interval'))
+
+  const propose = useMutation({
+    mutationFn: (address: string) => ask(api.POST('/api/v1/proposals', { body: { address, locations } })).then((l) => l.items),
+    onSuccess: setCandidates,
+    onError: (e) => e instanceof Problem && e.fields.address && form.setError('address', { message: e.fields.address }),
+  })
+  const ids = candidates?.flatMap((c) => c.trials.map((t) => t.id)) ?? []
+  const trials = useQuery({
+    queryKey: ['trials', ids.join()],
+    queryFn: () => ask(api.GET('/api/v1/trials', { params: { query: { ids } } })).then((l) => l.items),
+    enabled: ids.length > 0,
+    refetchInterval: (q) => (q.state.data?.every((t) => t.state === 'done' || t.state === 'lost') ? false : 700),
+  })
+  const results = (c: Candidate) => c.trials.map((t) => trials.data?.find((r) => r.id === t.id))
+  const settled = (c: Candidate) => results(c).every((r) => r?.state === 'done' || r?.state === 'lost')
+  const answers = (c: Candidate) => results(c).some((r) => r?.outcome === 'ok' || r?.outcome === 'degraded')
+  const takes = (c: Candidate) => wanted[c.target] ?? answers(c)
+  const picked = candidates?.filter(takes) ?? []
+
+  const save = useMutation({
+    mutationFn: async (v: Values) => {
+      const { id } = await ask(api.POST('/api/v1/services', { body: { spec: { name: v.name, kind: v.kind, owner: v.owner || undefined, combine: 'worst' } } }))
+      const decides = picked.some((c) => c.kind === 'http') ? 'http' : 'ping'
+      for (const c of picked) {
+        await ask(api.POST('/api/v1/checks', { body: { spec: checkSpec(id, c, interval, locations, c.kind === decides ? 'decides' : 'informs') } }))
+      }
+      if (v.promised) {
+        await ask(
+          api.POST('/api/v1/agreements', {
+            body: { spec: { name: v.name, customer: v.customer, service: id, timezone: me.data?.timezone ?? 'UTC', target_percent: v.target, degraded_weight_percent: '0', min_coverage_percent: '0', unmeasured: 'exclude' } },
+          }),
+        )
+      }
+      return id
+    },
+    onSuccess: async (id) => {
+      await client.invalidateQueries()
+      await navigate(`/services/${id}`)
+    },
+    onError: (e) => e instanceof Problem && e.fields['spec.target_percent'] && form.setError('target', { message: e.fields['spec.target_percent'] }),
+  })
+
+  if (places.data && live.length === 0) {
+    return (
+      <div className="empty">
+        <h1>First, a place to measure from</h1>
+        <p>
+          A service is measured from locations, and there is none yet. <Link to="/set-up">Add a location</Link>; one command starts an agent there. Then come back.
+        </p>
+      </div>
+    )
+  }
+  const err = form.formState.errors
+  return (
+    <form className="form" style={{ paddingTop: 26 }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <h1 style={{ margin: 0 }}>Describe a service</h1>
+      <fieldset>
+        <legend>What is it, and where does it answer?</legend>
+        <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name', { required: 'Give it a name' })} />
+        <div className="side">
+          <TextField select label="Kind" defaultValue="business" {...form.register('kind')}>
+            <MenuItem value="business">business</MenuItem>
+            <MenuItem value="supporting">supporting</MenuItem>
+            <MenuItem value="supplier">supplier</MenuItem>
+          </TextField>
+          <TextField label="Owner" {...form.register('owner')} />
+        </div>
+        <TextField
+          label="Address"
+          required
+          placeholder="https://tickets.skerry.example or 127.0.0.1"
+          error={Boolean(err.address)}
+          helperText={err.address?.message ?? 'A web address, a host name or an IP address'}
+          {...form.register('address', { required: 'Paste its address' })}
+        />
+      </fieldset>
+      <fieldset>
+        <legend>Measured from where?</legend>
+        <div>
+          {live.map((l) => (
+            <FormControlLabel
+              key={l.id}
+              label={l.spec.name}
+              control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => setChosen(on ? [...locations, l.id] : locations.filter((x) => x !== l.id))} />}
+            />
+          ))}
+        </div>
+        {locations.length === 0 && <p className="trouble">A check needs at least one location to measure from.</p>}
+        <div>
+          <Button
+            variant={candidates ? 'outlined' : 'contained'}
+            disabled={propose.isPending || locations.length === 0}
+            onClick={() => void form.trigger(['name', 'address']).then((ok) => ok && propose.mutate(form.getValues('address')))}
+          >
+            {candidates ? 'Try again' : 'See what answers'}
+          </Button>
+        </div>
+        <Trouble error={propose.error} />
+      </fieldset>
+      {candidates && (
+        <fieldset>
+          <legend>What answers there</legend>
+          {candidates.map((c) => (
+            <div key={c.target} data-candidate={c.kind}>
+              <FormControlLabel
+                label={
+                  <>
+                    <b>{c.name}</b> <span className="sub">{c.target}</span>
+                  </>
+                }
+                control={<Checkbox size="small" checked={takes(c)} disabled={!settled(c)} onChange={(_, on) => setWanted({ ...wanted, [c.target]: on })} />}
+              />
+              {c.trials.map((t) => (
+                <TrialLine key={t.id} place={live.find((l) => l.id === t.location)?.spec.name ?? t.location} result={trials.data?.find((r) => r.id === t.id)} kind={c.kind} />
+              ))}
+            </div>
+          ))}
+          {candidates.every(settled) && !candidates.some(answers) && <p className="trouble">Nothing answers there from any of the locations. Check the address, or choose what to measure anyway: it will be down until it answers.</p>}
+          <TextField select label="Measure every" sx={{ maxWidth: 220 }} defaultValue={60} {...form.register('interval')}>
+            {[5, 10, 20, 30, 60, 120, 300].map((s) => (
+              <MenuItem key={s} value={s}>
+                {duration(s * 1000)}
+              </MenuItem>
+            ))}
+          </TextField>
+          <div className="consequence sub">
+            {picked.map((c) => (
+              <div key={c.target}>
+                {c.name}: {cost(c.kind, interval, locations.length)}
+              </div>
+            ))}
+            {detection(interval, timeout(interval), 2)}
+          </div>
+        </fieldset>
+      )}
+      {candidates && (
+        <fieldset>
+          <legend>What was promised?</legend>
+          <FormControlLabel label="An availability was promised, or is aimed at" control={<Checkbox size="small" defaultChecked {...form.register('promised')} />} />
+          {form.watch('promised') && (
+            <>
+              <div className="side">
+                <TextField label="Target" error={Boolean(err.target)} helperText={err.target?.message} slotProps={{ input: { endAdornment: '%' } }} {...form.register('target', { validate: validTarget })} />
+                <TextField label="To whom (empty: internal)" {...form.register('customer')} />
+              </div>
+              <div className="consequence sub">{resolution(Number(form.watch('target')), interval)}</div>
+            </>
+          )}
+        </fieldset>
+      )}
+      <Trouble error={save.error} />
+      {candidates && (
+        <div>
+          <Button type="submit" variant="contained" disabled={save.isPending || picked.length === 0}>
+            Start measuring
+          </Button>
+          {picked.length === 0 && <span className="sub"> Choose at least one check.</span>}
+        </div>
+      )}
+    </form>
+  )
+}
+
+const timeout = (interval: number) => Math.min(5000, interval * 1000 - 2000)
+
+function checkSpec(service: string, c: Candidate, interval: number, locations: string[], role: 'decides' | 'informs'): Schemas['CheckSpec'] {
+  const ping = c.kind === 'ping'
+  return {
+    service,
+    name: c.name,
+    kind: c.kind,
+    target: c.target,
+    interval_s: interval,
+    timeout_ms: ping ? 1000 : timeout(interval),
+    stale_after_s: interval * 3 + 10,
+    confirm: 2,
+    recover: 2,
+    quorum: 'majority',
+    role,
+    locations,
+    limits: ping ? [{ measure: 'loss_percent', degraded_above: 20, failed_above: 80 }] : [],
+    ping: ping ? { packets: 5, size_bytes: 56, spacing_ms: 200 } : undefined,
+    http: ping ? undefined : { status: '200-399' },
+  }
+}
+
+function TrialLine({ place, result, kind }: { place: string; result: Schemas['TrialView'] | undefined; kind: string }) {
+  const word: Record<string, string> = { ok: 'up', degraded: 'degraded', failed: 'down', error: 'unmeasured' }
+  const m = result?.measures
+  const value = kind === 'ping' ? m?.rtt_mean_ms : m?.total_ms
+  return (
+    <div className="sub" style={{ paddingLeft: 30 }}>
+      {place}:{' '}
+      {result?.state === 'done' ? (
+        <>
+          <span className={`word-${word[result.outcome ?? 'error']}`}>{result.outcome}</span>
+          {value !== undefined && `, ${value.toFixed(1)} ms`}
+          {m?.status !== undefined && `, status ${m.status}`}
+          {result.detail && `, ${result.detail}`}
+        </>
+      ) : result?.state === 'lost' ? (
+        'no agent took it; is the agent there running?'
+      ) : (
+        'trying …'
+      )}
+    </div>
+  )
+}

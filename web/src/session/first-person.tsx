@@ -1,0 +1,46 @@
+import Button from '@mui/material/Button'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useForm } from 'react-hook-form'
+import { Navigate, useNavigate } from 'react-router'
+import { api, ask, type Schemas } from '../api/client'
+import { Trouble, showFaults } from '../parts/trouble'
+
+/** Makes the first account of an installation, with the token from the console. */
+export function FirstPerson() {
+  const form = useForm<Schemas['FirstPerson']>({ defaultValues: { timezone: Intl.DateTimeFormat().resolvedOptions().timeZone } })
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const first = useQuery({ queryKey: ['first'], queryFn: () => ask(api.GET('/api/v1/first-person')) })
+  const make = useMutation({
+    mutationFn: (body: Schemas['FirstPerson']) => ask(api.POST('/api/v1/first-person', { body })),
+    onSuccess: async (me) => {
+      client.clear()
+      client.setQueryData(['me'], me)
+      await navigate('/set-up', { replace: true })
+    },
+    onError: (e) => showFaults(e, form.setError),
+  })
+  if (first.data && !first.data.needed && !make.isSuccess) return <Navigate to="/sign-in" replace />
+  const field = (name: keyof Schemas['FirstPerson'], label: string, more: object = {}, help?: string) => (
+    <TextField label={label} required error={Boolean(form.formState.errors[name])} helperText={form.formState.errors[name]?.message ?? help} {...more} {...form.register(name as 'token')} />
+  )
+  return (
+    <main className="centre">
+      <form className="card" onSubmit={(e) => void form.handleSubmit((v) => make.mutate(v))(e)}>
+        <h1 style={{ margin: 0 }}>The first account</h1>
+        <p style={{ margin: 0 }}>Nobody can sign in here yet. Who starts the server can: it printed a one-time token on its console.</p>
+        <Trouble error={make.error ?? first.error} />
+        {field('token', 'One-time token', { autoFocus: true, autoComplete: 'off' })}
+        {field('organisation', 'Organisation')}
+        {field('timezone', 'Time zone of your periods', {}, 'An IANA name such as Europe/Oslo')}
+        {field('name', 'Your name', { autoComplete: 'name' })}
+        {field('email', 'Your e-mail', { type: 'email', autoComplete: 'username' })}
+        {field('password', 'Password', { type: 'password', autoComplete: 'new-password' }, 'At least 10 characters')}
+        <Button type="submit" variant="contained" disabled={make.isPending}>
+          Make the account and sign in
+        </Button>
+      </form>
+    </main>
+  )
+}

@@ -1,0 +1,26 @@
+import { NavLink } from 'react-router'
+import { useMe } from '../api/queries'
+
+/** The pages of Set-up. */
+export function SetupHead({ title, children }: { title: string; children?: React.ReactNode }) {
+  const me = useMe()
+  const tab = ({ isActive }: { isActive: boolean }) => ({ marginRight: 18, fontWeight: isActive ? 600 : 400, textDecoration: isActive ? 'underline' : 'none', textUnderlineOffset: 5 })
+  return (
+    <>
+      <div style={{ paddingTop: 22 }}>
+        <NavLink to="/set-up" end style={tab}>
+          Locations
+        </NavLink>
+        {(me.data?.role === 'administrator' || me.data?.role === 'manager') && (
+          <NavLink to="/set-up/people" style={tab}>
+            People and changes
+          </NavLink>
+        )}
+      </div>
+      <div className="head" style={{ marginTop: 16 }}>
+        <h1 style={{ margin: 0 }}>{title}</h1>
+        <div className="actions">{children}</div>
+      </div>
+    </>
+  )
+}

@@ -1,0 +1,34 @@
+import Dialog from '@mui/material/Dialog'
+import DialogContent from '@mui/material/DialogContent'
+import DialogTitle from '@mui/material/DialogTitle'
+
+const keys: [string, string][] = [
+  ['/ or Ctrl K', 'find anything'],
+  ['1 2 6 7 0', 'Standing, Services, Agreements, Reports, Set-up'],
+  ['[ and ]', 'the month before, the month after'],
+  ['.', 'the present month'],
+  ['← →', 'on a strip: the change before, the change after'],
+  ['?', 'this list'],
+  ['Esc', 'close what is open'],
+]
+
+/** The keys and what they do. */
+export function Keys({ open, onClose }: { open: boolean; onClose: () => void }) {
+  return (
+    <Dialog open={open} onClose={onClose}>
+      <DialogTitle>Keys</DialogTitle>
+      <DialogContent>
+        <table className="plain">
+          <tbody>
+            {keys.map(([key, what]) => (
+              <tr key={key}>
+                <td style={{ whiteSpace: 'nowrap', fontWeight: 600 }}>{key}</td>
+                <td>{what}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </DialogContent>
+    </Dialog>
+  )
+}

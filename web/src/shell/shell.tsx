@@ -1,0 +1,163 @@
+import { useColorScheme } from '@mui/material/styles'
+import { useQueryClient } from '@tanstack/react-query'
+import { useEffect, useMemo, useState } from 'react'
+import { Link, NavLink, Navigate, Outlet, useLocation, useNavigate } from 'react-router'
+import { Problem, api, ask } from '../api/client'
+import { useLive } from '../api/live'
+import { useMe } from '../api/queries'
+import { Hatches } from '../axis/strip'
+import { stepMonth } from '../time/format'
+import { ZoneContext, useKeep, usePeriod } from '../time/period'
+import { Finder } from './finder'
+import { Keys } from './keys'
+
+/** The areas, and the digit that goes to each. */
+const areas = [
+  { path: '/', name: 'Standing', key: '1' },
+  { path: '/services', name: 'Services', key: '2' },
+  { path: '/agreements', name: 'Agreements', key: '6' },
+  { path: '/reports', name: 'Reports', key: '7' },
+  { path: '/set-up', name: 'Set-up', key: '0' },
+]
+
+/** What surrounds every screen: the areas, the keys, the line to the server. */
+export function Shell() {
+  const me = useMe()
+  const here = useLocation()
+  if (me.error instanceof Problem && me.error.status === 401) {
+    return <Navigate to={`/sign-in?to=${encodeURIComponent(here.pathname + here.search)}`} replace />
+  }
+  if (me.error) {
+    return (
+      <div className="centre">
+        <p className="trouble">{me.error.message}</p>
+      </div>
+    )
+  }
+  if (!me.data) return null
+  return <SignedIn home={me.data.timezone} demo={me.data.demo} name={me.data.name} role={me.data.role} />
+}
+
+function SignedIn({ home, demo, name, role }: { home: string; demo: boolean; name: string; role: string }) {
+  const [own, setOwn] = useState(() => localStorage.getItem('kestite-zone') === 'browser')
+  const zone = own ? Intl.DateTimeFormat().resolvedOptions().timeZone : home
+  const zones = useMemo(
+    () => ({
+      zone,
+      home,
+      toggle: () => {
+        localStorage.setItem('kestite-zone', own ? 'home' : 'browser')
+        setOwn(!own)
+      },
+    }),
+    [zone, home, own],
+  )
+  const keep = useKeep()
+  const [finder, setFinder] = useState(false)
+  const [keys, setKeys] = useState(false)
+  const shown = demo ? [...areas, { path: '/stand-ins', name: 'Stand-ins', key: '' }] : areas
+  useShortcuts(() => setFinder(true), () => setKeys(true))
+  return (
+    <ZoneContext value={zones}>
+      <a className="skip" href="#main">
+        Skip to the content
+      </a>
+      <Hatches />
+      <div className="page">
+        <nav className="nav" aria-label="Areas">
+          <Link className="mark" to={keep('/')}>
+            Kestite
+          </Link>
+          <ol>
+            {shown.map((a) => (
+              <li key={a.path}>
+                <NavLink to={keep(a.path)} end={a.path === '/'}>
+                  {a.name} <kbd>{a.key}</kbd>
+                </NavLink>
+              </li>
+            ))}
+          </ol>
+          <Foot name={name} role={role} onFind={() => setFinder(true)} onKeys={() => setKeys(true)} />
+        </nav>
+        <main id="main">
+          <Outlet />
+        </main>
+      </div>
+      {finder && <Finder areas={shown} onClose={() => setFinder(false)} />}
+      <Keys open={keys} onClose={() => setKeys(false)} />
+    </ZoneContext>
+  )
+}
+
+function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFind: () => void; onKeys: () => void }) {
+  const { connected, heard } = useLive()
+  const [now, setNow] = useState(() => Date.now())
+  useEffect(() => {
+    const t = window.setInterval(() => setNow(Date.now()), 1000)
+    return () => window.clearInterval(t)
+  }, [])
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const { mode, systemMode, setMode } = useColorScheme()
+  const dark = (mode === 'system' ? systemMode : mode) === 'dark'
+  const leave = async () => {
+    await ask(api.DELETE('/api/v1/session'))
+    client.clear()
+    await navigate('/sign-in')
+  }
+  const seconds = Math.max(0, Math.round((now - heard) / 1000))
+  return (
+    <footer>
+      <button type="button" className="quiet" onClick={onFind}>
+        find <kbd>/</kbd>
+      </button>
+      <button type="button" className="quiet optional" onClick={onKeys}>
+        keys <kbd>?</kbd>
+      </button>
+      <button type="button" className="quiet" onClick={() => setMode(dark ? 'light' : 'dark')}>
+        {dark ? 'light' : 'dark'} look
+      </button>
+      <span>
+        {name}
+        <br className="optional" />
+        <span className="optional"> {role} · </span>
+        <button type="button" className="quiet" onClick={() => void leave()}>
+          sign out
+        </button>
+      </span>
+      <span className={connected ? 'live' : 'live stale'} role="status">
+        {connected ? `live · ${seconds} s ago` : `not live for ${seconds} s`}
+      </span>
+    </footer>
+  )
+}
+
+/** The keys that work everywhere, except while typing. */
+function useShortcuts(find: () => void, help: () => void) {
+  const navigate = useNavigate()
+  const keep = useKeep()
+  const [period, setPeriod] = usePeriod()
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'k') {
+        e.preventDefault()
+        find()
+        return
+      }
+      const on = e.target as HTMLElement
+      if (e.ctrlKey || e.metaKey || e.altKey || on.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(on.tagName) || on.closest('[role=dialog]')) return
+      const present = new Date().toISOString().slice(0, 7)
+      const area = areas.find((a) => a.key === e.key)
+      if (area) void navigate(keep(area.path))
+      else if (e.key === '/') find()
+      else if (e.key === '?') help()
+      else if (e.key === '[') setPeriod(stepMonth(period ?? present, -1))
+      else if (e.key === ']' && period) setPeriod(stepMonth(period, 1) >= present ? undefined : stepMonth(period, 1))
+      else if (e.key === '.') setPeriod(undefined)
+      else return
+      e.preventDefault()
+    }
+    window.addEventListener('keydown', onKey)
+    return () => window.removeEventListener('keydown', onKey)
+  })
+}

@@ -1,0 +1,159 @@
+import { Link } from 'react-router'
+import type { Account, Schemas } from '../api/client'
+import { useStanding } from '../api/queries'
+import { Band, axisOf } from '../axis/band'
+import { Legend, Strip, type Axis } from '../axis/strip'
+import { Trouble } from '../parts/trouble'
+import { aboutTime, duration, monthName, percent } from '../time/format'
+import { useKeep, usePeriod, useZone } from '../time/period'
+import { standingWord } from './word'
+
+/** How we stand against what we promised, and what needs someone now. */
+export function StandingPage() {
+  const [period] = usePeriod()
+  const standing = useStanding(period)
+  const { zone } = useZone()
+  const keep = useKeep()
+  const data = standing.data
+  if (!data) return <Trouble error={standing.error} />
+  const axis = axisOf(data.period)
+  return (
+    <div className="with-aside">
+      <div>
+        <Band period={data.period} />
+        <Trouble error={standing.error} />
+        {data.accounts.length === 0 ? (
+          <Nothing services={data.services} />
+        ) : (
+          <>
+            <h1 className="statement">{statement(data.accounts)}</h1>
+            <p className="lead">{nextUp(data.accounts, zone) ?? `${data.services} services, ${data.checks} checks.`}</p>
+            <div className="axis-row column-heads" aria-hidden>
+              <span>Agreement, most urgent first</span>
+              <span>The period, and what is planned</span>
+              <span className="pair">
+                <span>Allowance left</span>
+                <span>{axis.now < axis.to ? 'So far' : 'Availability'}</span>
+              </span>
+            </div>
+            {data.accounts.map((a) => (
+              <Entry key={a.agreement} account={a} axis={axis} to={keep(`/services/${a.service}`)} />
+            ))}
+            <Legend />
+          </>
+        )}
+      </div>
+      <Needs needs={data.needs} />
+    </div>
+  )
+}
+
+function Entry({ account: a, axis, to }: { account: Account; axis: Axis; to: string }) {
+  const word = standingWord(a)
+  const f = a.figures
+  return (
+    <Link to={to} className="entry axis-row" data-agreement={a.agreement}>
+      <span>
+        <div className="name">{a.name}</div>
+        <div className="sub">
+          {a.customer || 'internal'} · {a.target_percent} %
+        </div>
+      </span>
+      <Strip intervals={a.intervals} planned={a.planned} axis={axis} label={a.name} />
+      <span className="pair">
+        <b className={f.allowance_left_ms < 0 ? 'word-down' : undefined}>{duration(f.allowance_left_ms)}</b>
+        <b>{percent(f.availability_percent)}</b>
+        <span>of {duration(f.allowance_ms)}</span>
+        <span className={`word-${word.replace(' ', '-')}`}>{word}</span>
+      </span>
+    </Link>
+  )
+}
+
+function plural(n: number, one: string, many: string) {
+  return `${n} ${n === 1 ? one : many}`
+}
+
+/** The whole standing in one sentence. */
+function statement(accounts: Account[]): string {
+  const count = (w: string) => accounts.filter((a) => standingWord(a) === w).length
+  const closed = accounts.every((a) => a.figures.final)
+  const parts: string[] = []
+  const missed = count('missed')
+  const rest = accounts.length - missed - count('at risk') - count('on track') - count('met')
+  if (closed) {
+    parts.push(`${count('met')} of ${plural(accounts.length, 'agreement was', 'agreements were')} met`)
+    if (missed) parts.push(`${missed} missed`)
+  } else {
+    if (missed) parts.push(`${missed} of ${plural(accounts.length, 'agreement', 'agreements')} cannot be met any more`)
+    if (count('at risk')) parts.push(`${count('at risk')} will be missed at this pace`)
+    if (count('on track')) parts.push(`${plural(count('on track'), 'is', 'are')} on track`)
+  }
+  if (rest) parts.push(`of ${rest} too little is known`)
+  const text = parts.join(', ')
+  return `${text.charAt(0).toUpperCase()}${text.slice(1)}.`
+}
+
+/** Which allowance runs out next, and when. */
+function nextUp(accounts: Account[], zone: string): string | undefined {
+  const next = accounts.filter((a) => a.pace?.at_risk && a.pace.runs_out_at).sort((a, b) => Date.parse(a.pace?.runs_out_at ?? '') - Date.parse(b.pace?.runs_out_at ?? ''))[0]
+  if (!next?.pace?.runs_out_at) return undefined
+  const pace = next.pace.runs_out_why === 'week' ? 'of the last 7 days' : 'of the period so far'
+  return `Next: ${next.name} runs out of allowance on ${aboutTime(next.pace.runs_out_at, zone)} at the pace ${pace}.`
+}
+
+function Nothing({ services }: { services: number }) {
+  const keep = useKeep()
+  return (
+    <div className="empty">
+      <h1>{services === 0 ? 'Nothing is measured yet' : 'Nothing is promised yet'}</h1>
+      {services === 0 ? (
+        <p>
+          First <Link to={keep('/set-up')}>add a location</Link> to measure from: one command starts an agent there. Then <Link to={keep('/services/new')}>describe a service</Link> by its address.
+        </p>
+      ) : (
+        <p>
+          Your services are measured. <Link to={keep('/agreements/new')}>Write down what was promised</Link>, and this page says how you stand against it.
+        </p>
+      )}
+    </div>
+  )
+}
+
+type Need = Schemas['NeedView']
+
+function Needs({ needs }: { needs: Need[] }) {
+  const keep = useKeep()
+  const due = needs.filter((n) => n.kind === 'report')
+  const others = needs.filter((n) => n.kind !== 'report')
+  return (
+    <aside style={{ paddingTop: 26 }} aria-label="Needs you">
+      <h2>Needs you</h2>
+      {needs.length === 0 && <p className="sub">Nothing. All services are up, all locations measure, all reports are published.</p>}
+      <ul className="needs">
+        {others.map((n) => (
+          <li key={n.kind + n.id} className={n.kind === 'down' ? 'down' : 'quiet'} data-need={n.kind}>
+            <div className="name">
+              {n.subject} {n.text}
+            </div>
+            <div className="sub">{n.ms ? `for ${duration(n.ms)}` : ''}</div>
+            <Link className="link" to={keep(n.kind === 'agent' ? '/set-up' : `/services/${n.id}?at=now`)} style={{ color: 'var(--mui-palette-primary-main)' }}>
+              {n.kind === 'agent' ? 'look' : 'explain'}
+            </Link>
+          </li>
+        ))}
+        {due.length > 0 && due[0] && (
+          <li data-need="report">
+            <div className="name">
+              {monthName(due[0].text)}: {plural(due.length, 'report', 'reports')} to publish
+            </div>
+            <div className="sub">{due.slice(0, 3).map((n) => n.subject).join(', ')}{due.length > 3 ? ' …' : ''}</div>
+            <Link className="link" to={keep('/reports')} style={{ color: 'var(--mui-palette-primary-main)' }}>
+              review
+            </Link>
+          </li>
+        )}
+      </ul>
+    </aside>
+  )
+}

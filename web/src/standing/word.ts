@@ -1,0 +1,7 @@
+import type { Account } from '../api/client'
+
+/** How an account stands, in a word. */
+export function standingWord(a: Pick<Account, 'figures' | 'pace'>): string {
+  if (a.figures.verdict === 'on-track') return a.pace?.at_risk ? 'at risk' : 'on track'
+  return a.figures.verdict.replace('-', ' ')
+}

@@ -1,0 +1,61 @@
+import { createTheme } from '@mui/material/styles'
+
+const sans = "'Source Sans 3 Variable', 'Source Sans 3', sans-serif"
+export const serif = "'Source Serif 4 Variable', 'Source Serif 4', serif"
+
+/** Colours of classes and states, used for nothing else. They are CSS variables in style.css. */
+export const theme = createTheme({
+  cssVariables: { colorSchemeSelector: 'data-scheme' },
+  colorSchemes: {
+    light: {
+      palette: {
+        primary: { main: '#34479b', contrastText: '#fdfbf6' },
+        error: { main: '#a81f37' },
+        background: { default: '#f6f3ec', paper: '#fbf9f4' },
+        text: { primary: '#1f252b', secondary: '#5b616a' },
+        divider: '#d9d3c5',
+      },
+    },
+    dark: {
+      palette: {
+        primary: { main: '#a9b6f2', contrastText: '#15181c' },
+        error: { main: '#ff8296' },
+        background: { default: '#15181c', paper: '#1c2025' },
+        text: { primary: '#ece8de', secondary: '#a3a8b0' },
+        divider: '#343a41',
+      },
+    },
+  },
+  shape: { borderRadius: 2 },
+  typography: {
+    fontFamily: sans,
+    fontSize: 14,
+    h1: { fontFamily: serif, fontWeight: 600, fontSize: '1.5rem', lineHeight: 1.25, letterSpacing: '-0.005em' },
+    h2: { fontFamily: serif, fontWeight: 600, fontSize: '1.1rem', lineHeight: 1.3 },
+    h3: { fontFamily: sans, fontWeight: 600, fontSize: '0.95rem' },
+    body1: { fontSize: '0.95rem' },
+    body2: { fontSize: '0.85rem' },
+    button: { textTransform: 'none', fontWeight: 600 },
+  },
+  components: {
+    MuiButtonBase: { defaultProps: { disableRipple: true } },
+    MuiButton: {
+      defaultProps: { disableElevation: true, variant: 'outlined', size: 'small' },
+      styleOverrides: {
+        root: { borderRadius: 2, paddingInline: 14, minHeight: 32, '&.Mui-focusVisible': { outline: '2px solid var(--mui-palette-primary-main)', outlineOffset: 2 } },
+      },
+    },
+    MuiTextField: { defaultProps: { size: 'small', fullWidth: true } },
+    MuiOutlinedInput: {
+      styleOverrides: {
+        root: { background: 'var(--mui-palette-background-paper)', borderRadius: 2 },
+        notchedOutline: { borderColor: 'var(--mui-palette-divider)' },
+      },
+    },
+    MuiFormHelperText: { styleOverrides: { root: { marginLeft: 0 } } },
+    MuiPaper: { styleOverrides: { root: { backgroundImage: 'none' } } },
+    MuiDialog: { styleOverrides: { paper: { borderRadius: 3, border: '1px solid var(--mui-palette-divider)', boxShadow: '0 8px 40px rgb(0 0 0 / .18)' } } },
+    MuiTooltip: { defaultProps: { arrow: false, enterDelay: 300 }, styleOverrides: { tooltip: { fontSize: '0.8rem', background: 'var(--mui-palette-text-primary)', color: 'var(--mui-palette-background-default)' } } },
+    MuiLink: { defaultProps: { underline: 'hover' } },
+  },
+})

@@ -1,0 +1,72 @@
+/** Milliseconds as "1 h 04 min", "3 min 20 s", "12 s"; negative ones with a minus sign. */
+export function duration(ms: number): string {
+  if (ms < 0) return `−${duration(-ms)}`
+  const s = Math.floor(ms / 1000)
+  const two = (n: number) => String(n).padStart(2, '0')
+  if (ms > 0 && s === 0) return `${Math.round(ms)} ms`
+  if (s < 60) return `${s} s`
+  const min = Math.floor(s / 60)
+  if (min < 60) return s % 60 === 0 || min >= 20 ? `${min} min` : `${min} min ${two(s % 60)} s`
+  const h = Math.floor(min / 60)
+  if (h < 48) return min % 60 === 0 ? `${h} h` : `${h} h ${two(min % 60)} min`
+  return `${Math.floor(h / 24)} d ${h % 24} h`
+}
+
+const formats = new Map<string, Intl.DateTimeFormat>()
+
+function format(zone: string, options: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
+  const key = zone + JSON.stringify(options)
+  let f = formats.get(key)
+  if (!f) {
+    f = new Intl.DateTimeFormat('en-GB', { timeZone: zone, hourCycle: 'h23', ...options })
+    formats.set(key, f)
+  }
+  return f
+}
+
+const at = (t: string | number | Date) => (t instanceof Date ? t : new Date(t))
+
+/** "Tue 24 Nov 2026, 14:05:10". */
+export const fullTime = (t: string | number | Date, zone: string) =>
+  format(zone, { weekday: 'short', day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit' }).format(at(t))
+
+/** "24 Nov, 14:05". */
+export const shortTime = (t: string | number | Date, zone: string) => format(zone, { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' }).format(at(t))
+
+/** "Fri 27 Nov about 15:10". */
+export const aboutTime = (t: string, zone: string) =>
+  `${format(zone, { weekday: 'short', day: 'numeric', month: 'short' }).format(at(t))} about ${format(zone, { hour: '2-digit', minute: '2-digit' }).format(at(t))}`
+
+/** "14:05:10". */
+export const clock = (t: string | number | Date, zone: string) => format(zone, { hour: '2-digit', minute: '2-digit', second: '2-digit' }).format(at(t))
+
+/** "2026-11" as "November 2026". */
+export const monthName = (period: string) => format('UTC', { month: 'long', year: 'numeric' }).format(new Date(`${period}-15T12:00:00Z`))
+
+/** The month n months after "2026-11". */
+export function stepMonth(period: string, n: number): string {
+  const [y, m] = period.split('-').map(Number) as [number, number]
+  const d = new Date(Date.UTC(y, m - 1 + n, 1))
+  return `${d.getUTCFullYear()}-${String(d.getUTCMonth() + 1).padStart(2, '0')}`
+}
+
+/** The instants at which the calendar days of [from, to) begin in a zone. */
+export function dayStarts(from: number, to: number, zone: string): { at: number; day: number; weekend: boolean }[] {
+  const f = format(zone, { day: 'numeric', weekday: 'short', hour: '2-digit' })
+  const read = (t: number) => {
+    const parts = Object.fromEntries(f.formatToParts(t).map((p) => [p.type, p.value]))
+    return { day: Number(parts.day), weekend: parts.weekday === 'Sat' || parts.weekday === 'Sun' }
+  }
+  const out: { at: number; day: number; weekend: boolean }[] = []
+  const hour = 3_600_000
+  let last = -1
+  for (let t = from; t < to; t += hour) {
+    const { day, weekend } = read(t)
+    if (day !== last) out.push({ at: t, day, weekend })
+    last = day
+  }
+  return out
+}
+
+/** A percentage as the server truncated it, or a dash. */
+export const percent = (p: string | null | undefined) => (p ? `${p} %` : '–')
