@@ -190,7 +190,7 @@ func checks() []checkDef {
 				IntervalS: interval, TimeoutMS: 1000, StaleAfterS: 100, Confirm: 2, Recover: 2, Quorum: "majority", Role: role, Locations: both(),
 				Limits: []measure.Limit{{Measure: "loss_percent", DegradedAbove: ptr(20), FailedAbove: ptr(80)}},
 				Ping:   &definition.PingSettings{Packets: 5, SizeBytes: 56, SpacingMS: 200},
-			}, 12})
+			}, 0.19})
 		}
 	}
 	return out

@@ -1,9 +1,11 @@
-// Package browser drives the real interface in headless Chromium, for the
-// journeys of package e2e and for taking pictures.
+// Package browser drives the real interface in headless Chromium as a person
+// would — by what can be read, with mouse and keys — for the journeys of
+// package e2e and for taking pictures.
 package browser
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -12,8 +14,193 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
-// Browser is one tab of one browser.
+// Browser is one tab of a browser of its own.
 type Browser struct {
-	ctx   context.Context
-	close []context.CancelFunc
+	ctx  context.Context
+	ends []context.CancelFunc
+}
+
+// Patience is how long things may take to appear. It bounds a wait and asserts nothing.
+const Patience = 45 * time.Second
+
+var candidates = []string{"/usr/bin/chromium-headless-shell", "/usr/bin/chromium"}
+
+// Open starts a browser with a window of the given size.
+func Open(ctx context.Context, width, height int64) (*Browser, error) {
+	path := ""
+	for _, c := range candidates {
+		if _, err := os.Stat(c); err == nil {
+			path = c
+			break
+		}
+	}
+	if path == "" {
+		return nil, errors.New("no Chromium is installed; run make install, or apt-get install chromium-headless-shell")
+	}
+	options := []chromedp.ExecAllocatorOption{
+		chromedp.ExecPath(path), chromedp.Headless, chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck, chromedp.DisableGPU, chromedp.NoSandbox,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("force-prefers-reduced-motion", true), chromedp.WindowSize(int(width), int(height)),
+	}
+	b := &Browser{}
+	allocated, end := chromedp.NewExecAllocator(ctx, options...)
+	b.ends = append(b.ends, end)
+	b.ctx, end = chromedp.NewContext(allocated)
+	b.ends = append(b.ends, end)
+	if err := chromedp.Do(b.ctx, chromedp.EmulateViewport(width, height)); err != nil {
+		b.Close()
+		return nil, fmt.Errorf("start %s: %w", path, err)
+	}
+	return b, nil
+}
+
+// Close ends the browser.
+func (b *Browser) Close() {
+	for i := len(b.ends) - 1; i >= 0; i-- {
+		b.ends[i]()
+	}
+}
+
+// Go opens an address.
+func (b *Browser) Go(url string) error {
+	ctx, end := context.WithTimeout(b.ctx, Patience)
+	defer end()
+	if err := chromedp.Do(ctx, chromedp.Navigate(url)); err != nil {
+		return fmt.Errorf("go to %s: %w", url, err)
+	}
+	return nil
+}
+
+// Eval runs a JavaScript expression and decodes its value.
+func Eval[T any](b *Browser, expression string) (T, error) {
+	ctx, end := context.WithTimeout(b.ctx, Patience)
+	defer end()
+	return chromedp.Run(ctx, chromedp.Evaluate[T](expression, chromedp.EvalAwaitPromise))
+}
+
+// Until waits for a JavaScript condition; what is waited for is said in words.
+func (b *Browser) Until(what, condition string) error {
+	deadline := time.Now().Add(Patience)
+	for {
+		ok, err := Eval[bool](b, "Boolean("+condition+")")
+		if err == nil && ok {
+			return nil
+		}
+		if time.Now().After(deadline) {
+			text, _ := Eval[string](b, "location.href + '\\n' + document.body.innerText")
+			return fmt.Errorf("waited %s for %s; the page reads:\n%s", Patience, what, text)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// Reads waits until the page shows a text.
+func (b *Browser) Reads(text string) error {
+	return b.Until("the text "+quote(text), "document.body.innerText.includes("+quote(text)+")")
+}
+
+func quote(s string) string {
+	text, _ := json.Marshal(s)
+	return string(text)
+}
+
+// finder returns the visible element of a selector whose text or label matches.
+const finder = `((selector, text) => [...document.querySelectorAll(selector)].find((e) => {
+	const shown = (e.innerText || e.getAttribute('aria-label') || '').trim()
+	const box = e.getBoundingClientRect()
+	return box.width > 0 && (shown === text || shown.startsWith(text))
+}))`
+
+// Click clicks what can be clicked by its text, with the mouse.
+func (b *Browser) Click(text string) error {
+	return b.ClickOn("button, a, [role=button], [role=option], [role=combobox], label, li", text)
+}
+
+// ClickOn clicks the element of a CSS selector with a text; "" is any text.
+func (b *Browser) ClickOn(selector, text string) error {
+	find := finder + "(" + quote(selector) + ", " + quote(text) + ")"
+	if text == "" {
+		find = "document.querySelector(" + quote(selector) + ")"
+	}
+	if err := b.Until("something to click: "+selector+" "+quote(text), find+" && !"+find+".disabled"); err != nil {
+		return err
+	}
+	at, err := Eval[[2]float64](b, `(() => { const e = `+find+`; e.scrollIntoView({ block: 'center' }); const r = e.getBoundingClientRect(); return [r.x + Math.min(r.width / 2, 200), r.y + r.height / 2] })()`)
+	if err != nil {
+		return err
+	}
+	ctx, end := context.WithTimeout(b.ctx, Patience)
+	defer end()
+	return chromedp.Do(ctx, chromedp.MouseClickXY(at[0], at[1]))
+}
+
+// Fill types into the field of a label, replacing what is there.
+func (b *Browser) Fill(label, text string) error {
+	field := `[...document.querySelectorAll('label')].filter((l) => l.innerText.replace('*', '').trim() === ` + quote(label) + `).map((l) => l.control).find(Boolean)`
+	if err := b.Until("the field "+quote(label), field); err != nil {
+		return err
+	}
+	if _, err := Eval[bool](b, "(() => { const f = "+field+"; f.focus(); f.select(); return true })()"); err != nil {
+		return err
+	}
+	return b.Type(text)
+}
+
+// Type types into what has the focus.
+func (b *Browser) Type(keys string) error {
+	ctx, end := context.WithTimeout(b.ctx, Patience)
+	defer end()
+	return chromedp.Do(ctx, chromedp.KeyEvent(keys))
+}
+
+// Choose picks an option of a list field by its label.
+func (b *Browser) Choose(label, option string) error {
+	combo := `[...document.querySelectorAll('label')].filter((l) => l.innerText.replace('*', '').trim() === ` + quote(label) + `).map((l) => document.querySelector('[role=combobox][aria-labelledby~="' + l.id + '"]')).find(Boolean)`
+	if err := b.Until("the list "+quote(label), combo); err != nil {
+		return err
+	}
+	if _, err := Eval[bool](b, "("+combo+").setAttribute('data-choosing', '1') || true"); err != nil {
+		return err
+	}
+	if err := b.ClickOn("[data-choosing='1']", ""); err != nil {
+		return err
+	}
+	if err := b.ClickOn("[role=option]", option); err != nil {
+		return err
+	}
+	_, err := Eval[bool](b, "document.querySelector('[data-choosing]')?.removeAttribute('data-choosing') || true")
+	return err
+}
+
+// SignIn signs in at a server.
+func (b *Browser) SignIn(url, email, password string) error {
+	for _, step := range []func() error{
+		func() error { return b.Go(url + "/sign-in") },
+		func() error { return b.Fill("E-mail", email) },
+		func() error { return b.Fill("Password", password) },
+		func() error { return b.Click("Sign in") },
+		func() error { return b.Until("the areas", "document.querySelector('nav[aria-label=Areas]')") },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Picture returns the window as a PNG, after fonts and requests have settled.
+func (b *Browser) Picture() ([]byte, error) {
+	if _, err := Eval[bool](b, "document.fonts.ready.then(() => true)"); err != nil {
+		return nil, err
+	}
+	time.Sleep(500 * time.Millisecond)
+	ctx, end := context.WithTimeout(b.ctx, Patience)
+	defer end()
+	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+}
+
+// Resize changes the window's size.
+func (b *Browser) Resize(width, height int64) error {
+	return chromedp.Do(b.ctx, chromedp.EmulateViewport(width, height))
 }

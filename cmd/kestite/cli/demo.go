@@ -14,6 +14,7 @@ import (
 
 func demoCommand() *cobra.Command {
 	var dir, listen string
+	var where bool
 	var log logFlags
 	cmd := &cobra.Command{
 		Use:   "demo",
@@ -34,6 +35,10 @@ func demoCommand() *cobra.Command {
 			if dir, err = reachable(dir); err != nil {
 				return err
 			}
+			if where {
+				fmt.Fprintln(cmd.OutOrStdout(), dir)
+				return nil
+			}
 			ctx, cancel := untilSignal(cmd.Context())
 			defer cancel()
 			return demo.Run(ctx, demo.Options{Dir: dir, Listen: listen, Binary: binary, Version: Version, Out: cmd.OutOrStdout(), Log: logger})
@@ -42,6 +47,7 @@ func demoCommand() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&dir, "data", ".run/demo", "directory of the demo's database, agents and logs")
 	f.StringVar(&listen, "listen", "127.0.0.1:8480", "address to listen on")
+	f.BoolVar(&where, "where", false, "only print the directory of the data")
 	log.add(f)
 	f.Lookup("log-level").DefValue = "warn"
 	log.level = "warn"

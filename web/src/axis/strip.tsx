@@ -52,7 +52,8 @@ export function Hatches() {
 function Block({ of, x, width, share, ground }: { of: Class; x: number; width: number; share: number; ground: number }) {
   const h = heights[of]
   const y = ground - h
-  const opacity = share >= 0.995 ? 1 : 0.5 + 0.5 * share
+  // A brief class in a column is drawn lighter, and never so light that it is lost.
+  const opacity = share >= 0.995 ? 1 : 0.72 + 0.28 * share
   switch (of) {
     case 'outside':
       return null
@@ -61,7 +62,7 @@ function Block({ of, x, width, share, ground }: { of: Class; x: number; width: n
     case 'degraded':
       return <rect x={x} y={y} width={Math.max(1.5, width)} height={h} fill={width > 3 ? 'url(#hatch-degraded)' : 'var(--degraded)'} opacity={opacity} />
     case 'down':
-      return <rect x={x} y={y} width={Math.max(1.5, width)} height={h} fill="var(--down)" opacity={opacity} />
+      return <rect x={x} y={y} width={Math.max(2, width)} height={h} fill="var(--down)" opacity={opacity} />
     case 'unmeasured':
       return width < 3 ? (
         <line x1={x} x2={x + width} y1={y} y2={y} stroke="var(--unmeasured)" />

@@ -1,6 +1,6 @@
 import { useColorScheme } from '@mui/material/styles'
 import { useQueryClient } from '@tanstack/react-query'
-import { useEffect, useMemo, useState } from 'react'
+import { Suspense, lazy, useEffect, useMemo, useState } from 'react'
 import { Link, NavLink, Navigate, Outlet, useLocation, useNavigate } from 'react-router'
 import { Problem, api, ask } from '../api/client'
 import { useLive } from '../api/live'
@@ -8,8 +8,10 @@ import { useMe } from '../api/queries'
 import { Hatches } from '../axis/strip'
 import { stepMonth } from '../time/format'
 import { ZoneContext, useKeep, usePeriod } from '../time/period'
-import { Finder } from './finder'
-import { Keys } from './keys'
+
+// Loaded when first asked for: dialogs weigh more than the rest of the shell.
+const Finder = lazy(() => import('./finder').then((m) => ({ default: m.Finder })))
+const Keys = lazy(() => import('./keys').then((m) => ({ default: m.Keys })))
 
 /** The areas, and the digit that goes to each. */
 const areas = [
@@ -83,8 +85,10 @@ function SignedIn({ home, demo, name, role }: { home: string; demo: boolean; nam
           <Outlet />
         </main>
       </div>
-      {finder && <Finder areas={shown} onClose={() => setFinder(false)} />}
-      <Keys open={keys} onClose={() => setKeys(false)} />
+      <Suspense fallback={null}>
+        {finder && <Finder areas={shown} onClose={() => setFinder(false)} />}
+        {keys && <Keys open onClose={() => setKeys(false)} />}
+      </Suspense>
     </ZoneContext>
   )
 }
@@ -120,7 +124,8 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
       <span>
         {name}
         <br className="optional" />
-        <span className="optional"> {role} · </span>
+        <span className="optional">{role}</span>
+        {' · '}
         <button type="button" className="quiet" onClick={() => void leave()}>
           sign out
         </button>

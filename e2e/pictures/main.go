@@ -1,0 +1,116 @@
+// Command pictures takes the pictures in docs/screenshots from a running demo:
+//
+//	go run ./e2e/pictures -out docs/screenshots
+//
+// With -path and -name it takes a single one, of any screen.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"kestite/demo"
+	"kestite/e2e/browser"
+)
+
+type view struct {
+	name, path, ready string
+	dark              bool
+	width, height     int64
+}
+
+func main() {
+	url := flag.String("url", "http://127.0.0.1:8480", "the demo's address")
+	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	only := flag.String("only", "", "take those whose names start with this")
+	path := flag.String("path", "", "take one picture of this path")
+	name := flag.String("name", "one", "its name")
+	ready := flag.String("ready", "", "JavaScript condition to wait for")
+	dark := flag.Bool("dark", false, "dark look")
+	width := flag.Int64("width", 1280, "window width")
+	height := flag.Int64("height", 800, "window height")
+	as := flag.String("as", "admin@skerry.example", "who signs in; empty for nobody")
+	flag.Parse()
+	views := all
+	if *path != "" {
+		views = []view{{name: *name, path: *path, ready: *ready, dark: *dark, width: *width, height: *height}}
+	}
+	if err := take(*url, *out, *only, *as, views); err != nil {
+		fmt.Fprintln(os.Stderr, "pictures:", err)
+		os.Exit(1)
+	}
+}
+
+const rows = "document.querySelectorAll('.entry').length > 3"
+
+var all = []view{
+	{name: "standing", path: "/", ready: rows},
+	{name: "standing-dark", path: "/", ready: rows, dark: true},
+	{name: "standing-phone", path: "/", ready: rows, width: 390, height: 844},
+	{name: "services", path: "/services", ready: rows},
+	{name: "service", path: "/services/ticket-sales", ready: rows},
+	{name: "service-moment", path: "/services/boarding-gates?at=now", ready: "document.querySelector('.moment dl')"},
+	{name: "new-service", path: "/services/new", ready: "document.querySelector('form')"},
+	{name: "check", path: "/checks/ticket-sales-http", ready: "document.querySelector('table')"},
+	{name: "agreements", path: "/agreements", ready: rows},
+	{name: "agreement", path: "/agreements/tickets-passenger", ready: "document.querySelectorAll('.entry').length > 12"},
+	{name: "reports", path: "/reports", ready: "document.querySelector('table')"},
+	{name: "locations", path: "/set-up", ready: "document.querySelector('[data-location]')"},
+	{name: "people", path: "/set-up/people", ready: "document.querySelectorAll('table').length > 1"},
+	{name: "stand-ins", path: "/stand-ins", ready: "document.querySelector('table')"},
+}
+
+func take(url, out, only, as string, views []view) error {
+	b, err := browser.Open(context.Background(), 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	if as != "" {
+		if err := b.SignIn(url, as, demo.Password); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	for _, v := range views {
+		if !strings.HasPrefix(v.name, only) {
+			continue
+		}
+		if v.width == 0 {
+			v.width, v.height = 1280, 800
+		}
+		if err := b.Resize(v.width, v.height); err != nil {
+			return err
+		}
+		look := "light"
+		if v.dark {
+			look = "dark"
+		}
+		if _, err := browser.Eval[bool](b, "localStorage.setItem('mui-mode', '"+look+"') || true"); err != nil {
+			return err
+		}
+		if err := b.Go(url + v.path); err != nil {
+			return err
+		}
+		if v.ready != "" {
+			if err := b.Until(v.name, v.ready); err != nil {
+				return err
+			}
+		}
+		png, err := b.Picture()
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(out, v.name+".png"), png, 0o644); err != nil {
+			return err
+		}
+		fmt.Println(v.name)
+	}
+	return nil
+}
