@@ -19,6 +19,7 @@ have() { dpkg-query -W -f '${Status}' "$1" 2>/dev/null | grep -q 'ok installed';
 ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing+=(postgresql-15)
 [ -x /usr/bin/chromium-headless-shell ] || [ -x /usr/bin/chromium ] || missing+=(chromium-headless-shell)
 command -v nft >/dev/null || [ -x /usr/sbin/nft ] || missing+=(nftables)
+command -v ping >/dev/null || missing+=(iputils-ping)
 have poppler-utils || missing+=(poppler-utils)
 [ "$(id -u)" != 0 ] || command -v runuser >/dev/null || missing+=(util-linux)
 if [ "${#missing[@]}" -gt 0 ]; then

@@ -11,6 +11,7 @@ import (
 	"os"
 	"time"
 
+	cdpbrowser "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/chromedp"
 )
 
@@ -156,7 +157,8 @@ func (b *Browser) Type(keys string) error {
 
 // Choose picks an option of a list field by its label.
 func (b *Browser) Choose(label, option string) error {
-	combo := `[...document.querySelectorAll('label')].filter((l) => l.innerText.replace('*', '').trim() === ` + quote(label) + `).map((l) => document.querySelector('[role=combobox][aria-labelledby~="' + l.id + '"]')).find(Boolean)`
+	// The label of a list is no label element; it names the list by its id.
+	combo := `[...document.querySelectorAll('label, .MuiInputLabel-root')].filter((l) => l.innerText.replace('*', '').trim() === ` + quote(label) + `).map((l) => document.querySelector('[role=combobox][aria-labelledby~="' + l.id + '"]')).find(Boolean)`
 	if err := b.Until("the list "+quote(label), combo); err != nil {
 		return err
 	}
@@ -203,4 +205,12 @@ func (b *Browser) Picture() ([]byte, error) {
 // Resize changes the window's size.
 func (b *Browser) Resize(width, height int64) error {
 	return chromedp.Do(b.ctx, chromedp.EmulateViewport(width, height))
+}
+
+// Downloads makes downloads go into a directory.
+func (b *Browser) Downloads(dir string) error {
+	_, err := chromedp.CallBrowser(b.ctx, cdpbrowser.SetDownloadBehavior, cdpbrowser.SetDownloadBehaviorParams{
+		Behavior: cdpbrowser.SetDownloadBehaviorBehaviorAllow, DownloadPath: dir,
+	})
+	return err
 }

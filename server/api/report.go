@@ -168,7 +168,7 @@ func (s *Server) publish(ctx context.Context, in *ByID) (*none, error) {
 		return nil, err
 	}
 	err = s.Desk.Publish(ctx, r.ID, who(ctx).Name, s.Now())
-	if errors.Is(err, publish.ErrPublished) {
+	if errors.Is(err, publish.ErrPublished) || errors.Is(err, publish.ErrChanged) {
 		return nil, huma.Error409Conflict("It cannot be: " + err.Error() + ".")
 	}
 	return nil, err

@@ -133,7 +133,7 @@ func (s *Server) try(ctx context.Context, spec definition.CheckSpec) ([]TrialRef
 }
 
 func (s *Server) trials(ctx context.Context, in *struct {
-	IDs []string `query:"ids" required:"true" maxItems:"200" doc:"Comma-separated"`
+	IDs []string `query:"ids,explode" required:"true" maxItems:"200" doc:"Given once for each"`
 }) (*list[TrialView], error) {
 	for _, id := range in.IDs {
 		if len(id) != len("00000000-0000-0000-0000-000000000000") {

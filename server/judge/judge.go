@@ -25,7 +25,7 @@ type Judge struct {
 
 // lookBack is how far back the beginning of the present state is looked for; a
 // state that is older keeps the beginning stored before.
-const lookBack = 2 * span.Day
+const lookBack = 30 * span.Day
 
 // Services judges the services named and all that depend on them.
 func (j *Judge) Services(ctx context.Context, services []string) error {

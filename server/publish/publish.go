@@ -28,6 +28,9 @@ type Desk struct {
 // ErrPublished is an attempt to change what is frozen.
 var ErrPublished = errors.New("it is published already, and a published report is frozen; draft the next revision instead")
 
+// ErrChanged is a draft that somebody changed while it was being published.
+var ErrChanged = errors.New("its remark was changed meanwhile; read it again and publish then")
+
 // Draft makes a draft for a finished month, or returns the one that is open.
 // The error is a *definition.Fault where agreement or period cannot be.
 func (d *Desk) Draft(ctx context.Context, agreement, period, remark, by string, now time.Time) (string, error) {
@@ -94,41 +97,58 @@ func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.
 	}, a), p, nil
 }
 
-// Publish freezes a draft with its content, its inputs and its PDF.
+// Publish freezes a draft with its content, its inputs and its PDF. They are
+// made first; a draft that was changed or published meanwhile is left alone.
 func (d *Desk) Publish(ctx context.Context, id, by string, now time.Time) error {
+	r, err := d.Store.Report(ctx, id)
+	if err != nil {
+		return err
+	}
+	if r.State == "published" {
+		return ErrPublished
+	}
+	frozen, err := d.freeze(ctx, r, by, now)
+	if err != nil {
+		return err
+	}
 	return d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
-		r, err := q.ReportForUpdate(ctx, id)
+		locked, err := q.ReportForUpdate(ctx, id)
 		if err != nil {
 			return err
 		}
-		if r.State == "published" {
+		if locked.State == "published" {
 			return ErrPublished
 		}
-		c, p, err := d.Content(ctx, r, now)
-		if err != nil {
-			return err
+		if locked.Remark != r.Remark {
+			return ErrChanged
 		}
-		content, err := json.Marshal(c)
-		if err != nil {
-			return err
-		}
-		inputs, err := report.Freeze(p)
-		if err != nil {
-			return err
-		}
-		at := now.UTC().Truncate(time.Second)
-		digest := report.Digest(content, inputs)
-		document, err := report.PDF(c, at, digest)
-		if err != nil {
-			return err
-		}
-		if err := q.PublishReport(ctx, db.PublishReportParams{
-			ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest,
-		}); err != nil {
+		if err := q.PublishReport(ctx, frozen); err != nil {
 			return err
 		}
 		return told(ctx, tx, q, by, "publish", r.Agreement, r.Period, r.ID)
 	})
+}
+
+// freeze makes everything that publishing a draft stores.
+func (d *Desk) freeze(ctx context.Context, r db.Report, by string, now time.Time) (out db.PublishReportParams, err error) {
+	c, p, err := d.Content(ctx, r, now)
+	if err != nil {
+		return out, err
+	}
+	content, err := json.Marshal(c)
+	if err != nil {
+		return out, err
+	}
+	inputs, err := report.Freeze(p)
+	if err != nil {
+		return out, err
+	}
+	at := now.UTC().Truncate(time.Second)
+	digest := report.Digest(content, inputs)
+	document, err := report.PDF(c, at, digest)
+	return db.PublishReportParams{
+		ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest,
+	}, err
 }
 
 func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by, action, agreement, period, id string) error {

@@ -33,9 +33,20 @@ type Store struct {
 	partitions map[time.Time]bool
 }
 
+// connections at most, where the URL does not say pool_max_conns: two listen
+// for good (live changes and the job queue), the rest serve requests and jobs.
+const connections = 24
+
 // Open connects to the database at url; it does not migrate.
 func Open(ctx context.Context, url string) (*Store, error) {
-	pool, err := pgxpool.New(ctx, url)
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("the database's URL: %w", err)
+	}
+	if !strings.Contains(url, "pool_max_conns") {
+		config.MaxConns = connections
+	}
+	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database: %w", err)
 	}

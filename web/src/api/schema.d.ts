@@ -4724,7 +4724,7 @@ export interface operations {
     trials: {
         parameters: {
             query: {
-                /** @description Comma-separated */
+                /** @description Given once for each */
                 ids: string[];
             };
             header?: never;

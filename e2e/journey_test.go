@@ -1,0 +1,258 @@
+// Package e2e drives the whole product as a person would: a real server on a
+// real database, real agents, a real browser.
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"kestite/agent"
+	"kestite/agent/store"
+	"kestite/demo"
+	"kestite/e2e/browser"
+	"kestite/server"
+	"kestite/server/store/storetest"
+	"kestite/standin"
+	"kestite/web"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+// stage is a server with the demo's history and a browser in front of it.
+type stage struct {
+	t   *testing.T
+	srv *server.Server
+	*browser.Browser
+}
+
+func newStage(t *testing.T, history bool) *stage {
+	t.Helper()
+	srv := storetest.Started(t, func(o *server.Options) { o.Web = web.Handler() })
+	if history {
+		if err := demo.Load(context.Background(), srv, time.Now(), func(string) {}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b, err := browser.Open(context.Background(), 1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(b.Close)
+	return &stage{t, srv, b}
+}
+
+// do fails the test at the first step that does not work.
+func (s *stage) do(steps ...error) {
+	s.t.Helper()
+	for i, err := range steps {
+		if err != nil {
+			s.t.Fatalf("step %d: %v", i+1, err)
+		}
+	}
+}
+
+func (s *stage) text(selector string) string {
+	s.t.Helper()
+	text, err := browser.Eval[string](s.Browser, "document.querySelector("+fmt.Sprintf("%q", selector)+")?.innerText ?? ''")
+	s.do(err)
+	return text
+}
+
+// agent starts an agent with a token, as the command on the page would.
+func (s *stage) agent(token string) {
+	s.t.Helper()
+	kept, err := store.Open(s.t.TempDir(), 10_000)
+	s.do(err)
+	a := &agent.Agent{Client: agent.NewClient(s.srv.URL, token), Store: kept, Version: "test", Log: slog.New(slog.DiscardHandler)}
+	running, end := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		if err := a.Run(running); err != nil {
+			s.t.Error("agent:", err)
+		}
+	}()
+	s.t.Cleanup(func() {
+		end()
+		<-done
+		kept.Close()
+	})
+}
+
+// location adds a location on the page and starts an agent with the token shown there.
+func (s *stage) location(name string) {
+	s.t.Helper()
+	s.do(
+		s.Go(s.srv.URL+"/set-up"),
+		s.Click("Add a location"), s.Fill("Name", name), s.ClickOn("form button", "Add"), s.Reads(name),
+	)
+	id := strings.ToLower(name)
+	s.do(s.ClickOn("[data-location='"+id+"'] button", "Start an agent here"), s.Until("the command", "document.querySelector('code.command')"))
+	token := regexp.MustCompile(`kesa_\S+`).FindString(s.text("code.command"))
+	if token == "" {
+		s.t.Fatal("no token on the page")
+	}
+	s.agent(token)
+	s.do(s.Until("the agent to be connected", "document.querySelector('[data-location=\""+id+"\"] .word-up')?.innerText === 'connected'"))
+}
+
+// One person goes the whole way: two locations, a service, first results, a
+// break, what it costs, recovery, and the report of last month.
+func TestFromAnAddressToAPublishedReport(t *testing.T) {
+	s := newStage(t, true)
+	web := &standin.Web{ID: "pier", Name: "Pier kiosk", Addr: "127.78.0.11:8478", Text: "Kiosk open"}
+	s.do(web.Set(standin.OK))
+	t.Cleanup(func() { web.Set(standin.Refused) })
+
+	s.do(s.SignIn(s.srv.URL, "admin@skerry.example", demo.Password))
+	s.location("Testvik")
+	s.location("Testby")
+
+	// A service from its address: what answers there is proposed and tried at once.
+	s.do(s.Go(s.srv.URL+"/services/new"), s.Fill("Name", "Pier kiosk"), s.Fill("Address", "http://127.78.0.11:8478/"))
+	for _, l := range []string{"Tolvik", "Eskerby"} { // the demo's own locations have no agent here
+		s.do(s.Click(l))
+	}
+	s.do(
+		s.Click("See what answers"),
+		s.Until("both locations to answer", "[...document.querySelectorAll('[data-candidate=http] .word-up')].length === 2"),
+		s.Until("ping from both", "[...document.querySelectorAll('[data-candidate=ping] .word-up')].length === 2"),
+		s.Choose("Measure every", "5 s"),
+		s.Fill("Target", "100.1"), s.Click("Start measuring"), s.Reads("A percentage between 0 and 100"),
+		s.Fill("Target", "99.9"), s.Fill("To whom (empty: internal)", "Pier tenants"),
+		s.Click("Start measuring"),
+		s.Until("the first results", "document.querySelectorAll('[data-lane] .word-up').length >= 4"),
+		s.Until("the service to be up", "document.querySelector('.head .word-up')"),
+	)
+
+	// Break it: Standing shows it down, and the allowance shrinks, without reload.
+	s.do(s.ClickOn("nav a", "Standing"), s.Until("the agreement", "document.querySelector('[data-agreement=pier-kiosk]')"))
+	s.do(web.Set(standin.Wrong))
+	const left = "document.querySelector('[data-agreement=pier-kiosk] .pair b')?.innerText"
+	before, err := browser.Eval[string](s.Browser, left)
+	s.do(err)
+	s.do(
+		s.Until("Pier kiosk to be down", "[...document.querySelectorAll('[data-need=down]')].some((e) => e.innerText.includes('Pier kiosk down'))"),
+		s.Until("the allowance to shrink", left+" !== "+fmt.Sprintf("%q", before)),
+	)
+
+	// Ask why: down to the measurement and its reason.
+	s.do(
+		s.ClickOn("[data-need=down] a", "explain"),
+		s.Reads("the service's state: down"), s.Reads("status 500 is not in 200-399"),
+	)
+
+	// Recover.
+	s.do(web.Set(standin.OK))
+	s.do(
+		s.Until("the service to be up again", "document.querySelector('.head .word-up')"),
+		s.ClickOn("nav a", "Standing"),
+		s.Until("nothing to be down", "document.querySelector('[data-agreement]') && !document.querySelector('[data-need=down]')"),
+	)
+
+	// Publish last month's report, download the PDF and read its figures.
+	dir := t.TempDir()
+	s.do(s.Downloads(dir), s.ClickOn("nav a", "Reports"), s.Choose("Agreement", "Ticket sales, Passenger division"), s.Click("Draft the report"))
+	s.do(s.Reads("a draft, not published"), s.Fill("Remark to the customer", "With thanks."), s.Click("Publish"), s.ClickOn("[role=dialog] button", "Publish"), s.Reads("SHA-256 of content and inputs"))
+	availability := regexp.MustCompile(`\d+\.\d{4} %`).FindString(s.text(".statement"))
+	sentence := s.text(".statement")
+	s.do(s.ClickOn("a.link", "PDF"))
+	var file string
+	s.do(wait("the download", func() bool {
+		found, _ := filepath.Glob(dir + "/*.pdf")
+		if len(found) == 1 {
+			file = found[0]
+		}
+		return file != ""
+	}))
+	out, err := exec.Command("pdftotext", "-layout", file, "-").CombinedOutput()
+	s.do(err)
+	for _, word := range []string{sentence, availability, "With thanks.", "Passenger division", "Europe/Oslo"} {
+		if word == "" || !strings.Contains(strings.Join(strings.Fields(string(out)), " "), word) {
+			t.Errorf("the PDF does not say %q:\n%s", word, out)
+		}
+	}
+}
+
+func wait(what string, ok func() bool) error {
+	for end := time.Now().Add(browser.Patience); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if ok() {
+			return nil
+		}
+	}
+	return fmt.Errorf("waited for %s", what)
+}
+
+// A new installation leads from the console's token to the first location.
+func TestFirstStart(t *testing.T) {
+	s := newStage(t, false)
+	s.do(
+		s.Go(s.srv.URL+"/"), s.Reads("The first account"),
+		s.Fill("One-time token", "kesf_guessed"), s.Fill("Organisation", "Skerry Line"), s.Fill("Time zone of your periods", "Europe/Oslo"),
+		s.Fill("Your name", "Astrid Holm"), s.Fill("Your e-mail", "astrid@skerry.example"), s.Fill("Password", "a quiet harbour"),
+		s.Click("Make the account"), s.Reads("the token is not the one that the server printed"),
+		s.Fill("One-time token", s.srv.FirstToken), s.Click("Make the account"),
+		s.Reads("Name the first one"),
+		s.ClickOn("nav a", "Standing"), s.Reads("Nothing is measured yet"),
+		s.ClickOn("nav a", "Services"), s.Reads("No service is described yet"),
+	)
+}
+
+// Keys go to the areas, step through months and find by name.
+func TestKeys(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "viewer@skerry.example", demo.Password), s.Until("Standing", "document.querySelector('[data-agreement]')"))
+	s.do(
+		s.Type("["), s.Until("the month before", "document.querySelector('.statement')?.innerText.includes('agreements were met')"),
+		s.Type("2"), s.Until("Services with the period kept", "location.pathname === '/services' && location.search.includes('period=')"),
+		s.Type("."), s.Until("the present month", "!location.search.includes('period=')"),
+		s.Type("/"), s.Until("the finder", "document.querySelector('[role=dialog] input')"),
+		s.Type("sailing service"), s.Until("the hit", "document.querySelector('[role=option]')?.innerText.includes('Sailing board')"),
+		s.Type("\r"), s.Until("the service", "location.pathname === '/services/sailing-board'"),
+		s.Type("?"), s.Reads("the month before, the month after"),
+	)
+}
+
+// No main screen has a serious fault that the accessibility checker knows.
+func TestAccessibility(t *testing.T) {
+	s := newStage(t, true)
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	s.do(err)
+	s.do(s.SignIn(s.srv.URL, "admin@skerry.example", demo.Password))
+	screens := map[string]string{
+		"/":                             "document.querySelector('[data-agreement]')",
+		"/services":                     "document.querySelector('[data-service]')",
+		"/services/ticket-sales?at=now": "document.querySelector('.moment .rules')",
+		"/services/new":                 "document.querySelector('form')",
+		"/services/departure/edit":      "document.querySelector('form')",
+		"/checks/ticket-sales-http":     "document.querySelector('form')",
+		"/agreements":                   "document.querySelector('.entry')",
+		"/agreements/tickets-passenger": "document.querySelectorAll('.entry').length > 12",
+		"/reports":                      "document.querySelector('table')",
+		"/set-up":                       "document.querySelector('[data-location]')",
+		"/set-up/people":                "document.querySelectorAll('table').length > 1",
+	}
+	for path, ready := range screens {
+		for _, look := range []string{"light", "dark"} {
+			_, err := browser.Eval[bool](s.Browser, "localStorage.setItem('mui-mode', '"+look+"') || true")
+			s.do(err, s.Go(s.srv.URL+path), s.Until(path, ready))
+			_, err = browser.Eval[bool](s.Browser, string(axe)+"; true")
+			s.do(err)
+			found, err := browser.Eval[[]string](s.Browser, `axe.run(document, { resultTypes: ['violations'] }).then((r) => r.violations
+				.filter((v) => v.impact === 'serious' || v.impact === 'critical')
+				.map((v) => v.id + ': ' + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + ' — ' + n.failureSummary).join(' | ')))`)
+			s.do(err)
+			for _, f := range found {
+				t.Errorf("%s (%s): %s", path, look, f)
+			}
+		}
+	}
+}

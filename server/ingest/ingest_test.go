@@ -1,0 +1,247 @@
+package ingest_test
+
+import (
+	"context"
+	"math/rand/v2"
+	"reflect"
+	"testing"
+	"time"
+
+	"kestite/agent/wire"
+	"kestite/core/definition"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/core/verdict"
+	"kestite/server"
+	"kestite/server/catalogue"
+	"kestite/server/history"
+	"kestite/server/store/db"
+	"kestite/server/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+const check, location = "page", "tolvik"
+
+var ctx = context.Background()
+
+// lane is a server with one check, in force for the last five days.
+func lane(t testing.TB, confirm, recover int64) *server.Server {
+	t.Helper()
+	srv := storetest.Server(t)
+	ch := catalogue.Change{By: "test", At: time.Now().Add(-5 * 24 * time.Hour)}
+	for _, d := range []struct {
+		kind, id string
+		spec     catalogue.Spec
+	}{
+		{catalogue.Location, location, definition.LocationSpec{Name: "Tolvik"}},
+		{catalogue.Service, "tickets", definition.ServiceSpec{Name: "Tickets", Kind: "business", Combine: "worst"}},
+		{catalogue.Check, check, definition.CheckSpec{
+			Service: "tickets", Name: "Page", Kind: "http", Target: "http://127.0.0.1/", IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 150,
+			Confirm: confirm, Recover: recover, Quorum: "any", Role: "decides", Locations: []string{location},
+		}},
+	} {
+		if _, err := srv.API.Catalogue.Create(ctx, d.kind, d.id, "", d.spec, ch); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return srv
+}
+
+func deliver(t testing.TB, srv *server.Server, list []wire.Measurement) wire.Receipt {
+	t.Helper()
+	receipt, err := srv.API.Ingest.Batch(ctx, location, list)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return receipt
+}
+
+// random makes a day of measurements with gaps, failures and errors.
+func random(r *rand.Rand, n int) []wire.Measurement {
+	at := span.Of(time.Now().Add(-30 * time.Hour)).Add(int64(r.IntN(60_000)))
+	outcome := measure.OK
+	var out []wire.Measurement
+	for range n {
+		at = at.Add(60_000 + int64(r.IntN(5)))
+		if r.IntN(25) == 0 {
+			at = at.Add(int64(r.IntN(600_000)))
+		}
+		if r.IntN(4) == 0 {
+			outcome = []measure.Outcome{measure.OK, measure.OK, measure.OK, measure.Degraded, measure.Failed, measure.Error}[r.IntN(6)]
+		}
+		out = append(out, wire.Measurement{Check: check, At: at, Outcome: outcome, Measures: map[string]float64{"total_ms": 10}})
+	}
+	return out
+}
+
+// stored returns all stretches as an account would see them.
+func stored(t testing.TB, srv *server.Server) []verdict.Stretch {
+	t.Helper()
+	all := span.Span{From: span.Of(time.Now().Add(-5 * 24 * time.Hour)), To: span.Of(time.Now())}
+	list, err := history.Load(ctx, srv.API.Store, []string{check}, all, history.Accounted)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return list.Source(check, location)
+}
+
+func judged(list []wire.Measurement, confirm, recover int64) []verdict.Stretch {
+	severity := map[measure.Outcome]verdict.State{measure.OK: verdict.Up, measure.Degraded: verdict.Degraded, measure.Failed: verdict.Down}
+	var s verdict.Series
+	var out []verdict.Stretch
+	for _, m := range list {
+		if m.Outcome != measure.Error {
+			out = s.Add(out, m.At, severity[m.Outcome], verdict.Settings{Confirm: confirm, Recover: recover, StaleAfter: 150_000})
+		}
+	}
+	return s.AtEnd(out)
+}
+
+// However a day is cut into batches, repeated and delayed, the stretches are
+// those of the measurements in order.
+func TestAnyOrderOfDeliveryGivesTheSameStretches(t *testing.T) {
+	r := rand.New(rand.NewPCG(21, 22))
+	for round := range 12 {
+		confirm, recover := int64(1+r.IntN(3)), int64(1+r.IntN(3))
+		srv := lane(t, confirm, recover)
+		list := random(r, 250)
+		var batches [][]wire.Measurement
+		for rest := list; len(rest) > 0; {
+			n := min(len(rest), 1+r.IntN(40))
+			batches = append(batches, rest[:n])
+			rest = rest[n:]
+		}
+		// Some batches come late, some twice.
+		for range 6 {
+			i, j := r.IntN(len(batches)), r.IntN(len(batches))
+			batches[i], batches[j] = batches[j], batches[i]
+			batches = append(batches, batches[r.IntN(len(batches))])
+		}
+		total := 0
+		for _, b := range batches {
+			receipt := deliver(t, srv, b)
+			total += receipt.Stored
+			if receipt.Stored+receipt.Duplicates != len(b) || len(receipt.Refused) > 0 {
+				t.Fatalf("receipt %+v for %d", receipt, len(b))
+			}
+		}
+		if total != len(list) {
+			t.Fatalf("stored %d of %d", total, len(list))
+		}
+		if got, want := stored(t, srv), judged(list, confirm, recover); !reflect.DeepEqual(got, want) {
+			t.Fatalf("round %d, confirm %d, recover %d:\ngot  %v\nwant %v", round, confirm, recover, got, want)
+		}
+	}
+}
+
+// A late measurement is refused, and nothing is lost, where the raw
+// measurements that judging again would need are gone.
+func TestLateBeyondRawIsRefusedAndHarmsNothing(t *testing.T) {
+	srv := lane(t, 2, 1)
+	list := random(rand.New(rand.NewPCG(3, 3)), 200)
+	missing := list[100]
+	deliver(t, srv, append(append([]wire.Measurement(nil), list[:100]...), list[101:]...))
+	before := stored(t, srv)
+	if _, err := srv.API.Store.Pool.Exec(ctx, "DELETE FROM measurement WHERE at < $1", missing.At.Time().Add(time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	missing.Outcome = measure.Failed
+	receipt := deliver(t, srv, []wire.Measurement{missing})
+	if len(receipt.Refused) != 1 || receipt.Stored != 0 {
+		t.Fatalf("receipt %+v", receipt)
+	}
+	if got := stored(t, srv); !reflect.DeepEqual(got, before) {
+		t.Errorf("the stretches changed:\n%v\n%v", got, before)
+	}
+}
+
+func TestHourlySummariesAreMadeOfRawMeasurements(t *testing.T) {
+	srv := lane(t, 1, 1)
+	start := span.Of(time.Now().Add(-3 * time.Hour).Truncate(time.Hour))
+	var list []wire.Measurement
+	for i := range 50 {
+		m := wire.Measurement{Check: check, At: start.Add(int64(i) * 60_000), Outcome: measure.OK, Measures: map[string]float64{"total_ms": float64(10 + i)}}
+		switch i {
+		case 7:
+			m.Outcome, m.Measures = measure.Failed, nil
+		case 8:
+			m.Outcome, m.Measures = measure.Error, nil
+		}
+		list = append(list, m)
+	}
+	deliver(t, srv, list[:30])
+	for range 2 { // the second time with what came meanwhile
+		if err := srv.Judge.Hours(ctx); err != nil {
+			t.Fatal(err)
+		}
+		deliver(t, srv, list)
+	}
+	lanes, err := srv.API.Store.LanesOfChecks(ctx, []string{check})
+	if err != nil || len(lanes) != 1 {
+		t.Fatal(lanes, err)
+	}
+	hours, err := srv.API.Store.Hours(ctx, db.HoursParams{Column1: []int32{lanes[0].ID}, HourAt: start.Time(), HourAt_2: start.Time().Add(time.Hour)})
+	if err != nil || len(hours) != 1 {
+		t.Fatal(hours, err)
+	}
+	h := hours[0]
+	if h.Count != 49 || h.Failed != 1 || h.Error != 1 || *h.Low != 10 || *h.High != 59 {
+		t.Errorf("hour %+v low %v high %v", h, *h.Low, *h.High)
+	}
+	var s measure.Sketch
+	if err := s.UnmarshalBinary(h.Sketch); err != nil || s.Count() != 48 {
+		t.Errorf("sketch of %d, %v", s.Count(), err)
+	}
+	if m := s.Quantile(0.5); m < 33 || m > 37 {
+		t.Errorf("median %v", m)
+	}
+}
+
+// The live state follows measurements, waits for confirmation, and notices silence.
+func TestLiveStateOfAService(t *testing.T) {
+	now := time.Now().Add(-10 * time.Minute)
+	srv := lane(t, 2, 1)
+	srv.Judge.Now = func() time.Time { return now }
+	state := func() (verdict.State, int32) {
+		t.Helper()
+		if err := srv.Judge.Services(ctx, []string{"tickets"}); err != nil {
+			t.Fatal(err)
+		}
+		rows, err := srv.API.Store.States(ctx)
+		if err != nil || len(rows) != 1 {
+			t.Fatal(rows, err)
+		}
+		return verdict.State(rows[0].State), rows[0].Waiting
+	}
+	at := span.Of(now)
+	say := func(o measure.Outcome) {
+		t.Helper()
+		at = at.Add(span.Minute)
+		now = at.Time().Add(time.Second)
+		deliver(t, srv, []wire.Measurement{{Check: check, At: at, Outcome: o}})
+	}
+	if s, _ := state(); s != verdict.Unmeasured {
+		t.Errorf("before the first measurement it is %s", s)
+	}
+	say(measure.OK)
+	if s, _ := state(); s != verdict.Up {
+		t.Errorf("after a good one it is %s", s)
+	}
+	say(measure.Failed)
+	if s, waiting := state(); s != verdict.Up || waiting != 1 {
+		t.Errorf("after one failure it is %s with %d waiting", s, waiting)
+	}
+	say(measure.Failed)
+	if s, waiting := state(); s != verdict.Down || waiting != 0 {
+		t.Errorf("after two it is %s with %d waiting", s, waiting)
+	}
+	say(measure.OK)
+	if s, _ := state(); s != verdict.Up {
+		t.Errorf("recovered it is %s", s)
+	}
+	now = at.Time().Add(151 * time.Second)
+	if s, _ := state(); s != verdict.Unmeasured {
+		t.Errorf("after silence it is %s", s)
+	}
+}

@@ -1,0 +1,180 @@
+// Package servertest calls a server's API as a signed-in person or an agent
+// would.
+package servertest
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"testing"
+
+	"kestite/server"
+	"kestite/server/auth"
+	"kestite/server/store/db"
+)
+
+// Password of all people made here.
+const Password = "quay-side lantern"
+
+// Client calls the API with a session of its own.
+type Client struct {
+	T    testing.TB
+	URL  string
+	HTTP *http.Client
+}
+
+// Serve serves the routes of a server that was built and not started.
+func Serve(t testing.TB, srv *server.Server) string {
+	t.Helper()
+	s := httptest.NewServer(srv.API.Handler())
+	t.Cleanup(s.Close)
+	return s.URL
+}
+
+// Anonymous returns a client that is not signed in.
+func Anonymous(t testing.TB, url string) *Client {
+	t.Helper()
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &Client{T: t, URL: url, HTTP: &http.Client{Jar: jar}}
+}
+
+// As makes a person with the role and returns a client signed in as them.
+func As(t testing.TB, srv *server.Server, url string, role auth.Role) *Client {
+	t.Helper()
+	hash, err := auth.HashPassword(Password)
+	if err != nil {
+		t.Fatal(err)
+	}
+	email := string(role) + "@skerry.example"
+	if _, err := srv.API.Store.AddPerson(context.Background(), db.AddPersonParams{Email: email, Name: "A " + string(role), Role: string(role), PasswordHash: hash}); err != nil {
+		t.Fatal(err)
+	}
+	c := Anonymous(t, url)
+	c.Must(http.MethodPost, "/session", map[string]any{"email": email, "password": Password}, nil)
+	return c
+}
+
+// Answer is what came back.
+type Answer struct {
+	Status int
+	Header http.Header
+	Body   []byte
+}
+
+// Problem reads the answer as problem details: the detail, and messages by field path.
+func (a Answer) Problem() (detail string, fields map[string]string) {
+	var p struct {
+		Detail string `json:"detail"`
+		Errors []struct{ Message, Location string }
+	}
+	json.Unmarshal(a.Body, &p)
+	fields = map[string]string{}
+	for _, e := range p.Errors {
+		fields[e.Location] = e.Message
+	}
+	return p.Detail, fields
+}
+
+// Do makes a request below /api/v1; in is sent as JSON unless nil.
+func (c *Client) Do(method, path string, in any) Answer {
+	c.T.Helper()
+	var body io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			c.T.Fatal(err)
+		}
+		body = bytes.NewReader(text)
+	}
+	req, err := http.NewRequest(method, c.URL+"/api/v1"+path, body)
+	if err != nil {
+		c.T.Fatal(err)
+	}
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	resp, err := c.HTTP.Do(req)
+	if err != nil {
+		c.T.Fatal(err)
+	}
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	if err != nil {
+		c.T.Fatal(err)
+	}
+	return Answer{resp.StatusCode, resp.Header, text}
+}
+
+// Must makes a request that has to succeed and decodes the answer into out, unless nil.
+func (c *Client) Must(method, path string, in, out any) {
+	c.T.Helper()
+	a := c.Do(method, path, in)
+	if a.Status >= 300 {
+		c.T.Fatalf("%s %s: %d %s", method, path, a.Status, a.Body)
+	}
+	if out != nil {
+		if err := json.Unmarshal(a.Body, out); err != nil {
+			c.T.Fatalf("%s %s: %v in %s", method, path, err, a.Body)
+		}
+	}
+}
+
+// Create defines something and returns its id.
+func (c *Client) Create(path string, spec any) string {
+	c.T.Helper()
+	var made struct{ ID string }
+	c.Must(http.MethodPost, path, map[string]any{"spec": spec}, &made)
+	return made.ID
+}
+
+// Check is the spec of an HTTP check, to be changed by edit.
+func Check(service string, locations []string, edit func(map[string]any)) map[string]any {
+	spec := map[string]any{
+		"service": service, "name": "Page", "kind": "http", "target": "http://127.0.0.1:9/", "interval_s": 60, "timeout_ms": 2000,
+		"stale_after_s": 150, "confirm": 2, "recover": 1, "quorum": "majority", "role": "decides", "locations": locations,
+	}
+	if edit != nil {
+		edit(spec)
+	}
+	return spec
+}
+
+// Agent returns a token for an agent at a location.
+func Agent(t testing.TB, srv *server.Server, location string) string {
+	t.Helper()
+	token, hash := auth.NewToken("kesa_")
+	if _, err := srv.API.Store.AddAgent(context.Background(), db.AddAgentParams{Location: location, TokenHash: hash, CreatedBy: "test"}); err != nil {
+		t.Fatal(err)
+	}
+	return token
+}
+
+// AsAgent makes a request with an agent's token; body is sent as it is.
+func AsAgent(t testing.TB, url, token, path, body string) Answer {
+	t.Helper()
+	req, err := http.NewRequest(http.MethodPost, url+path, bytes.NewReader([]byte(body)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	text, _ := io.ReadAll(resp.Body)
+	return Answer{resp.StatusCode, resp.Header, text}
+}
+
+// Fields formats the faults of an answer for a failure message.
+func (a Answer) String() string { return fmt.Sprintf("%d %s", a.Status, a.Body) }
