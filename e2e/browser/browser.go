@@ -124,16 +124,26 @@ func (b *Browser) ClickOn(selector, text string) error {
 	if text == "" {
 		find = "document.querySelector(" + quote(selector) + ")"
 	}
-	if err := b.Until("something to click: "+selector+" "+quote(text), find+" && !"+find+".disabled"); err != nil {
+	// A person clicks what is enabled, in sight and not covered, such as by a list that is still closing.
+	at := `(() => {
+		const e = ` + find + `
+		if (!e || e.disabled) return null
+		e.scrollIntoView({ block: 'center' })
+		const r = e.getBoundingClientRect()
+		const x = r.x + Math.min(r.width / 2, 200), y = r.y + r.height / 2
+		const top = document.elementFromPoint(x, y)
+		return top && (e.contains(top) || top.contains(e)) ? [x, y] : null
+	})()`
+	if err := b.Until("something to click: "+selector+" "+quote(text), at); err != nil {
 		return err
 	}
-	at, err := Eval[[2]float64](b, `(() => { const e = `+find+`; e.scrollIntoView({ block: 'center' }); const r = e.getBoundingClientRect(); return [r.x + Math.min(r.width / 2, 200), r.y + r.height / 2] })()`)
+	point, err := Eval[[2]float64](b, at)
 	if err != nil {
 		return err
 	}
 	ctx, end := context.WithTimeout(b.ctx, Patience)
 	defer end()
-	return chromedp.Do(ctx, chromedp.MouseClickXY(at[0], at[1]))
+	return chromedp.Do(ctx, chromedp.MouseClickXY(point[0], point[1]))
 }
 
 // Fill types into the field of a label, replacing what is there.
