@@ -109,7 +109,7 @@ func TestLimitsMakeTheOutcome(t *testing.T) {
 func TestHTTP(t *testing.T) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "Next sailings") })
-	mux.HandleFunc("/wrong", func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "no", 503) })
+	mux.HandleFunc("/wrong", func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "no", http.StatusServiceUnavailable) })
 	mux.HandleFunc("/moved", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/", http.StatusFound) })
 	mux.HandleFunc("/slow", func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
 	mux.HandleFunc("/drip", func(w http.ResponseWriter, r *http.Request) {
@@ -138,17 +138,17 @@ func TestHTTP(t *testing.T) {
 		outcome measure.Outcome
 		says    string
 	}{
-		"a good answer":         {web(plain.URL, patience, definition.HTTPSettings{Text: "sailings"}), measure.OK, ""},
-		"a status not expected": {web(plain.URL+"/wrong", patience, definition.HTTPSettings{}), measure.Failed, "status 503 is not in 200-399"},
-		"a status expected":     {web(plain.URL+"/wrong", patience, definition.HTTPSettings{Status: "503"}), measure.OK, ""},
-		"redirects stay":        {web(plain.URL+"/moved", patience, definition.HTTPSettings{Status: "302"}), measure.OK, ""},
+		"a good answer":          {web(plain.URL, patience, definition.HTTPSettings{Text: "sailings"}), measure.OK, ""},
+		"a status not expected":  {web(plain.URL+"/wrong", patience, definition.HTTPSettings{}), measure.Failed, "status http.StatusServiceUnavailable is not in 200-399"},
+		"a status expected":      {web(plain.URL+"/wrong", patience, definition.HTTPSettings{Status: "http.StatusServiceUnavailable"}), measure.OK, ""},
+		"redirects stay":         {web(plain.URL+"/moved", patience, definition.HTTPSettings{Status: "302"}), measure.OK, ""},
 		"text that is not there": {web(plain.URL, patience, definition.HTTPSettings{Text: "cancelled"}), measure.Failed, `the text "cancelled"`},
-		"no answer":             {web(plain.URL+"/slow", patience, definition.HTTPSettings{}), measure.Failed, "no complete answer within 400 ms (connected, request sent)"},
-		"an answer without end": {web(plain.URL+"/drip", patience, definition.HTTPSettings{}), measure.Failed, "answer begun"},
-		"nobody listens":        {web(gone.URL, patience, definition.HTTPSettings{}), measure.Failed, "connection refused"},
-		"a mute listener":       {web("http://"+mute.Addr().String(), patience, definition.HTTPSettings{}), measure.Failed, "no complete answer"},
+		"no answer":              {web(plain.URL+"/slow", patience, definition.HTTPSettings{}), measure.Failed, "no complete answer within 400 ms (connected, request sent)"},
+		"an answer without end":  {web(plain.URL+"/drip", patience, definition.HTTPSettings{}), measure.Failed, "answer begun"},
+		"nobody listens":         {web(gone.URL, patience, definition.HTTPSettings{}), measure.Failed, "connection refused"},
+		"a mute listener":        {web("http://"+mute.Addr().String(), patience, definition.HTTPSettings{}), measure.Failed, "no complete answer"},
 		"TLS by nobody we trust": {web(untrusted.URL, patience, definition.HTTPSettings{}), measure.Failed, "certificate"},
-		"a forbidden target":    {web("http://169.254.169.254/", patience, definition.HTTPSettings{}), measure.Error, "policy forbids"},
+		"a forbidden target":     {web("http://169.254.169.254/", patience, definition.HTTPSettings{}), measure.Error, "policy forbids"},
 	} {
 		r := s.Measure(context.Background(), c.task)
 		if r.Outcome != c.outcome || !strings.Contains(r.Detail, c.says) {

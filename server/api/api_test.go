@@ -218,9 +218,9 @@ func TestBadDefinitionsAreRefusedAtTheirFields(t *testing.T) {
 			s["kind"], s["target"] = "ping", "127.0.0.1"
 			s["limits"] = []any{map[string]any{"measure": "loss_percent", "failed_above": 120}}
 		}), "body.limits[0]"},
-		"a name of blanks":       {"/services", map[string]any{"name": "  ", "kind": "business", "combine": "worst"}, "body.name"},
-		"a kind that is none":    {"/services", map[string]any{"name": "X", "kind": "hobby", "combine": "worst"}, "body.spec.kind"},
-		"depending on no one":    {"/services", map[string]any{"name": "X", "kind": "business", "combine": "worst", "depends_on": []any{map[string]any{"services": []string{"ferries"}}}}, "body.depends_on[0].services[0]"},
+		"a name of blanks":        {"/services", map[string]any{"name": "  ", "kind": "business", "combine": "worst"}, "body.name"},
+		"a kind that is none":     {"/services", map[string]any{"name": "X", "kind": "hobby", "combine": "worst"}, "body.spec.kind"},
+		"depending on no one":     {"/services", map[string]any{"name": "X", "kind": "business", "combine": "worst", "depends_on": []any{map[string]any{"services": []string{"ferries"}}}}, "body.depends_on[0].services[0]"},
 		"a field that is unknown": {"/services", map[string]any{"name": "X", "kind": "business", "combine": "worst", "colour": "red"}, "body.spec.colour"},
 	} {
 		a := f.manager.Do(http.MethodPost, c.path, map[string]any{"spec": c.spec})
