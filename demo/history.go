@@ -234,7 +234,7 @@ func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *r
 	if slowed {
 		base += 1000 + 700*r.Float64()
 	}
-	values[0], values[1], values[2], values[4] = base, 0.4, base*0.08, base*0.7
+	values[0], values[2], values[4] = base, base*0.08, base*0.7 // no name lookup: the targets are addresses
 	values[5], values[6] = 200, 96
 	return values, true
 }

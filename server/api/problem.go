@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"log/slog"
@@ -47,6 +48,11 @@ func problem(err error, log *slog.Logger) error {
 		return huma.Error429TooManyRequests("Too many attempts; wait a minute and try again.")
 	case errors.As(err, &pg) && pg.Code == "23505":
 		return huma.Error409Conflict("That is there already: " + pg.Detail)
+	}
+	if errors.Is(err, context.Canceled) {
+		// The asker went away; nobody reads the answer.
+		log.Debug("request given up", "error", err)
+		return huma.Error503ServiceUnavailable("The request was given up.")
 	}
 	log.Error("request failed", "error", err)
 	return huma.Error500InternalServerError("Something went wrong on the server; nothing was changed. The server's log says more.")

@@ -101,20 +101,23 @@ function Reasons({ moment }: { moment: Schemas['Moment'] }) {
   )
 }
 
+/** The measures in the order in which a measurement comes by them. */
 const labels: Record<string, [string, string]> = {
+  dns_ms: ['name lookup', 'ms'],
+  connect_ms: ['connect', 'ms'],
+  tls_ms: ['TLS', 'ms'],
+  first_byte_ms: ['first byte', 'ms'],
+  total_ms: ['total', 'ms'],
+  status: ['status', ''],
+  size_bytes: ['size', 'B'],
   loss_percent: ['loss', '%'],
   rtt_min_ms: ['round trip, shortest', 'ms'],
   rtt_mean_ms: ['round trip, mean', 'ms'],
   rtt_max_ms: ['round trip, longest', 'ms'],
   jitter_ms: ['jitter', 'ms'],
-  total_ms: ['total', 'ms'],
-  dns_ms: ['name lookup', 'ms'],
-  connect_ms: ['connect', 'ms'],
-  tls_ms: ['TLS', 'ms'],
-  first_byte_ms: ['first byte', 'ms'],
-  status: ['status', ''],
-  size_bytes: ['size', 'B'],
 }
+
+const place = (measure: string) => Object.keys(labels).indexOf(measure)
 
 function SampleView({ sample }: { sample: Schemas['Sample'] | null | undefined }) {
   const { zone } = useZone()
@@ -125,7 +128,7 @@ function SampleView({ sample }: { sample: Schemas['Sample'] | null | undefined }
       <dd>{clock(sample.at, zone)}</dd>
       <dt>outcome</dt>
       <dd>{sample.outcome}</dd>
-      {Object.entries(sample.measures).map(([k, v]) => (
+      {Object.entries(sample.measures).sort(([a], [b]) => place(a) - place(b)).map(([k, v]) => (
         <div key={k} style={{ display: 'contents' }}>
           <dt>{labels[k]?.[0] ?? k}</dt>
           <dd>

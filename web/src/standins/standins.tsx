@@ -30,7 +30,7 @@ export function StandIns() {
         The demo measures these small simulated services and hosts for real. Make one misbehave, and watch Standing: an outage is believed after two failed measurements, which takes up to a minute here.
       </p>
       <Trouble error={all.error ?? steer.error} />
-      <table className="plain" style={{ maxWidth: 900 }}>
+      <table className="plain" style={{ maxWidth: 1060 }}>
         <thead>
           <tr>
             <th>Name</th>
@@ -41,11 +41,11 @@ export function StandIns() {
         <tbody>
           {all.data?.map((s) => (
             <tr key={s.id} data-stand-in={s.id}>
-              <td style={{ fontWeight: 600 }}>{s.name}</td>
+              <td style={{ fontWeight: 600, whiteSpace: 'nowrap' }}>{s.name}</td>
               <td className="sub">{s.where}</td>
               <td>
                 {s.modes.map((m) => (
-                  <label key={m} style={{ marginRight: 16, whiteSpace: 'nowrap', fontWeight: m === s.mode ? 600 : 400 }}>
+                  <label key={m} style={{ marginRight: 13, whiteSpace: 'nowrap', fontWeight: m === s.mode ? 600 : 400 }}>
                     <input type="radio" name={s.id} value={m} checked={m === s.mode} disabled={!may || steer.isPending} onChange={() => steer.mutate({ id: s.id, mode: m })} /> {words[m] ?? m}
                   </label>
                 ))}

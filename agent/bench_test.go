@@ -1,0 +1,121 @@
+package agent_test
+
+import (
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"kestite/agent"
+	"kestite/agent/store"
+	"kestite/agent/wire"
+	"kestite/core/definition"
+	"kestite/core/measure"
+	"kestite/core/span"
+)
+
+// BenchmarkLateness runs an agent with 1,000 ping checks, 100 starts a second,
+// for half a minute: how late do measurements start? Beside it, in the same
+// run, goroutines that only sleep until the same number of instants.
+func BenchmarkLateness(b *testing.B) {
+	const checks, intervalS = 1000, 10
+	b.Run("agent", func(b *testing.B) {
+		for b.Loop() {
+			var mu sync.Mutex
+			var late []float64
+			lost := 0
+			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if r.URL.Path == wire.PathBatches {
+					var batch wire.Batch
+					read(r, &batch)
+					mu.Lock()
+					for _, m := range batch.Measurements {
+						late = append(late, float64(m.LateMS))
+						if m.Outcome != measure.OK {
+							lost++
+						}
+					}
+					mu.Unlock()
+					json.NewEncoder(w).Encode(wire.Receipt{Stored: len(batch.Measurements)})
+					return
+				}
+				var rep wire.Report
+				read(r, &rep)
+				if rep.Known != "" {
+					select {
+					case <-r.Context().Done():
+					case <-time.After(time.Duration(rep.WaitS) * time.Second):
+					}
+				}
+				json.NewEncoder(w).Encode(assignments(checks, intervalS))
+			}))
+			kept, err := store.Open(b.TempDir(), 100_000)
+			if err != nil {
+				b.Fatal(err)
+			}
+			a := &agent.Agent{Client: agent.NewClient(server.URL, "kesa_bench"), Store: kept, Log: slog.New(slog.DiscardHandler)}
+			running, end := context.WithTimeout(ctx, 30*time.Second)
+			if err := a.Run(running); err != nil {
+				b.Fatal(err)
+			}
+			end()
+			kept.Close()
+			server.Close()
+			report(b, late)
+			b.ReportMetric(float64(lost), "not-ok")
+		}
+	})
+	b.Run("bare-sleep", func(b *testing.B) {
+		for b.Loop() {
+			late := make([]float64, 3*checks)
+			var all sync.WaitGroup
+			began := time.Now()
+			for i := range late {
+				at := began.Add(time.Duration(i) * 10 * time.Millisecond)
+				all.Go(func() {
+					time.Sleep(time.Until(at))
+					late[i] = float64(time.Since(at).Milliseconds())
+				})
+			}
+			all.Wait()
+			report(b, late)
+		}
+	})
+}
+
+// read decodes the gzipped JSON that agents send.
+func read(r *http.Request, out any) {
+	if z, err := gzip.NewReader(r.Body); err == nil {
+		json.NewDecoder(z).Decode(out)
+	}
+}
+
+func assignments(checks int, intervalS int64) wire.Assignments {
+	out := wire.Assignments{Location: "tolvik", Mark: "1", Clock: span.Of(time.Now())}
+	for i := range checks {
+		out.Checks = append(out.Checks, wire.Check{
+			ID: fmt.Sprintf("check-%04d", i), Kind: "ping", Target: fmt.Sprintf("127.9.%d.%d", i/250, 1+i%250), IntervalS: intervalS, TimeoutMS: 1000,
+			Ping: &definition.PingSettings{Packets: 3, SizeBytes: 56, SpacingMS: 50},
+		})
+	}
+	return out
+}
+
+func report(b *testing.B, late []float64) {
+	b.Helper()
+	if len(late) == 0 {
+		b.Fatal("nothing was measured")
+	}
+	slices.Sort(late)
+	b.ReportMetric(float64(len(late)), "starts")
+	b.ReportMetric(late[len(late)/2], "late-p50-ms")
+	b.ReportMetric(late[len(late)*99/100], "late-p99-ms")
+	b.ReportMetric(late[len(late)-1], "late-max-ms")
+}

@@ -1,0 +1,223 @@
+package server_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kestite/agent/wire"
+	"kestite/core/definition"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/core/verdict"
+	"kestite/server"
+	"kestite/server/auth"
+	"kestite/server/catalogue"
+	"kestite/server/ingest"
+	"kestite/server/servertest"
+	"kestite/server/store/db"
+	"kestite/server/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+var ctx = context.Background()
+
+// fleet is a server with so many services, each with a check a minute from two
+// locations and an agreement, in force for forty days.
+func fleet(b *testing.B, services int) *server.Server {
+	b.Helper()
+	srv := storetest.Server(b)
+	ch := catalogue.Change{By: "bench", At: time.Now().Add(-40 * 24 * time.Hour)}
+	define := func(kind, id string, spec catalogue.Spec) {
+		if _, err := srv.API.Catalogue.Create(ctx, kind, id, "", spec, ch); err != nil {
+			b.Fatal(err)
+		}
+	}
+	for _, l := range places {
+		define(catalogue.Location, l, definition.LocationSpec{Name: l})
+	}
+	for i := range services {
+		service := fmt.Sprintf("service-%03d", i)
+		define(catalogue.Service, service, definition.ServiceSpec{Name: service, Kind: "business", Combine: "worst"})
+		define(catalogue.Check, "check-"+service, definition.CheckSpec{
+			Service: service, Name: service, Kind: "http", Target: "http://127.0.0.1/", IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 150,
+			Confirm: 2, Recover: 2, Quorum: "majority", Role: "decides", Locations: places,
+		})
+		define(catalogue.Agreement, "agreement-"+service, definition.AgreementSpec{
+			Name: service, Service: service, Timezone: "Europe/Oslo", TargetPercent: "99.9", DegradedWeightPercent: "0", MinCoveragePercent: "0", Unmeasured: "exclude",
+		})
+	}
+	return srv
+}
+
+var places = []string{"tolvik", "eskerby"}
+
+// minutes are measurements of all checks of a fleet at one location, one a
+// minute for so many minutes from a time on; every check fails now and then.
+func minutes(services, n int, from time.Time, badEvery int) []wire.Measurement {
+	var out []wire.Measurement
+	for m := range n {
+		for i := range services {
+			o := measure.OK
+			if badEvery > 0 && (m+i*7)%badEvery < 3 {
+				o = measure.Failed
+			}
+			out = append(out, wire.Measurement{
+				Check: fmt.Sprintf("check-service-%03d", i), At: span.Of(from.Add(time.Duration(m)*time.Minute + time.Duration(i)*time.Millisecond)), Outcome: o,
+				Measures: map[string]float64{"dns_ms": 0.4, "connect_ms": 1.5, "first_byte_ms": 30, "total_ms": 42.5, "status": 200, "size_bytes": 9120},
+			})
+		}
+	}
+	return out
+}
+
+// BenchmarkIngest delivers batches of 1,000 and 10,000 measurements of 100
+// checks through the agents' HTTP endpoint, judged and committed; and, in the
+// same run, the same rows by one COPY per batch into a table of the same make
+// without anything else.
+func BenchmarkIngest(b *testing.B) {
+	const checks = 100
+	for _, size := range []int{1000, 10_000} {
+		b.Run(fmt.Sprintf("endpoint/batch=%d", size), func(b *testing.B) {
+			srv := fleet(b, checks)
+			url := servertest.Serve(b, srv)
+			token := servertest.Agent(b, srv, places[0])
+			from := time.Now().Add(-39 * 24 * time.Hour).Truncate(time.Minute)
+			sent := 0
+			for b.Loop() {
+				b.StopTimer()
+				text, err := json.Marshal(wire.Batch{Measurements: minutes(checks, size/checks, from, 500)})
+				if err != nil {
+					b.Fatal(err)
+				}
+				from = from.Add(time.Duration(size/checks) * time.Minute)
+				b.StartTimer()
+				a := servertest.AsAgent(b, url, token, wire.PathBatches, string(text))
+				var r wire.Receipt
+				if err := json.Unmarshal(a.Body, &r); err != nil || r.Stored != size {
+					b.Fatalf("%v %.300s", err, a)
+				}
+				sent += size
+			}
+			b.ReportMetric(float64(sent)/b.Elapsed().Seconds(), "rows/s")
+		})
+		b.Run(fmt.Sprintf("bare-copy/batch=%d", size), func(b *testing.B) {
+			srv := fleet(b, 1)
+			_, err := srv.API.Store.Pool.Exec(ctx, "CREATE TABLE bare (LIKE measurement INCLUDING ALL)")
+			if err != nil {
+				b.Fatal(err)
+			}
+			from := time.Now().Add(-39 * 24 * time.Hour).Truncate(time.Minute)
+			sent := 0
+			for b.Loop() {
+				b.StopTimer()
+				var rows [][]any
+				for i, m := range minutes(checks, size/checks, from, 500) {
+					rows = append(rows, []any{int32(i % checks), m.At.Time(), int16(m.Outcome), []float32{42.5, 0.4, 1.5, 0, 30, 200, 9120}, int32(0), nil})
+				}
+				from = from.Add(time.Duration(size/checks) * time.Minute)
+				b.StartTimer()
+				if _, err := srv.API.Store.Pool.CopyFrom(ctx, pgx.Identifier{"bare"}, []string{"lane", "at", "outcome", "measures", "late_ms", "detail"}, pgx.CopyFromRows(rows)); err != nil {
+					b.Fatal(err)
+				}
+				sent += size
+			}
+			b.ReportMetric(float64(sent)/b.Elapsed().Seconds(), "rows/s")
+		})
+	}
+}
+
+// seed judges 25 days of measurements a minute, with an outage of three minutes
+// a day, by the rules of the core and stores what follows.
+func seed(b *testing.B, srv *server.Server, check, place string, shift int) {
+	b.Helper()
+	set := verdict.Settings{Confirm: 2, Recover: 2, StaleAfter: 150_000}
+	at := span.Of(time.Now()).Add(-25 * span.Day)
+	var s verdict.Series
+	var out []verdict.Stretch
+	for m := range 25 * 1440 {
+		own := verdict.Up
+		if (m+shift*7)%1440 < 3 {
+			own = verdict.Down
+		}
+		out = s.Add(out, at.Add(int64(m)*span.Minute), own, set)
+	}
+	store := srv.API.Store
+	if err := store.EnsureLanes(ctx, db.EnsureLanesParams{Column1: []string{check}, Column2: []string{place}}); err != nil {
+		b.Fatal(err)
+	}
+	lanes, err := store.LanesOfChecks(ctx, []string{check})
+	if err != nil {
+		b.Fatal(err)
+	}
+	err = store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		return ingest.Seed(ctx, tx, q, lanes[len(lanes)-1].ID, s, out)
+	})
+	if err != nil {
+		b.Fatal(err)
+	}
+}
+
+// BenchmarkStanding asks for the home screen of 200 services with 25 days of
+// history, an outage a day each; and, in the same run, only reads their
+// stretches from the database.
+func BenchmarkStanding(b *testing.B) {
+	const services = 200
+	srv := fleet(b, services)
+	url := servertest.Serve(b, srv)
+	for i := range services {
+		for _, place := range places {
+			seed(b, srv, fmt.Sprintf("check-service-%03d", i), place, i)
+		}
+	}
+	c := servertest.As(b, srv, url, auth.Viewer)
+	b.Run("api", func(b *testing.B) {
+		var took []time.Duration
+		for b.Loop() {
+			t := time.Now()
+			resp, err := c.HTTP.Get(url + "/api/v1/standing")
+			if err != nil {
+				b.Fatal(err)
+			}
+			n, err := io.Copy(io.Discard, resp.Body)
+			resp.Body.Close()
+			if err != nil || resp.StatusCode != http.StatusOK || n < 10_000 {
+				b.Fatalf("%v %d %d", err, resp.StatusCode, n)
+			}
+			took = append(took, time.Since(t))
+		}
+		slices.Sort(took)
+		b.ReportMetric(float64(took[len(took)*95/100])/1e6, "p95-ms")
+	})
+	b.Run("bare-read", func(b *testing.B) {
+		var took []time.Duration
+		for b.Loop() {
+			t := time.Now()
+			rows, err := srv.API.Store.Pool.Query(ctx, "SELECT lane, first_at, last_at, state, own, count FROM stretch ORDER BY lane, first_at")
+			if err != nil {
+				b.Fatal(err)
+			}
+			var all bytes.Buffer
+			for rows.Next() {
+				for _, v := range rows.RawValues() {
+					all.Write(v)
+				}
+			}
+			if rows.Err() != nil || all.Len() == 0 {
+				b.Fatal(rows.Err(), all.Len())
+			}
+			took = append(took, time.Since(t))
+		}
+		slices.Sort(took)
+		b.ReportMetric(float64(took[len(took)*95/100])/1e6, "p95-ms")
+	})
+}
