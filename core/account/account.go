@@ -1,6 +1,8 @@
 package account
 
 import (
+	"fmt"
+
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/core/verdict"
@@ -17,7 +19,7 @@ type Evidence struct {
 // Timing returns how many measurements of a check answered (outcome ok or
 // degraded, with a total_ms) while counted holds at their instant, and how many
 // of those within limit ms. nil where there is no such source.
-type Timing func(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64)
+type Timing func(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64, err error)
 
 // NewEvidence judges the stretches of source by the definitions of bundle.
 func NewEvidence(bundle *definition.Compiled, source verdict.Source, timing Timing) *Evidence {
@@ -106,7 +108,7 @@ const (
 
 // Account does the accounting of one agreement, which may differ in its clauses
 // from the bundle's own: that is a what-if. Its service must be in the bundle.
-// The error is a *definition.Fault.
+// The error is a *definition.Fault, or what Timing failed with.
 func (e *Evidence) Account(a definition.Agreement) (*Account, error) {
 	hours, err := definition.CompileHours(a.ServiceHours)
 	if err != nil {
@@ -127,7 +129,9 @@ func (e *Evidence) Account(a definition.Agreement) (*Account, error) {
 	high := c.figures(c.classify(states, verdict.High), nil)
 	c.fill(out, nominal, low, high)
 	if a.Latency != nil && e.timing != nil {
-		out.Latency = latency(*a.Latency, e.timing, line, c.Covered)
+		if out.Latency, err = latency(*a.Latency, e.timing, line, c.Covered); err != nil {
+			return nil, fmt.Errorf("latency of %s: %w", a.Latency.Check, err)
+		}
 	}
 	return out, nil
 }

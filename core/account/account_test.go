@@ -235,12 +235,16 @@ func same(t *testing.T, what string, a, b *account.Account) {
 	}
 }
 
-// What must hold for any history: classes partition the period, bounds enclose
-// the availability, and neither the order of rows nor errors nor repeated rows
-// change anything.
-func TestPropertiesOfAccounts(t *testing.T) {
-	r := rand.New(rand.NewPCG(11, 12))
-	for range 120 {
+// FuzzHistories: what must hold for any history. Classes partition the period,
+// bounds enclose the availability, neither the order of rows nor errors nor
+// repeated rows change anything, and the account from stretches that were stored
+// and loaded as the server does is that of the raw measurements.
+func FuzzHistories(f *testing.F) {
+	for seed := range uint64(100) {
+		f.Add(seed, seed+1)
+	}
+	f.Fuzz(func(t *testing.T, one, two uint64) {
+		r := rand.New(rand.NewPCG(one, two))
 		h := randomHistory(t, r)
 		a := h.account(t, h.rows)
 		tm := a.TotalMS
@@ -267,29 +271,19 @@ func TestPropertiesOfAccounts(t *testing.T) {
 		same(t, "shuffling", a, h.account(t, shuffled))
 		extra := append(append([]string(nil), h.rows...), h.rows[r.IntN(len(h.rows))], "page,tolvik,2026-03-02T07:00:30Z,error\n")
 		same(t, "a repeated row and an error", a, h.account(t, extra))
-	}
+		stored := storedStretches(t, h, r)
+		got, err := account.NewEvidence(h.bundle, func(check, location string) []verdict.Stretch { return stored[check+" "+location] }, nil).All()
+		if err != nil {
+			t.Fatal(err)
+		}
+		same(t, "judging in pieces", a, got[0])
+	})
 }
 
 func percent(s string) float64 {
 	var v float64
 	fmt.Sscan(s, &v)
 	return v
-}
-
-// The server accounts from stored stretches, loaded lane by lane and judged in
-// pieces; the result is that of the raw measurements.
-func TestAccountFromStretchesEqualsAccountFromMeasurements(t *testing.T) {
-	r := rand.New(rand.NewPCG(13, 14))
-	for range 120 {
-		h := randomHistory(t, r)
-		want := h.account(t, h.rows)
-		stored := storedStretches(t, h, r)
-		got, err := account.NewEvidence(h.bundle, func(check, location string) []verdict.Stretch { return stored[check+" "+location] }, nil).All()
-		if err != nil {
-			t.Fatal(err)
-		}
-		same(t, "stretches", want, got[0])
-	}
 }
 
 // storedStretches judges the rows as the server does: row by row, the series
@@ -350,8 +344,68 @@ func TestWhatIfLeavesTheBundleAlone(t *testing.T) {
 	if changed.Verdict != account.Met || changed.TotalMS.Tolerated != 180_000 || own.Verdict != account.Missed || own.TotalMS.Tolerated != 0 {
 		t.Errorf("what-if %s, own %s", changed.Verdict, own.Verdict)
 	}
+	several, err := account.Under([]*account.Evidence{e, e}, other)
+	if err != nil || len(several) != 2 || several[1].Verdict != account.Met {
+		t.Errorf("under other clauses: %v %v", several, err)
+	}
 	if !reflect.DeepEqual(c.Agreements[0].TargetPercent, definition.Percent("99.9")) {
 		t.Error("the bundle was changed")
+	}
+}
+
+// A planned window: what is granted adds to nothing and costs nothing, what is
+// not granted costs downtime, and a cap it uses up is lost to later ones.
+func TestWindowEffect(t *testing.T) {
+	asOf, _ := span.ParseInstant("2026-03-02T06:00:00Z")
+	announced := asOf.Add(-48 * span.Hour)
+	hour := func(id, start string) definition.Window {
+		return definition.Window{ID: id, Services: []string{"tickets"}, Start: "2026-03-02T" + start, Timezone: "UTC", DurationS: 3600, AnnouncedAt: announced}
+	}
+	cap90 := int64(5400)
+	for name, x := range map[string]struct {
+		edit func(*definition.Bundle)
+		w    definition.Window
+		want account.WindowEffect
+	}{
+		"granted": {func(b *definition.Bundle) { b.Agreements[0].Maintenance.Mode = "exclude" }, hour("w", "08:00:00"),
+			account.WindowEffect{ServiceMS: 3_600_000, GrantedMS: 3_600_000, AllowanceMS: -36_000, AllowanceLeftMS: 14*60_000 + 24_000 - 36_000, Verdict: account.OnTrack}},
+		"forgiven": {func(b *definition.Bundle) { b.Agreements[0].Maintenance.Mode = "forgive" }, hour("w", "08:00:00"),
+			account.WindowEffect{ServiceMS: 3_600_000, GrantedMS: 3_600_000, AllowanceLeftMS: 14*60_000 + 24_000, Verdict: account.OnTrack}},
+		"ignored": {nil, hour("w", "08:00:00"),
+			account.WindowEffect{ServiceMS: 3_600_000, DowntimeMS: 3_600_000, AllowanceLeftMS: 14*60_000 + 24_000 - 3_600_000, Verdict: account.Missed}},
+		"too late announced": {func(b *definition.Bundle) {
+			b.Agreements[0].Maintenance = definition.Maintenance{Mode: "exclude", NoticeS: 72 * 3600}
+		}, hour("w", "08:00:00"),
+			account.WindowEffect{ServiceMS: 3_600_000, DowntimeMS: 3_600_000, AllowanceLeftMS: 14*60_000 + 24_000 - 3_600_000, Verdict: account.Missed}},
+		"before one that needs the cap": {func(b *definition.Bundle) {
+			b.Agreements[0].Maintenance = definition.Maintenance{Mode: "exclude", CapS: &cap90}
+			b.Windows = []definition.Window{hour("later", "20:00:00")}
+		}, hour("w", "08:00:00"),
+			account.WindowEffect{ServiceMS: 3_600_000, GrantedMS: 3_600_000, DisplacedMS: 1_800_000, AllowanceMS: -18_000, AllowanceLeftMS: 14*60_000 + 24_000 - 54_000, Verdict: account.OnTrack}},
+		"gone by": {func(b *definition.Bundle) { b.Agreements[0].Maintenance.Mode = "exclude" }, hour("w", "03:00:00"),
+			account.WindowEffect{AllowanceMS: -36_000, AllowanceLeftMS: 14*60_000 + 24_000 - 36_000, Verdict: account.OnTrack}},
+		"on another service": {func(b *definition.Bundle) { b.Agreements[0].Maintenance.Mode = "exclude" },
+			definition.Window{ID: "w", Services: []string{"quay"}, Start: "2026-03-02T08:00:00", Timezone: "UTC", DurationS: 3600},
+			account.WindowEffect{AllowanceLeftMS: 14*60_000 + 24_000, Verdict: account.OnTrack}},
+	} {
+		c := bundle(t, func(b *definition.Bundle) {
+			b.AsOf = &asOf
+			b.Agreements[0].TargetPercent = "99"
+			if x.edit != nil {
+				x.edit(b)
+			}
+		})
+		m := read(t, c, minutely("page", "tolvik", 360, downBetween(0, 0)))
+		got, err := account.NewEvidence(c, m.Stretches, m.Timing).Window(c.Agreements[0], x.w)
+		if err != nil || *got != x.want {
+			t.Errorf("%s: %+v %v\nwant %+v", name, got, err, x.want)
+		}
+	}
+	c := bundle(t, nil)
+	bad := hour("w", "08:00:00")
+	bad.DurationS = 0
+	if _, err := account.NewEvidence(c, read(t, c, "").Stretches, nil).Window(c.Agreements[0], bad); err == nil {
+		t.Error("a window of no length was taken")
 	}
 }
 

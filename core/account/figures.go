@@ -158,21 +158,25 @@ func (c *Clauses) credit(v Verdict, availability *big.Rat) string {
 	return plain(best)
 }
 
-func latency(objective definition.Latency, timing Timing, line span.Timeline[Class], covered span.Span) *LatencyOutcome {
+func latency(objective definition.Latency, timing Timing, line span.Timeline[Class], covered span.Span) (*LatencyOutcome, error) {
 	var out LatencyOutcome
-	out.Measurements, out.Within = timing(objective.Check, objective.LimitMS, func(i span.Instant) bool {
+	var err error
+	out.Measurements, out.Within, err = timing(objective.Check, objective.LimitMS, func(i span.Instant) bool {
 		if !covered.Contains(i) {
 			return false
 		}
 		class := line.At(i)
 		return class == Up || class == Degraded
 	})
+	if err != nil {
+		return nil, err
+	}
 	if out.Measurements > 0 {
 		share := ratio(100*out.Within, out.Measurements)
 		met := share.Cmp(objective.TargetPercent.Rat()) >= 0
 		out.Percent, out.Met = shown(share), &met
 	}
-	return &out
+	return &out, nil
 }
 
 func ratio(a, b int64) *big.Rat { return big.NewRat(a, b) }

@@ -22,7 +22,7 @@ type Recurrence struct {
 
 // maxStarts bounds one expansion, so that a rule such as FREQ=SECONDLY over
 // years is refused and not computed for minutes.
-const maxStarts = 500_000
+const maxStarts = 3_000_000
 
 // NewRecurrence parses rule (empty: once). Supported is what RFC 5545 §3.3.10
 // defines, without a leading "RRULE:" or a DTSTART of its own.
@@ -93,7 +93,7 @@ func NewRecurrence(start Wall, loc *time.Location, rule string, exdates []Wall) 
 func (r Recurrence) Recurs() bool { return r.rule != nil }
 
 // Starts returns the instants of the starts in [from, to), in time order. It
-// fails when there would be more than half a million to look at.
+// fails when there would be more than three million to look at.
 func (r Recurrence) Starts(from, to span.Instant) ([]span.Instant, error) {
 	var out []span.Instant
 	keep := func(w Wall) {

@@ -1,9 +1,12 @@
 package evidence
 
 import (
+	"cmp"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"slices"
 
@@ -20,7 +23,7 @@ type Measurements struct {
 	Rows      int64 // rows read
 	LeftOut   int64 // rows whose check, location or instant no revision names
 	stretches map[[2]string][]verdict.Stretch
-	answered  map[latencyKey][]int64 // instant<<1 | within
+	answered  map[latencyKey][]answers
 }
 
 type latencyKey struct {
@@ -34,14 +37,45 @@ func (m *Measurements) Stretches(check, location string) []verdict.Stretch {
 }
 
 // Timing is an account.Timing over the limits that the bundle's agreements name.
-func (m *Measurements) Timing(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64) {
-	for _, packed := range m.answered[latencyKey{check, limitMS}] {
-		if counted(span.Instant(packed >> 1)) {
+func (m *Measurements) Timing(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64, err error) {
+	for _, lane := range m.answered[latencyKey{check, limitMS}] {
+		lane.each(func(at span.Instant, quick bool) {
+			if !counted(at) {
+				return
+			}
 			measurements++
-			within += packed & 1
-		}
+			if quick {
+				within++
+			}
+		})
 	}
-	return measurements, within
+	return measurements, within, nil
+}
+
+// answers are the answered measurements of one lane in the order of time, each
+// a varint of the milliseconds since the one before and, in the lowest bit,
+// whether it came within the limit: two to four bytes a measurement.
+type answers struct {
+	packed []byte
+	last   span.Instant
+}
+
+func (a *answers) add(at span.Instant, within bool) {
+	v := int64(at-a.last) << 1
+	if within {
+		v |= 1
+	}
+	a.packed, a.last = binary.AppendVarint(a.packed, v), at
+}
+
+func (a *answers) each(visit func(at span.Instant, within bool)) {
+	var at span.Instant
+	for rest := a.packed; len(rest) > 0; {
+		v, n := binary.Varint(rest)
+		rest = rest[n:]
+		at += span.Instant(v >> 1)
+		visit(at, v&1 == 1)
+	}
 }
 
 // lane is the reading of one (check, location), known to the bundle or not.
@@ -50,7 +84,7 @@ type lane struct {
 	known           bool
 	revisions       verdict.Revisions
 	limits          []int64
-	answered        [][]int64 // for each of limits
+	answered        []answers // for each of limits
 	leftOut         int64
 	series          verdict.Series
 	stretches       []verdict.Stretch
@@ -82,6 +116,12 @@ type collector struct {
 	order  []*lane
 	name   string
 	limits map[string][]int64
+	// perHour counts the rows of each hour since 1970 while reading, and most
+	// is how many may be sorted at once.
+	perHour map[int64]int64
+	hour    int64
+	inHour  int64
+	most    int64
 }
 
 // Open returns a fresh reader over the same measurements; ReadMeasurements
@@ -93,12 +133,12 @@ type Progress func(rows, bytes int64)
 
 // ReadMeasurements reads measurements.csv, in one pass and bounded memory where
 // the rows of each (check, location) are in the order of time; those of a lane
-// that are not are sorted in memory in a second pass. The error is a *RowFault
+// that are not are sorted in memory, a slice of time per further pass. The error is a *RowFault
 // or one of reading.
 func ReadMeasurements(bundle *definition.Compiled, name string, open Open, progress Progress) (*Measurements, error) {
 	c := &collector{
-		bundle: bundle, name: name, lanes: map[string]*lane{}, limits: map[string][]int64{},
-		out: &Measurements{stretches: map[[2]string][]verdict.Stretch{}, answered: map[latencyKey][]int64{}},
+		bundle: bundle, name: name, lanes: map[string]*lane{}, limits: map[string][]int64{}, perHour: map[int64]int64{}, most: mostSorted,
+		out: &Measurements{stretches: map[[2]string][]verdict.Stretch{}, answered: map[latencyKey][]answers{}},
 	}
 	for _, a := range bundle.Agreements {
 		if l := a.Latency; l != nil && !slices.Contains(c.limits[l.Check], l.LimitMS) {
@@ -108,6 +148,7 @@ func ReadMeasurements(bundle *definition.Compiled, name string, open Open, progr
 	if err := c.pass(open, progress, c.stream); err != nil {
 		return nil, err
 	}
+	c.perHour[c.hour] += c.inHour
 	var unordered []*lane
 	for _, l := range c.order {
 		if l.unordered {
@@ -122,7 +163,7 @@ func ReadMeasurements(bundle *definition.Compiled, name string, open Open, progr
 		c.out.LeftOut += l.leftOut
 		for i, limit := range l.limits {
 			key := latencyKey{l.check, limit}
-			c.out.answered[key] = append(c.out.answered[key], l.answered[i]...)
+			c.out.answered[key] = append(c.out.answered[key], l.answered[i])
 		}
 		if l.known {
 			c.out.stretches[[2]string{l.check, l.location}] = l.series.AtEnd(l.stretches)
@@ -169,7 +210,7 @@ func (c *collector) lane(r *row) *lane {
 	l.revisions = c.bundle.Checks[l.check]
 	l.known = l.revisions.Knows(l.location)
 	l.limits = c.limits[l.check]
-	l.answered = make([][]int64, len(l.limits))
+	l.answered = make([]answers, len(l.limits))
 	c.lanes[string(r.key)] = l
 	c.order = append(c.order, l)
 	return l
@@ -178,6 +219,11 @@ func (c *collector) lane(r *row) *lane {
 // stream takes a row of the first pass.
 func (c *collector) stream(l *lane, s sample) error {
 	l.rows++
+	if h := int64(s.at) / span.Hour; h != c.hour {
+		c.perHour[c.hour] += c.inHour
+		c.hour, c.inHour = h, 0
+	}
+	c.inHour++
 	if l.unordered {
 		return nil
 	}
@@ -223,11 +269,7 @@ func (c *collector) judge(l *lane, s sample) {
 		return
 	}
 	for i, limit := range l.limits {
-		packed := int64(s.at) << 1
-		if s.total <= float64(limit) {
-			packed |= 1
-		}
-		l.answered[i] = append(l.answered[i], packed)
+		l.answered[i].add(s.at, s.total <= float64(limit))
 	}
 }
 
@@ -259,51 +301,77 @@ func severity(o measure.Outcome) verdict.State {
 	return verdict.Down
 }
 
-// sorted reads the lanes whose rows came out of order once more, and judges them in order.
+// mostSorted bounds how many rows are held in memory at once to be sorted.
+var mostSorted int64 = 8 << 20
+
+// sorted reads the lanes whose rows came out of order once more and judges them
+// in order: a slice of time after the other, each in a pass of its own, as long
+// as needed for a slice's rows to fit in memory.
 func (c *collector) sorted(lanes []*lane, open Open, progress Progress) error {
 	if len(lanes) == 0 {
 		return nil
 	}
-	samples := make(map[*lane][]sample, len(lanes))
 	for _, l := range lanes {
-		samples[l] = make([]sample, 0, l.rows)
 		c.forget(l)
 	}
-	err := c.pass(open, progress, func(l *lane, s sample) error {
-		if l.unordered {
-			samples[l] = append(samples[l], s)
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	for _, l := range lanes {
-		list := samples[l]
-		slices.SortFunc(list, func(a, b sample) int {
-			if a.at != b.at {
-				return int(max(-1, min(1, int64(a.at-b.at))))
+	for _, slice := range c.slices() {
+		samples := make(map[*lane][]sample, len(lanes))
+		err := c.pass(open, progress, func(l *lane, s sample) error {
+			if l.unordered && slice.Contains(s.at) {
+				samples[l] = append(samples[l], s)
 			}
-			return int(max(-1, min(1, a.line-b.line)))
+			return nil
 		})
-		for i, s := range list {
-			if i > 0 && s.at == list[i-1].at {
-				if err := c.repeated(l, list[i-1], s); err != nil {
-					return err
-				}
-				continue
-			}
-			c.judge(l, s)
+		if err != nil {
+			return err
 		}
-		samples[l] = nil
+		for _, l := range lanes {
+			if err := c.judgeSorted(l, samples[l]); err != nil {
+				return err
+			}
+			delete(samples, l)
+		}
 	}
 	return nil
+}
+
+func (c *collector) judgeSorted(l *lane, list []sample) error {
+	slices.SortFunc(list, func(a, b sample) int {
+		return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.line, b.line))
+	})
+	for i, s := range list {
+		if i > 0 && s.at == list[i-1].at {
+			if err := c.repeated(l, list[i-1], s); err != nil {
+				return err
+			}
+			continue
+		}
+		c.judge(l, s)
+	}
+	return nil
+}
+
+// slices cuts time so that each slice holds about as many rows as may be in
+// memory at once, and whole hours.
+func (c *collector) slices() []span.Span {
+	hours := slices.Sorted(maps.Keys(c.perHour))
+	var out []span.Span
+	from, held := span.Beginning, int64(0)
+	for _, h := range hours {
+		if n := c.perHour[h]; held > 0 && held+n > c.most {
+			at := span.Instant(h * span.Hour)
+			out = append(out, span.Span{From: from, To: at})
+			from, held = at, 0
+		}
+		held += c.perHour[h]
+	}
+	return append(out, span.Span{From: from, To: span.End})
 }
 
 // forget undoes what the first pass made of a lane before it lost its order.
 func (c *collector) forget(l *lane) {
 	*l = lane{
 		check: l.check, location: l.location, known: l.known, revisions: l.revisions,
-		limits: l.limits, answered: make([][]int64, len(l.limits)), rows: l.rows, unordered: true,
+		limits: l.limits, answered: make([]answers, len(l.limits)), rows: l.rows, unordered: true,
 	}
 }

@@ -9,7 +9,6 @@ import (
 	"math"
 	"slices"
 	"strconv"
-	"strings"
 
 	"kestite/core/measure"
 	"kestite/core/span"
@@ -144,17 +143,21 @@ func trimEnd(line []byte) []byte {
 // split cuts a line at its commas (RFC 4180, a quoted field within one line).
 func (rr *rowReader) split(line []byte) error {
 	rr.fields = rr.fields[:0]
-	if bytes.IndexByte(line, '"') < 0 {
-		for {
-			i := bytes.IndexByte(line, ',')
-			if i < 0 {
-				rr.fields = append(rr.fields, line)
-				return nil
-			}
-			rr.fields = append(rr.fields, line[:i])
-			line = line[i+1:]
+	begin, plain := 0, true
+	for i, b := range line {
+		if b == ',' {
+			rr.fields = append(rr.fields, line[begin:i])
+			begin = i + 1
+		} else if b == '"' {
+			plain = false
+			break
 		}
 	}
+	if plain {
+		rr.fields = append(rr.fields, line[begin:])
+		return nil
+	}
+	rr.fields = rr.fields[:0]
 	for {
 		var field []byte
 		if len(line) > 0 && line[0] == '"' {
@@ -243,13 +246,40 @@ func (rr *rowReader) readMeasures(r *row) error {
 	return nil
 }
 
+// number reads a decimal number, with or without an exponent. Short ones without
+// are exact by one division of two exact float64s.
 func number(f []byte) (float64, error) {
-	v, err := strconv.ParseFloat(string(f), 64)
-	if err != nil || math.IsInf(v, 0) || math.IsNaN(v) || bytes.ContainsAny(f, "xX_pP+") && !strings.ContainsAny(string(f), "eE") {
-		return 0, fmt.Errorf("no number")
+	var mantissa, digits, decimals int64
+	exponent, point := false, false
+	for i, b := range f {
+		switch {
+		case '0' <= b && b <= '9':
+			if digits++; digits <= 15 {
+				mantissa = mantissa*10 + int64(b-'0')
+			}
+			if point {
+				decimals++
+			}
+		case b == '.' && !point:
+			point = true
+		case b == '-' && i == 0:
+		case (b == 'e' || b == 'E') && i > 0, (b == '+' || b == '-') && exponent:
+			exponent = true
+		default:
+			return 0, strconv.ErrSyntax
+		}
+	}
+	if exponent || digits == 0 || digits > 15 {
+		return strconv.ParseFloat(string(f), 64)
+	}
+	v := float64(mantissa) / pow10[decimals]
+	if f[0] == '-' {
+		v = -v
 	}
 	return v, nil
 }
+
+var pow10 = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15}
 
 func outcome(f []byte) (measure.Outcome, error) {
 	switch string(f) {

@@ -11,6 +11,7 @@ import (
 // measurements.
 type ServiceReason struct {
 	Service string        `json:"service"`
+	At      span.Instant  `json:"at"`
 	State   State         `json:"state"`
 	Text    string        `json:"text"`
 	Checks  []CheckReason `json:"checks"`
@@ -49,7 +50,7 @@ type GroupReason struct {
 // those of all services, as Services returns them.
 func Explain(c *definition.Compiled, source Source, states map[string]span.Timeline[Views], id string, i span.Instant) ServiceReason {
 	s := c.Services[id]
-	out := ServiceReason{Service: id, State: states[id].At(i)[Nominal], Checks: []CheckReason{}, Groups: []GroupReason{}}
+	out := ServiceReason{Service: id, At: i, State: states[id].At(i)[Nominal], Checks: []CheckReason{}, Groups: []GroupReason{}}
 	seen := map[string]bool{}
 	deciding := 0
 	for _, check := range s.Checks {

@@ -239,6 +239,58 @@ func TestCombineAndGroup(t *testing.T) {
 	}
 }
 
+// FuzzSeries reads bytes as a sequence of measurements: splitting it anywhere
+// and resuming from what was stored gives the same stretches; these are in
+// order, count every measurement once and never call a gap measured; a state
+// down begins with as many failures as it takes to confirm it.
+func FuzzSeries(f *testing.F) {
+	f.Add([]byte("\x01\x02\x03\x03\x03\x01\x01"), uint8(2), uint8(1), uint8(30), uint8(3))
+	f.Add([]byte{3, 3, 255, 3, 3, 1, 3, 2, 2, 7, 200, 1}, uint8(3), uint8(2), uint8(9), uint8(5))
+	f.Fuzz(func(t *testing.T, data []byte, confirm, recover, stale, cut uint8) {
+		set := Settings{1 + int64(confirm%5), 1 + int64(recover%5), 1000 * (1 + int64(stale%60))}
+		var list []reading
+		at := span.Instant(0)
+		for _, b := range data {
+			at += span.Instant(1 + int64(b>>2)*700)
+			list = append(list, reading{at, []State{Up, Up, Degraded, Down}[b&3]})
+		}
+		want := run(list, set)
+		var s Series
+		var out []Stretch
+		for i, x := range list {
+			if i == int(cut) {
+				text, err := json.Marshal(s)
+				if err != nil {
+					t.Fatal(err)
+				}
+				s = Series{}
+				if err := json.Unmarshal(text, &s); err != nil {
+					t.Fatal(err)
+				}
+			}
+			out = s.Add(out, x.at, x.own, set)
+		}
+		if got := s.AtEnd(out); !reflect.DeepEqual(got, want) {
+			t.Fatalf("cut at %d: %v\nwhole: %v", cut, got, want)
+		}
+		var count int64
+		last := span.Instant(-1)
+		for i, x := range want {
+			if x.First <= last || x.Last < x.First || x.Count < 1 {
+				t.Fatalf("stretch %d of %v", i, want)
+			}
+			if x.State == Down && x.Own == Down && x.Count < set.Confirm && (i == 0 || want[i-1].State != Down) {
+				t.Fatalf("%d failures made it down, %d are needed: %v", x.Count, set.Confirm, want)
+			}
+			last = x.Last
+			count += x.Count
+		}
+		if count != int64(len(list)) {
+			t.Fatalf("%d of %d measurements are in %v", count, len(list), want)
+		}
+	})
+}
+
 func BenchmarkSeries(b *testing.B) {
 	set := Settings{3, 2, 150_000}
 	var s Series

@@ -139,16 +139,16 @@ func (b *Books) Open(ctx context.Context, snap *catalogue.Snapshot, month calend
 
 // timing counts answered measurements in the store, for latency objectives.
 func (b *Books) timing(ctx context.Context, bundle *definition.Compiled) account.Timing {
-	return func(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64) {
+	return func(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64, err error) {
 		lanes, err := b.Store.LanesOfChecks(ctx, []string{check})
 		if err != nil {
-			return 0, 0
+			return 0, 0, err
 		}
 		total := measure.HTTP.Index("total_ms")
 		for _, l := range lanes {
 			rows, err := b.Store.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: l.ID, At: bundle.Span.From.Time(), At_2: bundle.Span.To.Time()})
 			if err != nil {
-				return 0, 0
+				return 0, 0, err
 			}
 			for _, r := range rows {
 				o := measure.Outcome(r.Outcome)
@@ -163,7 +163,7 @@ func (b *Books) timing(ctx context.Context, bundle *definition.Compiled) account
 				}
 			}
 		}
-		return measurements, within
+		return measurements, within, nil
 	}
 }
 

@@ -1,6 +1,7 @@
 package publish_test
 
 import (
+	"kestite/core/span"
 	"bytes"
 	"compress/gzip"
 	"context"
@@ -110,7 +111,7 @@ func TestReportsAreFrozenWithWhatTheyWereMadeFrom(t *testing.T) {
 				t.Errorf("the PDF does not say %q:\n%s", word, text)
 			}
 		}
-		if n := len(content.Outages); n > 0 && !strings.Contains(text, report.Duration(content.Outages[0].MS)) {
+		if n := len(content.Outages); n > 0 && !strings.Contains(text, span.Words(content.Outages[0].MS)) {
 			t.Errorf("the first outage of %d is missing", n)
 		}
 	})

@@ -171,7 +171,7 @@ func Sentences(a definition.AgreementSpec) []string {
 		out = append(out, "Downtime during announced maintenance is forgiven"+grant(*m)+".")
 	}
 	if a.MinOutageS > 0 {
-		out = append(out, fmt.Sprintf("Outages shorter than %s are tolerated.", Duration(a.MinOutageS*span.Second)))
+		out = append(out, fmt.Sprintf("Outages shorter than %s are tolerated.", span.Words(a.MinOutageS*span.Second)))
 	}
 	if a.Upstream != nil && len(a.Upstream.Excuse) > 0 {
 		out = append(out, "Downtime while a named supplier is down does not count.")
@@ -182,35 +182,12 @@ func Sentences(a definition.AgreementSpec) []string {
 func grant(m definition.Maintenance) string {
 	text := ""
 	if m.NoticeS > 0 {
-		text += ", if announced " + Duration(m.NoticeS*span.Second) + " before"
+		text += ", if announced " + span.Words(m.NoticeS*span.Second) + " before"
 	}
 	if m.CapS != nil {
-		text += ", up to " + Duration(*m.CapS*span.Second) + " a month"
+		text += ", up to " + span.Words(*m.CapS*span.Second) + " a month"
 	}
 	return text
-}
-
-// Duration writes ms as "1 h 04 min", "3 min 20 s" or "12 s"; negative ones with a minus sign.
-func Duration(ms int64) string {
-	if ms < 0 {
-		return "−" + Duration(-ms)
-	}
-	s := ms / 1000
-	switch {
-	case ms < 1000 && ms > 0:
-		return fmt.Sprintf("%d ms", ms)
-	case s < 60:
-		return fmt.Sprintf("%d s", s)
-	case s < 3600 && s%60 == 0:
-		return fmt.Sprintf("%d min", s/60)
-	case s < 3600:
-		return fmt.Sprintf("%d min %02d s", s/60, s%60)
-	case s < 48*3600 && s%3600/60 == 0:
-		return fmt.Sprintf("%d h", s/3600)
-	case s < 48*3600:
-		return fmt.Sprintf("%d h %02d min", s/3600, s%3600/60)
-	}
-	return fmt.Sprintf("%d d %d h", s/86400, s%86400/3600)
 }
 
 // MonthName writes "2026-10" as "October 2026".

@@ -136,7 +136,7 @@ func (p *page) verdict(c Content) {
 	p.font("", 10, grey)
 	p.MultiCell(textWidth, lineHeight, fmt.Sprintf(
 		"Allowance for the month %s, used %s, left %s. Sampling bounds %s %% to %s %%. Measured %s %% of the time it should be.",
-		Duration(a.AllowanceMS), Duration(a.DowntimeMS), Duration(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent), "", "L", false)
+		span.Words(a.AllowanceMS), span.Words(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent), "", "L", false)
 }
 
 // VerdictSentence says the outcome in one sentence.
@@ -219,14 +219,14 @@ func (p *page) figures(c Content) {
 	t := a.TotalMS
 	p.heading("The month's time")
 	rows := [][2]string{
-		{"Calendar time of the month", Duration(t.Period)}, {"Outside service hours", Duration(t.Outside)}, {"Agreed time", Duration(t.Agreed)},
-		{"Up", Duration(t.Up)}, {"Degraded", Duration(t.Degraded)}, {"Down", Duration(t.Down)}, {"Tolerated", Duration(t.Tolerated)},
-		{"Maintenance", Duration(t.Maintenance)}, {"Upstream", Duration(t.Upstream)}, {"Excused", Duration(t.Excused)}, {"Unmeasured", Duration(t.Unmeasured)},
+		{"Calendar time of the month", span.Words(t.Period)}, {"Outside service hours", span.Words(t.Outside)}, {"Agreed time", span.Words(t.Agreed)},
+		{"Up", span.Words(t.Up)}, {"Degraded", span.Words(t.Degraded)}, {"Down", span.Words(t.Down)}, {"Tolerated", span.Words(t.Tolerated)},
+		{"Maintenance", span.Words(t.Maintenance)}, {"Upstream", span.Words(t.Upstream)}, {"Excused", span.Words(t.Excused)}, {"Unmeasured", span.Words(t.Unmeasured)},
 	}
 	figures := [][2]string{
 		{"Availability", or(a.AvailabilityPercent) + " %"}, {"Target", c.Target + " %"}, {"Verdict", string(a.Verdict)},
-		{"Base", Duration(a.BaseMS)}, {"Downtime", Duration(a.DowntimeMS)}, {"Allowance", Duration(a.AllowanceMS)}, {"Allowance left", Duration(a.AllowanceLeftMS)},
-		{"Outages", fmt.Sprint(a.Outages.Count)}, {"Longest outage", Duration(a.Outages.LongestMS)}, {"Coverage", a.CoveragePercent + " %"}, {"Credit", a.CreditPercent + " %"},
+		{"Base", span.Words(a.BaseMS)}, {"Downtime", span.Words(a.DowntimeMS)}, {"Allowance", span.Words(a.AllowanceMS)}, {"Allowance left", span.Words(a.AllowanceLeftMS)},
+		{"Outages", fmt.Sprint(a.Outages.Count)}, {"Longest outage", span.Words(a.Outages.LongestMS)}, {"Coverage", a.CoveragePercent + " %"}, {"Credit", a.CreditPercent + " %"},
 	}
 	const column, gap = (textWidth - 12) / 2, 12.0
 	for i := range rows {
@@ -268,7 +268,7 @@ func (p *page) outages(c Content) {
 			header()
 		}
 		p.font("", 9.5, black)
-		for i, cell := range []string{fmt.Sprint(n + 1), p.at(o.From), p.at(o.To), Duration(o.MS)} {
+		for i, cell := range []string{fmt.Sprint(n + 1), p.at(o.From), p.at(o.To), span.Words(o.MS)} {
 			p.CellFormat(widths[i], lineHeight, cell, "", 0, align(i), false, 0, "")
 		}
 		p.Ln(lineHeight)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime/debug"
 	"strconv"
 	"text/tabwriter"
 
@@ -19,12 +20,14 @@ import (
 )
 
 func accountCommand() *cobra.Command {
-	var format string
+	var format, explain string
 	cmd := &cobra.Command{
 		Use:   "account DIR|FILE.zip|-",
 		Short: "Recompute the accounts of a piece of evidence",
 		Long: "Reads kestite-evidence/1 (bundle.json and measurements.csv, either with .gz, in a directory\n" +
 			"or a zip; - reads a zip from standard input) and prints the account of each agreement.\n" +
+			"With --explain it says for each agreement, rule by rule and down to the lines of\n" +
+			"measurements.csv, why an instant counts as it does.\n" +
 			"Exit status: 0 done, 2 refused input.",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -32,67 +35,100 @@ func accountCommand() *cobra.Command {
 			if !ok {
 				return fmt.Errorf("--format %s is not known; it is json, table or csv", format)
 			}
-			list, err := readAccounts(args[0], cmd.InOrStdin(), cmd.ErrOrStderr())
+			boundMemory()
+			r, err := readEvidence(args[0], cmd.InOrStdin(), cmd.ErrOrStderr())
 			if err != nil {
 				return err
 			}
+			defer r.source.close()
 			out := bufio.NewWriter(cmd.OutOrStdout())
-			if err := write(out, list); err != nil {
+			if explain != "" {
+				err = explainAt(out, r, explain, format)
+			} else {
+				err = write(out, r.accounts)
+			}
+			if err != nil {
 				return err
 			}
 			return out.Flush()
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "json", "json, table or csv")
+	cmd.Flags().StringVar(&explain, "explain", "", "say why an instant (RFC 3339) counts as it does; as text, or with --format json as JSON")
 	return cmd
 }
 
-func readAccounts(path string, stdin io.Reader, stderr io.Writer) ([]*account.Account, error) {
-	src, err := openEvidence(path, stdin)
+// boundMemory keeps the garbage of tens of millions of rows under 1 GiB.
+func boundMemory() {
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(800 << 20)
+	}
+}
+
+// evidenceRead is a piece of evidence, read and accounted. Close source after use.
+type evidenceRead struct {
+	source   *evidenceSource
+	bundle   *definition.Compiled
+	rows     *evidence.Measurements
+	evidence *account.Evidence
+	accounts []*account.Account
+}
+
+func readEvidence(path string, stdin io.Reader, stderr io.Writer) (*evidenceRead, error) {
+	source, err := openEvidence(path, stdin)
 	if err != nil {
 		return nil, &Refused{err}
 	}
-	defer src.close()
-	in, name, err := src.bundle()
-	if err != nil {
+	r := &evidenceRead{source: source}
+	if err := r.read(stderr); err != nil {
+		source.close()
 		return nil, &Refused{err}
+	}
+	return r, nil
+}
+
+func (r *evidenceRead) read(stderr io.Writer) error {
+	in, name, err := r.source.bundle()
+	if err != nil {
+		return err
 	}
 	bundle, err := evidence.DecodeBundle(in)
 	in.Close()
+	if err == nil {
+		r.bundle, err = definition.Compile(bundle)
+	}
 	if err != nil {
-		return nil, &Refused{fmt.Errorf("%s: %w", name, err)}
+		return fmt.Errorf("%s: %w", name, err)
 	}
-	compiled, err := definition.Compile(bundle)
+	open, rowsName, err := r.source.measurements()
 	if err != nil {
-		return nil, &Refused{fmt.Errorf("%s: %w", name, err)}
+		return err
 	}
-	open, rowsName, err := src.measurements()
+	progress, done := progressLine(stderr)
+	r.rows, err = evidence.ReadMeasurements(r.bundle, rowsName, open, progress)
+	done()
 	if err != nil {
-		return nil, &Refused{err}
+		return err
 	}
-	rows, err := evidence.ReadMeasurements(compiled, rowsName, open, progressLine(stderr))
-	if err != nil {
-		return nil, &Refused{err}
+	if r.rows.LeftOut > 0 {
+		fmt.Fprintf(stderr, "kestite: %d of %d measurements left out: no revision of the bundle names their check, location or instant\n", r.rows.LeftOut, r.rows.Rows)
 	}
-	if rows.LeftOut > 0 {
-		fmt.Fprintf(stderr, "kestite: %d of %d measurements left out: no revision of the bundle names their check, location or instant\n", rows.LeftOut, rows.Rows)
-	}
-	list, err := account.NewEvidence(compiled, rows.Stretches, rows.Timing).All()
-	if err != nil {
-		return nil, &Refused{err}
-	}
-	return list, nil
+	r.evidence = account.NewEvidence(r.bundle, r.rows.Stretches, r.rows.Timing)
+	r.accounts, err = r.evidence.All()
+	return err
 }
 
-// progressLine reports on a terminal, and nowhere else.
-func progressLine(w io.Writer) evidence.Progress {
+// progressLine reports on a terminal, and nowhere else; done clears it.
+func progressLine(w io.Writer) (progress evidence.Progress, done func()) {
 	f, ok := w.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return nil
+		return nil, func() {}
 	}
 	return func(rows, bytes int64) {
-		fmt.Fprintf(f, "\r%d million rows, %d MB read ", rows/1_000_000, bytes/1_000_000)
-	}
+			fmt.Fprintf(f, "\r%.1f million rows, %d MB read ", float64(rows)/1e6, bytes/1_000_000)
+		}, func() {
+			fmt.Fprint(f, "\r\x1b[K")
+		}
 }
 
 var accountFormats = map[string]func(io.Writer, []*account.Account) error{

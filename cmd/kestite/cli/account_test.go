@@ -10,6 +10,8 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+
+	"kestite/core/span"
 )
 
 const vectors = "../../../testdata/vectors"
@@ -140,5 +142,73 @@ func TestAccountSaysWhatItLeftOut(t *testing.T) {
 	}
 	if !strings.Contains(stderr, "measurements left out") {
 		t.Errorf("stderr %q", stderr)
+	}
+}
+
+func TestExplainGoesDownToTheLines(t *testing.T) {
+	upstream := vectors + "/13-upstream-excused"
+	text, _, err := runAccount(t, nil, upstream, "--format", "table", "--explain", "2026-03-02T08:31:30Z")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{
+		"sailings-gold at 2026-03-02T08:31:30.000Z: upstream",
+		"* 4  excused upstream card-payments was down from 2026-03-02T08:00:00.000Z to 2026-03-02T08:30:00.000Z (lead 0 s, linger 2 min)",
+		"line 493  2026-03-02T08:01:00.000Z  failed  (begins the run)",
+		"line 523  2026-03-02T08:31:00.000Z  failed  (holds)",
+		"line 524  2026-03-02T08:32:00.000Z  failed  (the next after it)",
+		"line 1971  2026-03-02T08:29:00.000Z  failed  (holds)", // of the upstream service
+	} {
+		if !strings.Contains(text, want) {
+			t.Errorf("it does not say %q:\n%s", want, text)
+		}
+	}
+	// The lines named are those of the file.
+	rows, err := os.ReadFile(upstream + "/measurements.csv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if line := strings.Split(string(rows), "\n")[523-1]; !strings.HasPrefix(line, "sailings-page,tolvik,2026-03-02T08:31:00Z,failed") {
+		t.Errorf("line 523 is %s", line)
+	}
+	inside, _, err := runAccount(t, nil, vectors+"/14-modelled-service", "--explain", "2026-03-02T06:45:00Z")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var list []explained
+	if err := json.Unmarshal([]byte(inside), &list); err != nil {
+		t.Fatal(err)
+	}
+	if len(list) != 1 || len(list[0].Behind) != 3 || len(list[0].Measurements) != 3 || len(list[0].Measurements[0].Lines) == 0 {
+		t.Errorf("behind a modelled service: %+v", list)
+	}
+	for _, bad := range []string{"noon", "2027-01-01T00:00:00Z"} {
+		_, _, err := runAccount(t, nil, upstream, "--explain", bad)
+		var refused *Refused
+		if !errors.As(err, &refused) || !strings.Contains(err.Error(), "--explain") {
+			t.Errorf("%s: %v", bad, err)
+		}
+	}
+}
+
+// The class explained is the one accounted, at every edge of every interval of
+// every vector.
+func TestExplainAgreesWithEveryVector(t *testing.T) {
+	dirs, _ := filepath.Glob(vectors + "/*")
+	for _, dir := range dirs {
+		r, err := readEvidence(dir, nil, &bytes.Buffer{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, a := range r.accounts {
+			for _, i := range a.Intervals {
+				for _, at := range []span.Instant{i.From, (i.From + i.To) / 2, i.To - 1} {
+					if x := r.evidence.Explain(a, r.rows.Stretches, at); x.Class != i.Class {
+						t.Errorf("%s %s at %s: explained as %s, accounted as %s", filepath.Base(dir), a.Agreement, at, x.Class, i.Class)
+					}
+				}
+			}
+		}
+		r.source.close()
 	}
 }
