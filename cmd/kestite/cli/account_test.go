@@ -168,7 +168,7 @@ func TestExplainGoesDownToTheLines(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if line := strings.Split(string(rows), "\n")[523-1]; !strings.HasPrefix(line, "sailings-page,tolvik,2026-03-02T08:31:00Z,failed") {
+	if line := strings.Split(string(rows), "\n")[523-1]; !strings.HasPrefix(line, "sailings-page,tolvik,2026-03-02T08:31:00.000Z,failed") {
 		t.Errorf("line 523 is %s", line)
 	}
 	inside, _, err := runAccount(t, nil, vectors+"/14-modelled-service", "--explain", "2026-03-02T06:45:00Z")
