@@ -1,9 +1,14 @@
 package calendar
 
 import (
+	"fmt"
+	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/teambition/rrule-go"
 
 	"kestite/core/span"
 )
@@ -136,6 +141,11 @@ func TestRecurrence(t *testing.T) {
 		{"weeks start on Monday", "UTC", "2026-03-01T10:00:00", "FREQ=WEEKLY;INTERVAL=2;BYDAY=SU,TU;COUNT=3", nil, "2026-03-01T10:00 2026-03-10T10:00 2026-03-15T10:00"},
 		{"unless WKST says otherwise", "UTC", "2026-03-01T10:00:00", "FREQ=WEEKLY;INTERVAL=2;BYDAY=SU,TU;COUNT=3;WKST=SU", nil, "2026-03-01T10:00 2026-03-03T10:00 2026-03-15T10:00"},
 		{"last Saturday", "UTC", "2026-01-31T23:00:00", "FREQ=MONTHLY;BYDAY=-1SA;COUNT=3", nil, "2026-01-31T23:00 2026-02-28T23:00 2026-03-28T23:00"},
+		{"a start between two seconds", "UTC", "2026-03-02T10:00:00.250", "FREQ=DAILY;UNTIL=20260303T100000", nil, "2026-03-02T10:00"},
+		{"hours of some days", "Europe/Oslo", "2026-03-28T00:00:00", "FREQ=HOURLY;INTERVAL=7;BYDAY=SU;COUNT=4", nil, "2026-03-29T02:00 2026-03-29T09:00 2026-03-29T16:00 2026-04-05T02:00"},
+		{"parts that exclude each other", "UTC", "2026-03-01T00:00:00", "FREQ=SECONDLY;BYHOUR=3;BYMONTH=2;BYMONTHDAY=30", nil, ""},
+		{"a grid that never meets its part", "UTC", "2026-03-01T00:00:00", "FREQ=MINUTELY;INTERVAL=2;BYMINUTE=1", nil, ""},
+		{"a day named twice", "UTC", "2026-03-02T10:00:00", "FREQ=WEEKLY;BYDAY=MO,MO;BYHOUR=10,10;COUNT=2", nil, "2026-03-02T10:00 2026-03-09T10:00"},
 		{"small letters", "UTC", "2026-03-02T10:00:00", "freq=weekly;byday=mo;count=1", nil, "2026-03-02T10:00"},
 	} {
 		if got := strings.Join(starts(t, c.zone, c.start, c.rule, c.exdates...), " "); got != c.want {
@@ -145,7 +155,8 @@ func TestRecurrence(t *testing.T) {
 }
 
 func TestRecurrenceRefuses(t *testing.T) {
-	for _, rule := range []string{"FREQ=SOMETIMES", "BYDAY=MO", "FREQ=DAILY;COUNT=0", "FREQ=DAILY;INTERVAL=0", "FREQ=DAILY;COUNT=2;UNTIL=20260401", "FREQ=DAILY;FREQ=DAILY", "FREQ=DAILY;UNTIL=soon", "FREQ", "FREQ=DAILY;WHAT=1", ";", "FREQ=YEARLY;BYEASTER=0"} {
+	for _, rule := range []string{"FREQ=SOMETIMES", "BYDAY=MO", "FREQ=DAILY;COUNT=0", "FREQ=DAILY;INTERVAL=0", "FREQ=DAILY;COUNT=2;UNTIL=20260401", "FREQ=DAILY;FREQ=DAILY", "FREQ=DAILY;UNTIL=soon", "FREQ", "FREQ=DAILY;WHAT=1", ";", "FREQ=YEARLY;BYEASTER=0",
+		"FREQ=DAILY;BYSETPOS=1", "FREQ=MONTHLY;BYWEEKNO=3", "FREQ=DAILY;BYYEARDAY=3", "FREQ=WEEKLY;BYMONTHDAY=3", "FREQ=WEEKLY;BYDAY=2MO", "FREQ=YEARLY;BYWEEKNO=3;BYDAY=2MO"} {
 		if _, err := NewRecurrence(wall(t, "2026-03-01T00:00:00"), time.UTC, rule, nil); err == nil {
 			t.Errorf("%s was taken", rule)
 		}
@@ -156,6 +167,57 @@ func TestRecurrenceRefuses(t *testing.T) {
 	}
 	if _, err := r.Starts(0, span.Of(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC))); err == nil {
 		t.Error("six years of seconds were expanded")
+	}
+}
+
+// Where the library ends, the expansion of sub-daily rules is the library's.
+func TestSubDailyRulesAgreeWithTheLibrary(t *testing.T) {
+	r := rand.New(rand.NewPCG(31, 32))
+	list := func(n, from, to int) string {
+		var out []string
+		for range 1 + r.IntN(n) {
+			out = append(out, strconv.Itoa(from+r.IntN(to-from+1)))
+		}
+		return strings.Join(out, ",")
+	}
+	compared := 0
+	for range 3000 {
+		rule := fmt.Sprintf("FREQ=%s;INTERVAL=%d", []string{"HOURLY", "MINUTELY", "SECONDLY"}[r.IntN(3)], 1+r.IntN(5)*r.IntN(40))
+		for part, values := range map[string]string{"BYMINUTE": list(3, 0, 59), "BYSECOND": list(3, 0, 59), "BYHOUR": list(6, 0, 23), "BYMONTHDAY": list(4, -9, -1), "BYDAY": []string{"MO,TH", "SU"}[r.IntN(2)], "BYMONTH": "3,4", "COUNT": list(1, 1, 60)} {
+			if r.IntN(3) == 0 {
+				rule += ";" + part + "=" + values
+			}
+		}
+		if strings.Contains(rule, "BY") && r.IntN(3) == 0 {
+			rule += ";BYSETPOS=" + []string{"1", "-1", "2", "1,-1"}[r.IntN(4)]
+		}
+		start := wall(t, fmt.Sprintf("2026-03-%02dT%02d:%02d:%02d", 1+r.IntN(28), r.IntN(24), r.IntN(60), r.IntN(60)))
+		rec, err := NewRecurrence(start, time.UTC, rule, nil)
+		if err != nil {
+			continue // BYSETPOS without a BY… part
+		}
+		to := start.utc.Add(map[rrule.Frequency]time.Duration{rrule.HOURLY: 20 * 24 * time.Hour, rrule.MINUTELY: 48 * time.Hour, rrule.SECONDLY: 2 * time.Hour}[rec.rule.Freq])
+		got, err := rec.Starts(span.Beginning, span.Of(to))
+		if err != nil {
+			t.Fatalf("%s: %v", rule, err)
+		}
+		if len(got) == 0 {
+			continue // the library might search to the year 9999
+		}
+		library, err := rrule.NewRRule(*rec.rule)
+		if err != nil {
+			t.Fatal(err)
+		}
+		next := library.Iterator()
+		for i, g := range got {
+			if want, ok := next(); !ok || span.Of(want) != g {
+				t.Fatalf("%s from %s: start %d is %s, the library's %s", rule, start, i, g, want)
+			}
+		}
+		compared++
+	}
+	if compared < 500 {
+		t.Errorf("only %d rules were compared", compared)
 	}
 }
 

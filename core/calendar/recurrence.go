@@ -2,6 +2,7 @@ package calendar
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +18,7 @@ type Recurrence struct {
 	Location *time.Location
 	rule     *rrule.ROption
 	until    span.Instant   // bound on the start's instant, from an UNTIL with Z; End when there is none
+	last     time.Time      // bound on the start's wall reading, from an UNTIL without Z; zero when there is none
 	exdates  map[int64]bool // wall readings, as if UTC, in ms
 }
 
@@ -60,9 +62,9 @@ func NewRecurrence(start Wall, loc *time.Location, rule string, exdates []Wall) 
 		if t, err := time.Parse("20060102T150405Z", value); err == nil {
 			r.until = span.Of(t)
 		} else if t, err := time.Parse("20060102T150405", value); err == nil {
-			kept = append(kept, "UNTIL="+t.Format("20060102T150405Z"))
+			r.last = t
 		} else if t, err := time.Parse("20060102", value); err == nil {
-			kept = append(kept, "UNTIL="+t.Format("20060102")+"T235959Z")
+			r.last = t.AddDate(0, 0, 1).Add(-time.Nanosecond) // that day included
 		} else {
 			return fail(fmt.Errorf("UNTIL=%s is no date or date-time", value))
 		}
@@ -80,13 +82,59 @@ func NewRecurrence(start Wall, loc *time.Location, rule string, exdates []Wall) 
 	if seen["COUNT"] && opt.Count < 1 || seen["INTERVAL"] && opt.Interval < 1 {
 		return fail(fmt.Errorf("COUNT and INTERVAL are at least 1"))
 	}
+	if err := forbidden(seen, opt); err != nil {
+		return fail(err)
+	}
+	// A value given twice counts once; the library would count its start twice.
+	for _, list := range []*[]int{&opt.Bysetpos, &opt.Bymonth, &opt.Bymonthday, &opt.Byyearday, &opt.Byweekno, &opt.Byhour, &opt.Byminute, &opt.Bysecond} {
+		slices.Sort(*list)
+		*list = slices.Compact(*list)
+	}
+	opt.Byweekday = distinct(opt.Byweekday)
 	// In UTC the library sees plain wall arithmetic; the zone is applied to each start afterwards.
-	opt.Dtstart = start.utc
+	opt.Dtstart = start.utc.Truncate(time.Second)
 	if _, err := rrule.NewRRule(*opt); err != nil {
 		return fail(err)
 	}
 	r.rule = opt
 	return r, nil
+}
+
+func distinct(days []rrule.Weekday) []rrule.Weekday {
+	var out []rrule.Weekday
+	for _, d := range days {
+		if !slices.Contains(out, d) {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// forbidden refuses what RFC 5545 §3.3.10 says a rule MUST NOT have.
+func forbidden(seen map[string]bool, o *rrule.ROption) error {
+	freq := o.Freq.String()
+	by := 0
+	for name := range seen {
+		if strings.HasPrefix(name, "BY") && name != "BYSETPOS" {
+			by++
+		}
+	}
+	numeric := slices.ContainsFunc(o.Byweekday, func(d rrule.Weekday) bool { return d.N() != 0 })
+	switch {
+	case seen["BYSETPOS"] && by == 0:
+		return fmt.Errorf("BYSETPOS needs another BY… part to choose from")
+	case seen["BYWEEKNO"] && o.Freq != rrule.YEARLY:
+		return fmt.Errorf("BYWEEKNO goes with FREQ=YEARLY only, not with %s", freq)
+	case seen["BYYEARDAY"] && (o.Freq == rrule.DAILY || o.Freq == rrule.WEEKLY || o.Freq == rrule.MONTHLY):
+		return fmt.Errorf("BYYEARDAY does not go with FREQ=%s", freq)
+	case seen["BYMONTHDAY"] && o.Freq == rrule.WEEKLY:
+		return fmt.Errorf("BYMONTHDAY does not go with FREQ=WEEKLY")
+	case numeric && o.Freq != rrule.MONTHLY && o.Freq != rrule.YEARLY:
+		return fmt.Errorf("a number before a day of BYDAY goes with FREQ=MONTHLY or YEARLY only, not with %s", freq)
+	case numeric && seen["BYWEEKNO"]:
+		return fmt.Errorf("a number before a day of BYDAY does not go with BYWEEKNO")
+	}
+	return nil
 }
 
 // Recurs says whether there is a rule.
@@ -105,21 +153,43 @@ func (r Recurrence) Starts(from, to span.Instant) ([]span.Instant, error) {
 		keep(r.Start)
 		return out, nil
 	}
-	rule, err := rrule.NewRRule(*r.rule)
-	if err != nil {
+	const slack = 2 * span.Day // an offset and a clock change are shorter
+	horizon := min(to, r.until).Add(slack).Time()
+	if !r.last.IsZero() && r.last.Before(horizon) {
+		horizon = r.last
+	}
+	fraction := r.Start.utc.Sub(r.rule.Dtstart)
+	n, tooMany := 0, false
+	take := func(t time.Time) bool {
+		t = t.Add(fraction)
+		if t.After(horizon) {
+			return false
+		}
+		n++
+		tooMany = n > maxStarts
+		keep(Wall{t})
+		return !tooMany
+	}
+	if err := r.each(horizon, take); err != nil {
 		return nil, err
 	}
-	const slack = 2 * span.Day // an offset and a clock change are shorter
-	next := rule.Iterator()
-	for n := 0; ; n++ {
-		t, ok := next()
-		if !ok || span.Of(t) > min(to, r.until).Add(slack) {
-			break
-		}
-		if n == maxStarts {
-			return nil, fmt.Errorf("the rule has more than %d starts up to %s; use a longer interval or a later start", maxStarts, to)
-		}
-		keep(Wall{t})
+	if tooMany {
+		return nil, fmt.Errorf("the rule has more than %d starts up to %s; use a longer interval or a later start", maxStarts, to)
 	}
 	return sortedInstants(out), nil
+}
+
+// each yields the wall readings of the rule, whole seconds, until yield returns false.
+func (r Recurrence) each(horizon time.Time, yield func(time.Time) bool) error {
+	if r.rule.Freq == rrule.HOURLY || r.rule.Freq == rrule.MINUTELY || r.rule.Freq == rrule.SECONDLY {
+		return within(r.rule, horizon, yield)
+	}
+	rule, err := rrule.NewRRule(*r.rule)
+	if err != nil {
+		return err
+	}
+	next := rule.Iterator()
+	for t, ok := next(); ok && yield(t); t, ok = next() {
+	}
+	return nil
 }
