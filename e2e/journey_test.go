@@ -206,6 +206,20 @@ func TestFirstStart(t *testing.T) {
 	)
 }
 
+// Clauses are tried on the last months before anybody agrees to them.
+func TestWhatIfBesideTheClauses(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/agreements/sailing-board"))
+	s.do(s.Until("the periods as they were", "document.querySelector('[data-summary=own]')"))
+	s.do(
+		s.Fill("Target", "99.999"),
+		s.Until("the periods under the new target", "document.querySelector('[data-summary=what-if]')"),
+		s.Until("a month that would have been missed", "[...document.querySelectorAll('section .entry')].some((e) => e.querySelector('s')?.innerText === 'met' && e.querySelector('.word-missed'))"),
+		s.Fill("Target", "100.1"), s.Reads("Give a target between 0 and 100 to see them."),
+		s.Click("Save as revision 2"), s.Reads("A percentage between 0 and 100"),
+	)
+}
+
 // Keys go to the areas, step through months and find by name.
 func TestKeys(t *testing.T) {
 	s := newStage(t, true)

@@ -204,23 +204,23 @@ func TestBadDefinitionsAreRefusedAtTheirFields(t *testing.T) {
 		spec  map[string]any
 		field string
 	}{
-		"a target above 100":         {"/agreements", agreement(f.service, func(s map[string]any) { s["target_percent"] = "100.1" }), "body.target_percent"},
-		"a target that is no number": {"/agreements", agreement(f.service, func(s map[string]any) { s["target_percent"] = "high" }), "body.target_percent"},
-		"a zone that is none":        {"/agreements", agreement(f.service, func(s map[string]any) { s["timezone"] = "Europe/Skerry" }), "body.timezone"},
-		"a service that is none":     {"/agreements", agreement("ferries", nil), "body.service"},
+		"a target above 100":         {"/agreements", agreement(f.service, func(s map[string]any) { s["target_percent"] = "100.1" }), "body.spec.target_percent"},
+		"a target that is no number": {"/agreements", agreement(f.service, func(s map[string]any) { s["target_percent"] = "high" }), "body.spec.target_percent"},
+		"a zone that is none":        {"/agreements", agreement(f.service, func(s map[string]any) { s["timezone"] = "Europe/Skerry" }), "body.spec.timezone"},
+		"a service that is none":     {"/agreements", agreement("ferries", nil), "body.spec.service"},
 		"a check with no location":   {"/checks", servertest.Check(f.service, []string{}, nil), "body.spec.locations"},
-		"an unknown location":        {"/checks", servertest.Check(f.service, []string{"atlantis"}, nil), "body.locations[0]"},
-		"no web address":             {"/checks", servertest.Check(f.service, both, func(s map[string]any) { s["target"] = "ftp://harbour" }), "body.target"},
-		"a timeout beyond interval":  {"/checks", servertest.Check(f.service, both, func(s map[string]any) { s["interval_s"] = 5; s["timeout_ms"] = 6000 }), "body.timeout_ms"},
-		"stale before the next":      {"/checks", servertest.Check(f.service, both, func(s map[string]any) { s["stale_after_s"] = 60 }), "body.stale_after_s"},
-		"quorum of none":             {"/checks", servertest.Check(f.service, both, func(s map[string]any) { s["quorum"] = "0" }), "body.quorum"},
+		"an unknown location":        {"/checks", servertest.Check(f.service, []string{"atlantis"}, nil), "body.spec.locations[0]"},
+		"no web address":             {"/checks", servertest.Check(f.service, both, func(s map[string]any) { s["target"] = "ftp://harbour" }), "body.spec.target"},
+		"a timeout beyond interval":  {"/checks", servertest.Check(f.service, both, func(s map[string]any) { s["interval_s"] = 5; s["timeout_ms"] = 6000 }), "body.spec.timeout_ms"},
+		"stale before the next":      {"/checks", servertest.Check(f.service, both, func(s map[string]any) { s["stale_after_s"] = 60 }), "body.spec.stale_after_s"},
+		"quorum of none":             {"/checks", servertest.Check(f.service, both, func(s map[string]any) { s["quorum"] = "0" }), "body.spec.quorum"},
 		"a loss above 100 %": {"/checks", servertest.Check(f.service, both, func(s map[string]any) {
 			s["kind"], s["target"] = "ping", "127.0.0.1"
 			s["limits"] = []any{map[string]any{"measure": "loss_percent", "failed_above": 120}}
-		}), "body.limits[0]"},
-		"a name of blanks":        {"/services", map[string]any{"name": "  ", "kind": "business", "combine": "worst"}, "body.name"},
+		}), "body.spec.limits[0]"},
+		"a name of blanks":        {"/services", map[string]any{"name": "  ", "kind": "business", "combine": "worst"}, "body.spec.name"},
 		"a kind that is none":     {"/services", map[string]any{"name": "X", "kind": "hobby", "combine": "worst"}, "body.spec.kind"},
-		"depending on no one":     {"/services", map[string]any{"name": "X", "kind": "business", "combine": "worst", "depends_on": []any{map[string]any{"services": []string{"ferries"}}}}, "body.depends_on[0].services[0]"},
+		"depending on no one":     {"/services", map[string]any{"name": "X", "kind": "business", "combine": "worst", "depends_on": []any{map[string]any{"services": []string{"ferries"}}}}, "body.spec.depends_on[0].services[0]"},
 		"a field that is unknown": {"/services", map[string]any{"name": "X", "kind": "business", "combine": "worst", "colour": "red"}, "body.spec.colour"},
 	} {
 		a := f.manager.Do(http.MethodPost, c.path, map[string]any{"spec": c.spec})
@@ -332,5 +332,28 @@ func TestPeriodsThatCannotBe(t *testing.T) {
 	}
 	if a := f.manager.Do(http.MethodGet, "/services/"+f.service+"/moment?at=yesterday", nil); a.Status != 422 {
 		t.Errorf("a moment that is none: %s", a)
+	}
+}
+
+// The last periods under clauses that are not saved, and nothing is saved.
+func TestWhatIf(t *testing.T) {
+	f := setUp(t)
+	spec := agreement(f.service, nil)
+	var out struct{ Items []struct{ Period string } }
+	f.manager.Must(http.MethodPost, "/what-if", map[string]any{"spec": spec, "last": 3}, &out)
+	if len(out.Items) != 3 || out.Items[0].Period <= out.Items[2].Period {
+		t.Errorf("%+v", out)
+	}
+	spec["target_percent"] = "100.1"
+	if _, fields := f.manager.Do(http.MethodPost, "/what-if", map[string]any{"spec": spec, "last": 3}).Problem(); fields["body.spec.target_percent"] == "" {
+		t.Errorf("a target of 100.1: %v", fields)
+	}
+	if a := f.manager.Do(http.MethodPost, "/what-if", map[string]any{"spec": agreement("ferries", nil), "last": 3}); a.Status != 422 {
+		t.Errorf("a service that is none: %s", a)
+	}
+	var agreements struct{ Items []any }
+	f.manager.Must(http.MethodGet, "/agreements", nil, &agreements)
+	if len(agreements.Items) != 0 {
+		t.Errorf("asking saved %v", agreements.Items)
 	}
 }

@@ -135,6 +135,7 @@ func (s *Server) standingRoutes(a *operations) {
 	})
 	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/account", "account-of-agreement", "The account of one agreement", s.accountOf)
 	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/periods", "periods-of-agreement", "The last periods, newest first", s.periodsOf)
+	on(a, auth.Viewer, http.MethodPost, "/what-if", "what-if", "What the last periods would have looked like under clauses that nobody has agreed to yet, newest first", s.whatIf)
 }
 
 func stateViews(rows []db.StandingState) []StateView {
@@ -310,22 +311,63 @@ func (s *Server) periodsOf(ctx context.Context, in *struct {
 	if e == nil {
 		return nil, catalogue.ErrNotFound
 	}
-	month, err := s.month("", e.Current().Spec.Timezone)
-	if err != nil {
-		return nil, err
-	}
-	var out []PeriodAccount
-	for n := range in.Last {
-		p := month.Next(-n)
+	return s.lastPeriods(e.Current().Spec.Timezone, in.Last, func(p calendar.Period) (*account.Account, error) {
 		open, err := s.Books.Open(ctx, snap, p, span.Of(s.Now()), nil, []string{in.ID})
 		if err != nil {
 			return nil, err
 		}
-		list, err := open.Evidence.All()
+		return open.Evidence.Account(open.Bundle.Agreements[0])
+	})
+}
+
+// WhatIf asks for the last periods under clauses.
+type WhatIf struct {
+	Spec definition.AgreementSpec `json:"spec"`
+	Last int                      `json:"last" minimum:"1" maximum:"36"`
+}
+
+func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*list[PeriodAccount], error) {
+	spec := in.Body.Spec
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := spec.Validate(); err != nil {
+		return nil, within("spec", err)
+	}
+	services := []string{spec.Service}
+	if spec.Upstream != nil {
+		services = append(services, spec.Upstream.Excuse...)
+	}
+	for _, id := range services {
+		if snap.Services[id] == nil {
+			return nil, &definition.Fault{Path: "spec.service", Message: "there is no service " + id}
+		}
+	}
+	agreement := spec.Agreement("what-if")
+	return s.lastPeriods(spec.Timezone, in.Body.Last, func(p calendar.Period) (*account.Account, error) {
+		open, err := s.Books.Open(ctx, snap, p, span.Of(s.Now()), services, nil)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, PeriodAccount{p.Name(), p.Span(), figures(list[0]), intervals(list[0])})
+		return open.Evidence.Account(agreement)
+	})
+}
+
+// lastPeriods accounts the present month of a zone and those before it.
+func (s *Server) lastPeriods(zone string, last int, of func(calendar.Period) (*account.Account, error)) (*list[PeriodAccount], error) {
+	month, err := s.month("", zone)
+	if err != nil {
+		return nil, err
+	}
+	var out []PeriodAccount
+	for n := range last {
+		p := month.Next(-n)
+		a, err := of(p)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, PeriodAccount{p.Name(), p.Span(), figures(a), intervals(a)})
 	}
 	return items(out), nil
 }

@@ -1,12 +1,12 @@
 package publish_test
 
 import (
-	"kestite/core/span"
 	"bytes"
 	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
+	"kestite/core/span"
 	"os"
 	"os/exec"
 	"path/filepath"

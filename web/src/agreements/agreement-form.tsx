@@ -2,11 +2,11 @@ import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useEffect, useState } from 'react'
 import { Controller, useForm } from 'react-hook-form'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useAgreements, useChecks, useMe, usePeriods, useServices } from '../api/queries'
+import { useAgreements, useChecks, useMe, usePeriods, useServices, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { resolution, validTarget } from '../services/plan'
@@ -252,36 +252,72 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
           onNo={() => setAsking(false)}
         />
       </form>
-      {agreement && <LastPeriods id={agreement.id} />}
+      <LastPeriods agreement={agreement} wanted={toSpec(v, agreement?.spec)} />
     </div>
   )
 }
 
-/** The last thirteen periods under one another. */
-function LastPeriods({ id }: { id: string }) {
-  const periods = usePeriods(id, 13)
+/** What an account depends on: not the name, and not whom it was promised to. */
+const clauses = (s: Spec): string => JSON.stringify([s.service, s.timezone, s.target_percent, s.degraded_weight_percent, s.unmeasured, s.min_outage_s, s.min_coverage_percent, s.service_hours, s.maintenance])
+
+/** The value as it was when it last stayed the same for a while. */
+function useSettled<T>(value: T, key: string, ms: number): T {
+  const [settled, setSettled] = useState({ value, key })
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled({ value, key }), ms)
+    return () => clearTimeout(timer)
+    // The key stands for the value.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [key, ms])
+  return settled.value
+}
+
+/** The last thirteen periods under one another: as they were accounted, and what the edited clauses would have made of them. */
+function LastPeriods({ agreement, wanted }: { agreement: Agreement | undefined; wanted: Spec }) {
+  const last = 13
+  const spec = useSettled(wanted, clauses(wanted), 500)
+  const valid = validTarget(spec.target_percent) === true
+  const edited = !agreement || clauses(spec) !== clauses(toSpec(values(agreement.spec, '', ''), agreement.spec))
+  const was = usePeriods(agreement?.id, last)
+  const would = useWhatIf(edited && valid ? spec : undefined, last)
+  const shown = edited ? (valid ? would.data : undefined) : was.data
+  const met = (list: Period[] | undefined) => list?.filter((p) => p.figures.verdict === 'met').length ?? 0
+  const over = shown?.filter((p) => p.figures.final).length ?? 0
   return (
     <section aria-label="The last periods">
-      <h2 style={{ marginTop: 6 }}>The last periods</h2>
-      <Trouble error={periods.error} />
-      {!periods.data && !periods.error && <p className="sub">Accounting thirteen months …</p>}
-      {periods.data?.map((p) => {
-        const axis = { from: Date.parse(p.span.from), to: Date.parse(p.span.to), now: Date.now() }
-        return (
-          <div key={p.period} className="entry" style={{ padding: '6px 0' }}>
-            <div style={{ display: 'flex', justifyContent: 'space-between', fontSize: '0.85rem' }}>
-              <span>{monthName(p.period)}</span>
-              <span>
-                {percent(p.figures.availability_percent)} <span className={`word-${p.figures.verdict}`}>{p.figures.verdict.replace('-', ' ')}</span>
-              </span>
-            </div>
-            <Strip thin intervals={p.intervals} axis={axis} label={monthName(p.period)} />
-            <div className="sub">
-              {duration(p.figures.downtime_ms)} down in {p.figures.outages.count} outages, {duration(p.figures.allowance_left_ms)} left
-            </div>
-          </div>
-        )
-      })}
+      <h2 style={{ marginTop: 6, marginBottom: 4 }}>{edited ? 'The last periods under these clauses' : 'The last periods'}</h2>
+      {shown && (
+        <p className="sub" style={{ margin: '0 0 8px' }} aria-live="polite" data-summary={edited ? 'what-if' : 'own'}>
+          {met(shown)} of {over} finished months {edited ? 'would have been met' : 'were met'}
+          {edited && agreement && was.data && `; ${met(was.data)} were. Nothing is changed until you save.`}
+        </p>
+      )}
+      {edited && !valid && <p className="sub">Give a target between 0 and 100 to see them.</p>}
+      <Trouble error={edited ? would.error : was.error} />
+      {(edited ? would.isPending && valid : was.isPending) && <p className="sub">Accounting thirteen months …</p>}
+      {shown?.map((p) => <PeriodEntry key={p.period} period={p} before={edited && agreement ? was.data?.find((w) => w.period === p.period) : undefined} />)}
     </section>
+  )
+}
+
+type Period = Schemas['PeriodAccount']
+
+function PeriodEntry({ period: p, before }: { period: Period; before: Period | undefined }) {
+  const axis = { from: Date.parse(p.span.from), to: Date.parse(p.span.to), now: Date.now() }
+  const changed = before && before.figures.verdict !== p.figures.verdict
+  return (
+    <div className="entry" style={{ padding: '6px 0' }}>
+      <div style={{ display: 'flex', justifyContent: 'space-between', fontSize: '0.85rem' }}>
+        <span>{monthName(p.period)}</span>
+        <span>
+          {percent(p.figures.availability_percent)} {changed && <s className="sub">{before.figures.verdict.replace('-', ' ')}</s>} <span className={`word-${p.figures.verdict}`}>{p.figures.verdict.replace('-', ' ')}</span>
+        </span>
+      </div>
+      <Strip thin intervals={p.intervals} axis={axis} label={monthName(p.period)} />
+      <div className="sub">
+        {duration(p.figures.downtime_ms)} down in {p.figures.outages.count} outages, {duration(p.figures.allowance_left_ms)} left
+        {before && before.figures.availability_percent !== p.figures.availability_percent && ` (it was ${percent(before.figures.availability_percent)})`}
+      </div>
+    </div>
   )
 }

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { api, ask } from './client'
+import { api, ask, type Schemas } from './client'
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => ask(api.GET('/api/v1/session')), retry: false, staleTime: 300_000 })
 
@@ -38,6 +38,16 @@ export const usePeriods = (id: string | undefined, last: number) =>
     queryKey: ['periods', id, last],
     queryFn: () => ask(api.GET('/api/v1/agreements/{id}/periods', { params: { path: { id: id ?? '' }, query: { last } } })).then((l) => l.items),
     enabled: Boolean(id),
+  })
+
+/** The last periods under clauses that nobody has agreed to yet. */
+export const useWhatIf = (spec: Schemas['AgreementSpec'] | undefined, last: number) =>
+  useQuery({
+    queryKey: ['what-if', spec, last],
+    queryFn: () => ask(api.POST('/api/v1/what-if', { body: { spec: spec as Schemas['AgreementSpec'], last } })).then((l) => l.items),
+    enabled: Boolean(spec),
+    placeholderData: keepPreviousData,
+    retry: false,
   })
 
 export const useReports = () => useQuery({ queryKey: ['reports'], queryFn: () => ask(api.GET('/api/v1/reports')).then((l) => l.items) })

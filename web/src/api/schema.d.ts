@@ -836,6 +836,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What the last periods would have looked like under clauses that nobody has agreed to yet, newest first
+         * @description Needs the role viewer.
+         */
+        post: operations["what-if"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/windows": {
         parameters: {
             query?: never;
@@ -1679,6 +1699,7 @@ export interface components {
             upstream: components["schemas"]["UpstreamStrip"][];
         };
         ServiceReason: {
+            at: string;
             checks: components["schemas"]["CheckReason"][];
             groups: components["schemas"]["GroupReason"][];
             service: string;
@@ -1823,6 +1844,11 @@ export interface components {
             days: string[];
             from: string;
             to: string;
+        };
+        WhatIf: {
+            /** Format: int64 */
+            last: number;
+            spec: components["schemas"]["AgreementSpec"];
         };
         WindowSpec: {
             /** Format: int64 */
@@ -4800,6 +4826,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListTrialRefBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhatIf"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListPeriodAccountBody"];
                 };
             };
             /** @description Unauthorized */

@@ -2,7 +2,7 @@ import { useSearchParams } from 'react-router'
 import type { Schemas } from '../api/client'
 import { useMoment } from '../api/queries'
 import { Trouble } from '../parts/trouble'
-import { clock, fullTime } from '../time/format'
+import { clock, fullTime, shortTime } from '../time/format'
 import { useZone } from '../time/period'
 
 /** Why the selected moment counts as it does: rule by rule, down to the measurements. */
@@ -44,6 +44,7 @@ export function MomentAside({ service, at }: { service: string; at: number | und
 
 function Reasons({ moment }: { moment: Schemas['Moment'] }) {
   const s = moment.service
+  const { zone } = useZone()
   const name = (kind: string, id: string) => moment.names[`${kind} ${id}`] ?? id
   return (
     <>
@@ -58,7 +59,7 @@ function Reasons({ moment }: { moment: Schemas['Moment'] }) {
               .map((r) => (
                 <li key={r.number} className={r.decides ? 'decides' : undefined}>
                   <span>{r.number}</span>
-                  <span>{r.text}</span>
+                  <span>{inZone(r.text, zone)}</span>
                 </li>
               ))}
           </ol>
@@ -91,7 +92,7 @@ function Reasons({ moment }: { moment: Schemas['Moment'] }) {
           {c.locations.map((l) => (
             <div key={l.location} style={{ marginTop: 6 }}>
               {name('location', l.location)}: <span className={`word-${l.state}`}>{l.state}</span>
-              <div className="sub">{l.text}</div>
+              <div className="sub">{inZone(l.text, zone)}</div>
               <SampleView sample={moment.samples[`${c.check} ${l.location}`]} />
             </div>
           ))}
@@ -100,6 +101,9 @@ function Reasons({ moment }: { moment: Schemas['Moment'] }) {
     </>
   )
 }
+
+/** Writes the instants in a sentence of the server's as times in a zone. */
+const inZone = (text: string, zone: string) => text.replace(/\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z/g, (at) => shortTime(at, zone))
 
 /** The measures in the order in which a measurement comes by them. */
 const labels: Record<string, [string, string]> = {
