@@ -32,8 +32,8 @@ type Ingest struct {
 	Now   func() time.Time
 }
 
-// Retention of raw measurements: what is older than this is refused.
-const rawDays = 396
+// rawDays is how old a measurement may be that is still taken.
+const rawDays = store.RawDays
 
 // futureSlack is how far ahead of the server's clock a measurement may be.
 const futureSlack = wire.MaxClockOffset

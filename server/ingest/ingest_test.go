@@ -15,6 +15,7 @@ import (
 	"kestite/server"
 	"kestite/server/catalogue"
 	"kestite/server/history"
+	"kestite/server/store"
 	"kestite/server/store/db"
 	"kestite/server/store/storetest"
 )
@@ -243,5 +244,31 @@ func TestLiveStateOfAService(t *testing.T) {
 	now = at.Time().Add(151 * time.Second)
 	if s, _ := state(); s != verdict.Unmeasured {
 		t.Errorf("after silence it is %s", s)
+	}
+}
+
+// Raw measurements beyond their time go with their day; what follows from them stays.
+func TestRawMeasurementsAreKeptForAWhile(t *testing.T) {
+	srv := lane(t, 1, 1)
+	deliver(t, srv, random(rand.New(rand.NewPCG(3, 4)), 50))
+	before := stored(t, srv)
+	old := time.Now().AddDate(0, 0, -store.RawDays-5)
+	if err := srv.API.Store.EnsurePartitions(ctx, map[time.Time]bool{old: true, time.Now().AddDate(0, 0, -store.RawDays): true}); err != nil {
+		t.Fatal(err)
+	}
+	dropped, err := srv.API.Store.DropPartitions(ctx, time.Now())
+	if want := "measurement_" + old.UTC().Format("20060102"); err != nil || len(dropped) != 1 || dropped[0] != want {
+		t.Errorf("dropped %v, %v, not %s alone", dropped, err, want)
+	}
+	// A year later everything delivered here is gone, and its stretches are not.
+	if _, err := srv.API.Store.DropPartitions(ctx, time.Now().AddDate(0, 0, store.RawDays+30)); err != nil {
+		t.Fatal(err)
+	}
+	var raw int
+	if err := srv.API.Store.Pool.QueryRow(ctx, "SELECT count(*) FROM measurement").Scan(&raw); err != nil || raw != 0 {
+		t.Errorf("%d raw measurements left, %v", raw, err)
+	}
+	if after := stored(t, srv); !reflect.DeepEqual(after, before) {
+		t.Errorf("stretches changed:\n%v\n%v", before, after)
 	}
 }

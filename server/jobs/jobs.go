@@ -39,6 +39,26 @@ type HoursArgs struct{}
 // Kind of the job.
 func (HoursArgs) Kind() string { return "hours" }
 
+// TidyArgs asks for raw measurements to be dropped that are kept no longer.
+type TidyArgs struct{}
+
+// Kind of the job.
+func (TidyArgs) Kind() string { return "tidy" }
+
+type tidyWorker struct {
+	river.WorkerDefaults[TidyArgs]
+	store *store.Store
+	log   *slog.Logger
+}
+
+func (w *tidyWorker) Work(ctx context.Context, _ *river.Job[TidyArgs]) error {
+	dropped, err := w.store.DropPartitions(ctx, time.Now())
+	if len(dropped) > 0 {
+		w.log.Info("raw measurements dropped that are kept no longer", "partitions", dropped)
+	}
+	return err
+}
+
 type judgeWorker struct {
 	river.WorkerDefaults[JudgeArgs]
 	judge *judge.Judge
@@ -73,6 +93,7 @@ type Jobs struct{ client *river.Client[pgx.Tx] }
 const (
 	staleEvery = 2 * time.Second
 	hoursEvery = time.Minute
+	tidyEvery  = 6 * time.Hour
 )
 
 // New returns jobs that are not running yet.
@@ -81,6 +102,7 @@ func New(s *store.Store, j *judge.Judge, log *slog.Logger) (*Jobs, error) {
 	river.AddWorker(workers, &judgeWorker{judge: j})
 	river.AddWorker(workers, &staleWorker{judge: j})
 	river.AddWorker(workers, &hoursWorker{judge: j})
+	river.AddWorker(workers, &tidyWorker{store: s, log: log})
 	once := &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true, ByPeriod: time.Second}}
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 8}},
@@ -92,6 +114,7 @@ func New(s *store.Store, j *judge.Judge, log *slog.Logger) (*Jobs, error) {
 		PeriodicJobs: []*river.PeriodicJob{
 			river.NewPeriodicJob(river.PeriodicInterval(staleEvery), func() (river.JobArgs, *river.InsertOpts) { return StaleArgs{}, once }, nil),
 			river.NewPeriodicJob(river.PeriodicInterval(hoursEvery), func() (river.JobArgs, *river.InsertOpts) { return HoursArgs{}, once }, &river.PeriodicJobOpts{RunOnStart: true}),
+			river.NewPeriodicJob(river.PeriodicInterval(tidyEvery), func() (river.JobArgs, *river.InsertOpts) { return TidyArgs{}, once }, &river.PeriodicJobOpts{RunOnStart: true}),
 		},
 	})
 	if err != nil {

@@ -111,3 +111,32 @@ func (s *Store) EnsurePartitions(ctx context.Context, days map[time.Time]bool) e
 	}
 	return nil
 }
+
+// RawDays is how long raw measurements are kept.
+const RawDays = 396
+
+// DropPartitions drops the day partitions of measurement whose last day ended
+// more than RawDays and two days before now, and returns their names. What
+// follows from their measurements — stretches and hourly summaries — stays.
+func (s *Store) DropPartitions(ctx context.Context, now time.Time) ([]string, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT inhrelid::regclass::text FROM pg_inherits WHERE inhparent = 'measurement'::regclass ORDER BY 1`)
+	if err != nil {
+		return nil, fmt.Errorf("list the partitions of measurement: %w", err)
+	}
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return nil, fmt.Errorf("list the partitions of measurement: %w", err)
+	}
+	var dropped []string
+	for _, name := range names {
+		day, err := time.Parse("measurement_20060102", name)
+		if err != nil || !day.AddDate(0, 0, 1).Before(now.AddDate(0, 0, -RawDays-2)) {
+			continue
+		}
+		if _, err := s.Pool.Exec(ctx, "DROP TABLE IF EXISTS "+pgx.Identifier{name}.Sanitize()); err != nil {
+			return dropped, fmt.Errorf("drop the partition %s: %w", name, err)
+		}
+		dropped = append(dropped, name)
+	}
+	return dropped, nil
+}
