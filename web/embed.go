@@ -32,6 +32,10 @@ func Handler() http.Handler {
 		}
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 		if info, err := fs.Stat(files, name); err != nil || info.IsDir() {
+			if strings.HasPrefix(name, "assets/") {
+				http.NotFound(w, r) // of another build; the page offers to reload
+				return
+			}
 			name = "index.html"
 		}
 		h := w.Header()

@@ -3,6 +3,6 @@ import { defineConfig } from 'vite'
 
 export default defineConfig({
   plugins: [react()],
-  build: { outDir: 'dist', emptyOutDir: true, target: 'es2022', chunkSizeWarningLimit: 700 },
+  build: { outDir: 'dist', manifest: 'manifest.json', emptyOutDir: true, target: 'es2022', chunkSizeWarningLimit: 700 },
   server: { port: 5173, proxy: { '/api': { target: process.env.KESTITE_SERVER ?? 'http://127.0.0.1:8480' } } },
 })
