@@ -18,7 +18,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/ingest"
 	"kestite/server/judge"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 
 	"kestite/server"
 )

@@ -13,7 +13,7 @@ import (
 	"kestite/server/api"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 	"kestite/standin"
 )
 

@@ -23,7 +23,7 @@ import (
 	"kestite/server/catalogue"
 	"kestite/server/ingest"
 	"kestite/server/servertest"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 	"kestite/server/store/storetest"
 )
 

@@ -19,7 +19,7 @@ import (
 	"kestite/server/judge"
 	"kestite/server/publish"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Options configure a server.

@@ -153,8 +153,8 @@ func (r Recurrence) Starts(from, to span.Instant) ([]span.Instant, error) {
 		keep(r.Start)
 		return out, nil
 	}
-	const slack = 2 * span.Day // an offset and a clock change are shorter
-	horizon := min(to, r.until).Add(slack).Time()
+	const margin = 2 * span.Day // an offset and a clock change are shorter
+	horizon := min(to, r.until).Add(margin).Time()
 	if !r.last.IsZero() && r.last.Before(horizon) {
 		horizon = r.last
 	}

@@ -21,7 +21,7 @@ import (
 	"kestite/server/auth"
 	"kestite/server/catalogue"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // agentRoutes are what agents call; the token tells which location they are.

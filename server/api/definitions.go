@@ -11,7 +11,7 @@ import (
 	"kestite/core/span"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Defined is a definition with the revision in force.

@@ -15,7 +15,7 @@ import (
 	"kestite/server/auth"
 	"kestite/server/catalogue"
 	"kestite/server/history"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // ServicePeriod is a service over a month: its own strip, a lane for each check

@@ -12,7 +12,7 @@ import (
 
 	"kestite/core/calendar"
 	"kestite/server/auth"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Me is who is signed in, and where.

@@ -17,7 +17,7 @@ import (
 	"kestite/server/catalogue"
 	"kestite/server/publish"
 	"kestite/server/report"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // ReportView is a report in a list.

@@ -11,7 +11,7 @@ import (
 	"kestite/server/auth"
 	"kestite/server/catalogue"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 func (s *Server) serviceRoutes(a *operations) {

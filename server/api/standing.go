@@ -13,7 +13,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // PeriodView is the month that screens show.

@@ -16,7 +16,7 @@ import (
 	"kestite/server/auth"
 	"kestite/server/catalogue"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Proposal asks what could be checked at an address.

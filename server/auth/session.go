@@ -14,7 +14,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Sessions are the signed-in browsers, kept in the database.

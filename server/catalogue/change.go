@@ -11,7 +11,7 @@ import (
 
 	"kestite/core/definition"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Spec is the body of a revision, which can be judged alone.

@@ -15,7 +15,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Kinds of definition.

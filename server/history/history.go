@@ -16,7 +16,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/catalogue"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Margin is how far beyond a period stretches are loaded: outages that cross

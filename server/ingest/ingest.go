@@ -20,7 +20,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/catalogue"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Ingest stores batches.
@@ -35,8 +35,8 @@ type Ingest struct {
 // rawDays is how old a measurement may be that is still taken.
 const rawDays = store.RawDays
 
-// futureSlack is how far ahead of the server's clock a measurement may be.
-const futureSlack = wire.MaxClockOffset
+// mostAhead is how far ahead of the server's clock a measurement may be.
+const mostAhead = wire.MaxClockOffset
 
 // machine is what lane.machine holds: the series and its last stretch, which
 // the next measurement may extend.
@@ -132,7 +132,7 @@ func (b *batch) take(i int, m *wire.Measurement) {
 	case revisions.Valid(m.At) == nil:
 		b.refuse(i, "the check %q was not in force at %s", m.Check, m.At)
 		return
-	case m.At > b.now.Add(futureSlack):
+	case m.At > b.now.Add(mostAhead):
 		b.refuse(i, "%s is in the future; the server's clock reads %s", m.At, b.now)
 		return
 	case m.At < b.now.Add(-rawDays*span.Day):

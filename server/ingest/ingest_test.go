@@ -16,7 +16,7 @@ import (
 	"kestite/server/catalogue"
 	"kestite/server/history"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 	"kestite/server/store/storetest"
 )
 

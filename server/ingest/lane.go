@@ -12,7 +12,7 @@ import (
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/core/verdict"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // openedLane is a lane's series while measurements join it.

@@ -9,7 +9,7 @@ import (
 
 	"kestite/core/measure"
 	"kestite/server/catalogue"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 var nan = math.NaN()

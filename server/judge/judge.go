@@ -7,13 +7,15 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"kestite/core/calendar"
 	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/server/catalogue"
 	"kestite/server/history"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Judge judges services.
@@ -118,20 +120,24 @@ func (j *Judge) waiting(ctx context.Context, snap *catalogue.Snapshot, services 
 }
 
 // Stale judges the services whose checks fell silent since it was last called.
+// That they did is noted only together with the judging, so that a failure in
+// between is made good by the next call.
 func (j *Judge) Stale(ctx context.Context) error {
-	checks, err := j.Store.NoteStaleLanes(ctx)
-	if err != nil || len(checks) == 0 {
-		return err
-	}
-	snap, err := j.Catalogue.Snapshot(ctx)
-	if err != nil {
-		return err
-	}
-	var services []string
-	for _, id := range checks {
-		if e := snap.Checks[id]; e != nil {
-			services = append(services, e.Current().Spec.Service)
+	return j.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error {
+		checks, err := q.NoteStaleLanes(ctx)
+		if err != nil || len(checks) == 0 {
+			return err
 		}
-	}
-	return j.Services(ctx, services)
+		snap, err := j.Catalogue.Snapshot(ctx)
+		if err != nil {
+			return err
+		}
+		var services []string
+		for _, id := range checks {
+			if e := snap.Checks[id]; e != nil {
+				services = append(services, e.Current().Spec.Service)
+			}
+		}
+		return j.Services(ctx, services)
+	})
 }

@@ -15,7 +15,7 @@ import (
 	"kestite/server/history"
 	"kestite/server/report"
 	"kestite/server/store"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Desk is where reports are made.

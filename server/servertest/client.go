@@ -15,7 +15,7 @@ import (
 
 	"kestite/server"
 	"kestite/server/auth"
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Password of all people made here.

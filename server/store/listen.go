@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 // Channel is the PostgreSQL notification channel of live changes.

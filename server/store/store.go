@@ -18,7 +18,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
-	"kestite/server/store/db"
+	"kestite/server/store/gen/db"
 )
 
 //go:embed migrations/*.sql

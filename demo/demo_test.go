@@ -1,0 +1,172 @@
+package demo_test
+
+import (
+	"context"
+	"encoding/json"
+	"testing"
+	"time"
+
+	"kestite/core/account"
+	"kestite/core/calendar"
+	"kestite/core/span"
+	"kestite/demo"
+	"kestite/server"
+	"kestite/server/catalogue"
+	"kestite/server/store/storetest"
+	"kestite/standin"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+var ctx = context.Background()
+
+func loaded(t *testing.T, now time.Time) *server.Server {
+	t.Helper()
+	srv := storetest.Server(t, func(o *server.Options) { o.Now = func() time.Time { return now } })
+	if err := demo.Load(ctx, srv, now, func(string) {}); err != nil {
+		t.Fatal(err)
+	}
+	return srv
+}
+
+// accounts returns the accounts of the present month and the twelve before it.
+func accounts(t *testing.T, srv *server.Server, now time.Time) map[string]*account.Account {
+	t.Helper()
+	loc, err := calendar.Zone(demo.Zone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	snap, err := srv.API.Catalogue.Snapshot(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[string]*account.Account{}
+	for n := range 13 {
+		p := calendar.Month(span.Of(now), loc).Next(-n)
+		open, err := srv.API.Books.Open(ctx, snap, p, span.Of(now), nil, catalogue.Live(snap.Agreements))
+		if err != nil {
+			t.Fatal(err)
+		}
+		list, err := open.Evidence.All()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, a := range list {
+			out[p.Name()+" "+a.Agreement] = a
+		}
+	}
+	return out
+}
+
+var now = time.Date(2026, 11, 25, 9, 30, 0, 0, time.UTC)
+
+func TestScenario(t *testing.T) {
+	srv := loaded(t, now)
+	t.Run("the history is believable and the same every time", func(t *testing.T) { history(t, srv) })
+	t.Run("the last days are raw", func(t *testing.T) { raw(t, srv) })
+	t.Run("reports are published", func(t *testing.T) { reports(t, srv) })
+	t.Run("every check has its stand-in", func(t *testing.T) { standIns(t, srv) })
+}
+
+// The history is the same every time, and what a year of operations looks like:
+// mostly met, some missed; outages, slow times, maintenance, excused upstream
+// trouble and an agent's silence all occur; nothing is down for weeks.
+func history(t *testing.T, srv *server.Server) {
+	first := accounts(t, srv, now)
+	second := accounts(t, loaded(t, now), now)
+	verdicts := map[account.Verdict]int{}
+	var total account.Totals
+	for key, a := range first {
+		x, _ := json.Marshal(a)
+		y, _ := json.Marshal(second[key])
+		if string(x) != string(y) {
+			t.Fatalf("%s differs between two loads:\n%s\n%s", key, x, y)
+		}
+		if a.Final {
+			verdicts[a.Verdict]++
+		}
+		total.Down += a.TotalMS.Down
+		total.Degraded += a.TotalMS.Degraded
+		total.Maintenance += a.TotalMS.Maintenance
+		total.Upstream += a.TotalMS.Upstream
+		total.Unmeasured += a.TotalMS.Unmeasured
+		total.Agreed += a.TotalMS.Agreed
+		if a.Outages.LongestMS > 12*span.Hour {
+			t.Errorf("%s has an outage of %s", key, span.Words(a.Outages.LongestMS))
+		}
+	}
+	if n := len(first) * 12 / 13; verdicts[account.Met] < n/2 || verdicts[account.Missed] == 0 || verdicts[account.Met]+verdicts[account.Missed] != n {
+		t.Errorf("verdicts of %d accounts: %v", n, verdicts)
+	}
+	for name, ms := range map[string]int64{"down": total.Down, "degraded": total.Degraded, "maintenance": total.Maintenance, "upstream": total.Upstream, "unmeasured": total.Unmeasured} {
+		if ms == 0 || ms > total.Agreed/20 {
+			t.Errorf("%s: %s of %s", name, span.Words(ms), span.Words(total.Agreed))
+		}
+	}
+}
+
+// Raw measurements of the last three days are there at their true interval.
+func raw(t *testing.T, srv *server.Server) {
+	var lanes, rows int
+	var first, last time.Time
+	if err := srv.API.Store.Pool.QueryRow(ctx, "SELECT count(DISTINCT lane), count(*), min(at), max(at) FROM measurement").Scan(&lanes, &rows, &first, &last); err != nil {
+		t.Fatal(err)
+	}
+	perLane := float64(rows) / float64(lanes)
+	if days := last.Sub(first).Hours() / 24; days < 2.9 || days > 3.1 || perLane < 3*2880*0.95 || perLane > 3*2880 {
+		t.Errorf("%.2f days raw, %.0f rows a lane", days, perLane)
+	}
+	if age := now.Sub(last); age > time.Minute || age < 0 {
+		t.Errorf("the last measurement is %s old", age)
+	}
+}
+
+func reports(t *testing.T, srv *server.Server) {
+	list, err := srv.API.Store.ReportList(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range list {
+		if r.State != "published" {
+			t.Errorf("%s of %s is %s", r.Agreement, r.Period, r.State)
+		}
+	}
+	if len(list) < 9 {
+		t.Errorf("%d reports", len(list))
+	}
+}
+
+// Every check of the demo measures a stand-in, and every stand-in is measured.
+func standIns(t *testing.T, srv *server.Server) {
+	authority, err := standin.NewAuthority()
+	if err != nil {
+		t.Fatal(err)
+	}
+	world, err := demo.World(authority)
+	if err != nil {
+		t.Fatal(err)
+	}
+	where := map[string]bool{}
+	for _, w := range world.Webs {
+		where[w.URL()] = false
+	}
+	for _, h := range world.Hosts {
+		where[h.Addr] = false
+	}
+	snap, err := srv.API.Catalogue.Snapshot(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for id, c := range snap.Checks {
+		target := c.Current().Spec.Target
+		if _, known := where[target]; !known {
+			t.Errorf("check %s measures %s, which is no stand-in", id, target)
+		}
+		where[target] = true
+	}
+	for target, measured := range where {
+		if !measured {
+			t.Errorf("nothing measures %s", target)
+		}
+	}
+}

@@ -1,0 +1,185 @@
+package catalogue_test
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"kestite/core/calendar"
+	"kestite/core/definition"
+	"kestite/core/span"
+	"kestite/core/verdict"
+	"kestite/server/catalogue"
+	"kestite/server/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+var ctx = context.Background()
+
+type house struct {
+	*catalogue.Catalogue
+	t     *testing.T
+	start time.Time
+}
+
+// newHouse has two locations, a service and a check, defined ten days ago.
+func newHouse(t *testing.T) *house {
+	t.Helper()
+	h := &house{storetest.Server(t).API.Catalogue, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
+	for _, l := range []string{"tolvik", "eskerby"} {
+		h.create(catalogue.Location, l, definition.LocationSpec{Name: l})
+	}
+	h.create(catalogue.Service, "tickets", definition.ServiceSpec{Name: "Tickets", Kind: "business", Combine: "worst"})
+	h.create(catalogue.Check, "page", page(2))
+	return h
+}
+
+func page(confirm int64) definition.CheckSpec {
+	return definition.CheckSpec{
+		Service: "tickets", Name: "Page", Kind: "http", Target: "http://127.0.0.1/", IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 150,
+		Confirm: confirm, Recover: 1, Quorum: "any", Role: "decides", Locations: []string{"tolvik"},
+	}
+}
+
+func (h *house) change(days int) catalogue.Change {
+	return catalogue.Change{By: "Astrid", Reason: "because", At: h.start.Add(time.Duration(days) * 24 * time.Hour)}
+}
+
+func (h *house) create(kind, id string, spec catalogue.Spec) {
+	h.t.Helper()
+	if _, err := h.Create(ctx, kind, id, "", spec, h.change(0)); err != nil {
+		h.t.Fatal(err)
+	}
+}
+
+func (h *house) snapshot() *catalogue.Snapshot {
+	h.t.Helper()
+	s, err := h.Snapshot(ctx)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return s
+}
+
+// Nothing that happened is judged by what was defined later.
+func TestAnEditOpensARevisionAndKeepsTheOld(t *testing.T) {
+	h := newHouse(t)
+	if err := h.Edit(ctx, catalogue.Check, "page", 1, page(5), h.change(4)); err != nil {
+		t.Fatal(err)
+	}
+	revisions := verdict.Revisions(h.snapshot().CheckRevisions("page"))
+	if len(revisions) != 2 {
+		t.Fatalf("%d revisions", len(revisions))
+	}
+	for day, confirm := range map[int]int64{1: 2, 3: 2, 5: 5, 9: 5} {
+		at := span.Of(h.start.Add(time.Duration(day) * 24 * time.Hour))
+		if valid := revisions.Valid(at); valid == nil || valid.Confirm != confirm {
+			t.Errorf("on day %d it is %+v", day, valid)
+		}
+	}
+	if e := h.snapshot().Checks["page"]; e.Current().Number != 2 || e.InForce(span.Of(h.start.Add(time.Hour))).Number != 1 || e.InForce(0).Number != 1 {
+		t.Errorf("%+v", e)
+	}
+}
+
+func TestTwoPeopleEditingAreTold(t *testing.T) {
+	h := newHouse(t)
+	if err := h.Edit(ctx, catalogue.Check, "page", 1, page(3), h.change(1)); err != nil {
+		t.Fatal(err)
+	}
+	err := h.Edit(ctx, catalogue.Check, "page", 1, page(4), h.change(2))
+	var conflict *catalogue.Conflict
+	if !errors.As(err, &conflict) || conflict.Theirs != 2 || !strings.Contains(err.Error(), "Astrid") {
+		t.Errorf("%v", err)
+	}
+	if e := h.snapshot().Checks["page"]; len(e.Revisions) != 2 || e.Current().Spec.Confirm != 3 {
+		t.Errorf("the refused edit left something behind: %+v", e)
+	}
+}
+
+func TestRetiringEndsAndRestoringGoesOn(t *testing.T) {
+	h := newHouse(t)
+	if err := h.Retire(ctx, catalogue.Check, "page", h.change(2)); err != nil {
+		t.Fatal(err)
+	}
+	if err := h.Edit(ctx, catalogue.Check, "page", 0, page(4), h.change(3)); !errors.Is(err, catalogue.ErrRetired) {
+		t.Errorf("an edit of what is retired: %v", err)
+	}
+	if live := catalogue.Live(h.snapshot().Checks); len(live) != 0 {
+		t.Errorf("live: %v", live)
+	}
+	if err := h.Restore(ctx, catalogue.Check, "page", h.change(5)); err != nil {
+		t.Fatal(err)
+	}
+	revisions := verdict.Revisions(h.snapshot().CheckRevisions("page"))
+	for day, in := range map[int]bool{1: true, 3: false, 4: false, 6: true} {
+		if got := revisions.Valid(span.Of(h.start.Add(time.Duration(day)*24*time.Hour))) != nil; got != in {
+			t.Errorf("on day %d in force: %v", day, got)
+		}
+	}
+	if err := h.Retire(ctx, catalogue.Check, "nothing", h.change(5)); !errors.Is(err, catalogue.ErrNotFound) {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestWhatOthersNeedIsNotRetired(t *testing.T) {
+	h := newHouse(t)
+	service := func(name, needs string) definition.ServiceSpec {
+		s := definition.ServiceSpec{Name: name, Kind: "business", Combine: "worst"}
+		if needs != "" {
+			s.DependsOn = []definition.Dependency{{Services: []string{needs}}}
+		}
+		return s
+	}
+	h.create(catalogue.Service, "quay", service("Quay", ""))
+	h.create(catalogue.Service, "portal", service("Portal", "quay"))
+	h.create(catalogue.Agreement, "gold", definition.AgreementSpec{Name: "Gold", Service: "portal", Timezone: "UTC", TargetPercent: "99"})
+	for _, c := range []struct{ kind, id, says string }{
+		{catalogue.Service, "tickets", "Page"}, {catalogue.Service, "quay", "Portal"}, {catalogue.Service, "portal", "Gold"}, {catalogue.Location, "tolvik", "Page"},
+	} {
+		var fault *definition.Fault
+		if err := h.Retire(ctx, c.kind, c.id, h.change(2)); !errors.As(err, &fault) || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("retiring %s %s: %v", c.kind, c.id, err)
+		}
+	}
+	if err := h.Edit(ctx, catalogue.Service, "quay", 0, service("Quay", "portal"), h.change(2)); err == nil || !strings.Contains(err.Error(), "circle") {
+		t.Errorf("a circle: %v", err)
+	}
+	if err := h.Retire(ctx, catalogue.Location, "eskerby", h.change(2)); err != nil {
+		t.Errorf("retiring what nobody needs: %v", err)
+	}
+}
+
+// A window counts as announced when it was entered, whatever it says later.
+func TestWindowsAreAnnouncedWhenTheyWereEntered(t *testing.T) {
+	h := newHouse(t)
+	start := h.start.Add(5 * 24 * time.Hour).Format("2006-01-02T15:04:05")
+	h.create(catalogue.Window, "patch", definition.WindowSpec{Name: "Patch", Services: []string{"tickets"}, Start: start, Timezone: "UTC", DurationS: 3600})
+	month := calendar.Month(span.Of(h.start.Add(5*24*time.Hour)), time.UTC)
+	b, err := h.snapshot().Bundle(month, nil, []string{"tickets"}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(b.Windows) != 1 || b.Windows[0].AnnouncedAt != span.Of(h.start) {
+		t.Errorf("%+v", b.Windows)
+	}
+}
+
+func TestIDsComeFromNamesAndStay(t *testing.T) {
+	h := newHouse(t)
+	for _, want := range []string{"pier-kiosk", "pier-kiosk-2", "pier-kiosk-3"} {
+		id, err := h.Create(ctx, catalogue.Service, "", "Pier kiosk", definition.ServiceSpec{Name: "Pier kiosk", Kind: "business", Combine: "worst"}, h.change(1))
+		if err != nil || id != want {
+			t.Errorf("%s, %v, not %s", id, err, want)
+		}
+	}
+	if err := h.Edit(ctx, catalogue.Service, "pier-kiosk", 0, definition.ServiceSpec{Name: "Quay kiosk", Kind: "business", Combine: "worst"}, h.change(2)); err != nil {
+		t.Fatal(err)
+	}
+	if e := h.snapshot().Services["pier-kiosk"]; e == nil || e.Current().Spec.Name != "Quay kiosk" {
+		t.Errorf("%+v", e)
+	}
+}
