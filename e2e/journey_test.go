@@ -220,6 +220,64 @@ func TestWhatIfBesideTheClauses(t *testing.T) {
 	)
 }
 
+// What is retired by mistake comes back; what it was stays.
+func TestRetireAndRestore(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/agreements/crew-roster"), s.Until("the form", "document.querySelector('[data-summary=own]')"))
+	s.do(
+		s.Click("Retire"), s.Reads("Its past accounts and its reports stay"), s.ClickOn("[role=dialog] button", "Retire the agreement"),
+		s.Until("it among the retired", "document.querySelector('[data-retired]')?.innerText.includes('Crew roster')"),
+		s.ClickOn("[data-retired] a", "Crew roster"), s.Click("Restore"),
+		s.Until("it among the others", "!document.querySelector('[data-retired]') && [...document.querySelectorAll('.entry .name')].some((e) => e.innerText === 'Crew roster')"),
+	)
+	s.do(
+		s.Go(s.srv.URL+"/checks/crew-roster-http"), s.Click("Retire"), s.ClickOn("[role=dialog] button", "Retire the check"),
+		s.Until("the service's page", "location.pathname === '/services/crew-roster'"),
+		s.Go(s.srv.URL+"/checks/crew-roster-http"), s.Click("Restore"),
+		s.Until("its lanes again", "document.querySelector('[data-lane^=\"crew-roster-http\"]')"),
+	)
+}
+
+// A viewer sees everything, is offered no change, and is refused one.
+func TestViewersLookAndDoNotTouch(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "viewer@skerry.example", demo.Password))
+	for path, ready := range map[string]string{
+		"/services": "document.querySelector('[data-service]')", "/services/ticket-sales": "document.querySelector('[data-lane]')",
+		"/agreements": "document.querySelector('.entry')", "/agreements/tickets-passenger": "document.querySelector('[data-summary]')",
+		"/checks/ticket-sales-http": "document.querySelector('form')", "/reports": "document.querySelector('table')", "/set-up": "document.querySelector('[data-location]')",
+	} {
+		s.do(s.Go(s.srv.URL+path), s.Until(path, ready))
+		offered, err := browser.Eval[[]string](s.Browser, `[...document.querySelectorAll('main button, main a')].map((e) => e.innerText.trim()).filter((t) => /^(Save|Retire|Restore|Add a|Describe a|Write down|Draft|Edit|Publish|Start|revoke)/.test(t))`)
+		s.do(err)
+		if len(offered) > 0 {
+			t.Errorf("%s offers a viewer %v", path, offered)
+		}
+	}
+	status, err := browser.Eval[int](s.Browser, `fetch('/api/v1/agreements/tickets-passenger', { method: 'DELETE' }).then((r) => r.status)`)
+	s.do(err)
+	if status != 403 {
+		t.Errorf("a viewer retiring an agreement gets %d", status)
+	}
+}
+
+// On a phone nothing runs off the side.
+func TestPhone(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.Resize(390, 844), s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password))
+	for path, ready := range map[string]string{
+		"/": "document.querySelector('[data-agreement]')", "/services": "document.querySelector('[data-service]')",
+		"/services/ticket-sales?at=now": "document.querySelector('.moment .rules')", "/agreements": "document.querySelector('.entry')",
+	} {
+		s.do(s.Go(s.srv.URL+path), s.Until(path, ready))
+		width, err := browser.Eval[int](s.Browser, "document.documentElement.scrollWidth")
+		s.do(err)
+		if width > 390 {
+			t.Errorf("%s is %d pixels wide", path, width)
+		}
+	}
+}
+
 // Keys go to the areas, step through months and find by name.
 func TestKeys(t *testing.T) {
 	s := newStage(t, true)

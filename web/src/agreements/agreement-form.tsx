@@ -6,7 +6,7 @@ import { useEffect, useState } from 'react'
 import { Controller, useForm } from 'react-hook-form'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useAgreements, useChecks, useMe, usePeriods, useServices, useWhatIf } from '../api/queries'
+import { useAgreements, useChecks, useMayDefine, useMe, usePeriods, useServices, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { resolution, validTarget } from '../services/plan'
@@ -118,6 +118,8 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
     onError: (e) => showFaults(e, form.setError, 'spec.'),
   })
   const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/agreements/{id}', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
+  const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/agreements/{id}/restore', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: done })
+  const may = useMayDefine()
   const v = form.watch()
   const err = form.formState.errors
   const interval = Math.min(...(checks.data ?? []).filter((c) => c.spec.service === v.service && !c.retired).map((c) => c.spec.interval_s))
@@ -130,7 +132,8 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
       <form className="form" noValidate onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
         <div>
           <h1 style={{ margin: 0 }}>{agreement ? agreement.spec.name : 'Write down an agreement'}</h1>
-          {agreement && <div className="sub">Revision {agreement.revision} is in force. A month is accounted by the clauses in force at its start: an edit counts from next month on.</div>}
+          {agreement?.retired && <div className="sub">Retired: it is accounted no further.</div>}
+          {agreement && !agreement.retired && <div className="sub">Revision {agreement.revision} is in force. A month is accounted by the clauses in force at its start: an edit counts from next month on.</div>}
         </div>
         <fieldset>
           <legend>Who was promised what</legend>
@@ -230,18 +233,26 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
             {field('min_coverage_percent', 'No verdict below a coverage of', percentField)}
           </div>
         </fieldset>
-        {agreement && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
-        <Trouble error={save.error ?? retire.error} />
-        <div style={{ display: 'flex', gap: 12 }}>
-          <Button type="submit" variant="contained" disabled={save.isPending}>
-            {agreement ? `Save as revision ${agreement.revision + 1}` : 'Save the agreement'}
-          </Button>
-          {agreement && !agreement.retired && (
-            <Button color="error" variant="text" onClick={() => setAsking(true)}>
-              Retire
-            </Button>
-          )}
-        </div>
+        {agreement && may && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
+        <Trouble error={save.error ?? retire.error ?? restore.error} />
+        {may ? (
+          <div style={{ display: 'flex', gap: 12 }}>
+            {agreement?.retired ? (
+              <Button onClick={() => restore.mutate()}>Restore</Button>
+            ) : (
+              <Button type="submit" variant="contained" disabled={save.isPending}>
+                {agreement ? `Save as revision ${agreement.revision + 1}` : 'Save the agreement'}
+              </Button>
+            )}
+            {agreement && !agreement.retired && (
+              <Button color="error" variant="text" onClick={() => setAsking(true)}>
+                Retire
+              </Button>
+            )}
+          </div>
+        ) : (
+          <p className="sub">You may try other clauses here; a manager can save them.</p>
+        )}
         <Confirm
           open={asking}
           title={`Retire the agreement ${agreement?.spec.name}?`}

@@ -1,7 +1,7 @@
 import Button from '@mui/material/Button'
 import { Link } from 'react-router'
 import type { Schemas } from '../api/client'
-import { useAgreements, useMe, useStanding } from '../api/queries'
+import { useAgreements, useMayDefine, useStanding } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip } from '../axis/strip'
 import { Export } from '../parts/export'
@@ -15,12 +15,12 @@ export function AgreementList() {
   const [period] = usePeriod()
   const agreements = useAgreements()
   const standing = useStanding(period)
-  const me = useMe()
   const keep = useKeep()
+  const may = useMayDefine()
   if (!agreements.data || !standing.data) return <Trouble error={agreements.error ?? standing.error} />
   const axis = axisOf(standing.data.period)
-  const may = me.data?.role === 'manager' || me.data?.role === 'administrator'
   const shown = agreements.data.filter((a) => !a.retired).sort((a, b) => a.spec.name.localeCompare(b.spec.name))
+  const retired = agreements.data.filter((a) => a.retired)
   const account = (id: string) => standing.data.accounts.find((a) => a.agreement === id)
   return (
     <>
@@ -62,6 +62,17 @@ export function AgreementList() {
             />
           </div>
         </>
+      )}
+      {retired.length > 0 && (
+        <p className="sub" data-retired>
+          Retired:{' '}
+          {retired.map((a, i) => (
+            <span key={a.id}>
+              {i > 0 && ', '}
+              <Link to={keep(`/agreements/${a.id}`)}>{a.spec.name}</Link>
+            </span>
+          ))}
+        </p>
       )}
     </>
   )

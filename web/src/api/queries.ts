@@ -3,6 +3,12 @@ import { api, ask, type Schemas } from './client'
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => ask(api.GET('/api/v1/session')), retry: false, staleTime: 300_000 })
 
+/** Whether the person may define services, checks, agreements and locations. */
+export function useMayDefine(): boolean {
+  const role = useMe().data?.role
+  return role === 'manager' || role === 'administrator'
+}
+
 export const useStanding = (period?: string) =>
   useQuery({ queryKey: ['standing', period], queryFn: () => ask(api.GET('/api/v1/standing', { params: { query: { period } } })), placeholderData: keepPreviousData, refetchInterval: 60_000 })
 

@@ -8,7 +8,7 @@ import { useState } from 'react'
 import { Controller, useForm } from 'react-hook-form'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useChecks, useLocations, useServices } from '../api/queries'
+import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { useKeep } from '../time/period'
 import { cost, detection } from './plan'
@@ -124,6 +124,7 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
   })
   const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/checks/{id}', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
   const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/checks/{id}/restore', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done })
+  const may = useMayDefine()
   const v = form.watch()
   const err = form.formState.errors as Record<string, { message?: string } | undefined>
   const number = (name: keyof Values, label: string, unit: string, min: number, max: number) => (
@@ -228,22 +229,26 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
         <div className="consequence sub">{detection(Number(v.interval_s), Number(v.timeout_ms), Number(v.confirm))}</div>
       </fieldset>
       <TryNow spec={() => toSpec(form.getValues(), service.id, check?.spec)} places={places} />
-      {check && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
+      {check && may && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
       <Trouble error={save.error ?? retire.error ?? restore.error} />
-      <div className="side" style={{ display: 'flex' }}>
-        {check?.retired ? (
-          <Button onClick={() => restore.mutate()}>Restore</Button>
-        ) : (
-          <Button type="submit" variant="contained" disabled={save.isPending}>
-            {check ? `Save as revision ${check.revision + 1}` : 'Start measuring'}
-          </Button>
-        )}
-        {check && !check.retired && (
-          <Button color="error" variant="text" onClick={() => setAsking(true)}>
-            Retire
-          </Button>
-        )}
-      </div>
+      {may ? (
+        <div className="side" style={{ display: 'flex' }}>
+          {check?.retired ? (
+            <Button onClick={() => restore.mutate()}>Restore</Button>
+          ) : (
+            <Button type="submit" variant="contained" disabled={save.isPending}>
+              {check ? `Save as revision ${check.revision + 1}` : 'Start measuring'}
+            </Button>
+          )}
+          {check && !check.retired && (
+            <Button color="error" variant="text" onClick={() => setAsking(true)}>
+              Retire
+            </Button>
+          )}
+        </div>
+      ) : (
+        <p className="sub">A manager can change it.</p>
+      )}
       {check && <History id={check.id} />}
       <Confirm
         open={asking}

@@ -2,7 +2,7 @@ import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
-import { useMe, useServices, useStates, useStrips } from '../api/queries'
+import { useMayDefine, useServices, useStates, useStrips } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip } from '../axis/strip'
 import { Export } from '../parts/export'
@@ -19,11 +19,11 @@ export function ServiceList() {
   const services = useServices()
   const states = useStates()
   const strips = useStrips(period)
-  const me = useMe()
   const keep = useKeep()
   const [text, setText] = useState(params.get('find') ?? '')
   const sort = params.get('sort') ?? 'name'
   const retired = params.get('retired') === 'yes'
+  const may = useMayDefine()
   if (!services.data || !strips.data) return <Trouble error={services.error ?? strips.error} />
   const axis = axisOf(strips.data.period)
   const stateOf = (id: string) => states.data?.find((s) => s.service === id)
@@ -48,7 +48,6 @@ export function ServiceList() {
       if (sort === 'kind' && a.spec.kind !== b.spec.kind) return a.spec.kind.localeCompare(b.spec.kind)
       return a.spec.name.localeCompare(b.spec.name)
     })
-  const may = me.data?.role === 'manager' || me.data?.role === 'administrator'
   return (
     <>
       <Band period={strips.data.period} />

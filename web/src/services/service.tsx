@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useMe, useServicePeriod } from '../api/queries'
+import { useMayDefine, useServicePeriod } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, type Axis } from '../axis/strip'
 import { Confirm, Trouble } from '../parts/trouble'
@@ -109,15 +109,10 @@ function Heads({ left, axis, right }: { left: string; axis: string; right: [stri
   )
 }
 
-function useMay() {
-  const me = useMe()
-  return me.data?.role === 'manager' || me.data?.role === 'administrator'
-}
-
 function Head({ data }: { data: Schemas['ServicePeriod'] }) {
   const { zone } = useZone()
   const keep = useKeep()
-  const may = useMay()
+  const may = useMayDefine()
   const navigate = useNavigate()
   const client = useQueryClient()
   const [asking, setAsking] = useState(false)

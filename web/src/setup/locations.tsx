@@ -4,7 +4,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { api, ask, type Schemas } from '../api/client'
-import { useAgents, useChecks, useLocations, useMe } from '../api/queries'
+import { useAgents, useChecks, useLocations, useMayDefine, useMe } from '../api/queries'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { duration, shortTime } from '../time/format'
 import { useZone } from '../time/period'
@@ -20,9 +20,9 @@ export function Locations() {
   const checks = useChecks()
   const me = useMe()
   const [adding, setAdding] = useState(false)
+  const may = useMayDefine()
   if (!places.data || !agents.data) return <Trouble error={places.error ?? agents.error} />
   const live = places.data.filter((l) => !l.retired)
-  const may = me.data?.role === 'administrator' || me.data?.role === 'manager'
   return (
     <>
       <SetupHead title="Locations">
@@ -43,7 +43,28 @@ export function Locations() {
           may={may}
         />
       ))}
+      {places.data
+        .filter((l) => l.retired)
+        .map((l) => (
+          <RetiredPlace key={l.id} location={l} may={may} />
+        ))}
     </>
+  )
+}
+
+function RetiredPlace({ location: l, may }: { location: Location; may: boolean }) {
+  const client = useQueryClient()
+  const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/locations/{id}/restore', { params: { path: { id: l.id } } })), onSuccess: () => client.invalidateQueries() })
+  return (
+    <p className="sub" data-location={l.id}>
+      {l.spec.name}, retired{' '}
+      {may && (
+        <button type="button" className="link sub" onClick={() => restore.mutate()}>
+          restore
+        </button>
+      )}
+      {restore.error && <span role="alert">{restore.error.message}</span>}
+    </p>
   )
 }
 
@@ -122,7 +143,7 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
       {agents.map((a) => (
         <AgentLine key={a.id} agent={a} administrator={administrator} />
       ))}
-      <Confirm open={retiring} title={`Retire ${l.spec.name}?`} text="Nothing can be measured from here any more. What was measured stays." act={`Retire ${l.spec.name}`} onYes={() => retire.mutate()} onNo={() => setRetiring(false)} />
+      <Confirm open={retiring} title={`Retire ${l.spec.name}?`} text="Nothing can be measured from here any more. What was measured stays, and the location can be restored." act={`Retire ${l.spec.name}`} onYes={() => retire.mutate()} onNo={() => setRetiring(false)} />
     </section>
   )
 }
