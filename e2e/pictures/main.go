@@ -21,6 +21,7 @@ type view struct {
 	name, path, ready string
 	dark              bool
 	width, height     int64
+	act               func(*browser.Browser) error // what to do before the picture
 }
 
 func main() {
@@ -54,14 +55,45 @@ var all = []view{
 	{name: "services", path: "/services", ready: rows},
 	{name: "service", path: "/services/ticket-sales", ready: rows},
 	{name: "service-moment", path: "/services/boarding-gates?at=now", ready: "document.querySelector('.moment dl')"},
-	{name: "new-service", path: "/services/new", ready: "document.querySelector('form')"},
+	{name: "new-service", path: "/services/new", ready: "document.querySelector('form')", act: func(b *browser.Browser) error {
+		return first(
+			func() error { return b.Fill("Name", "Pier kiosk") },
+			func() error { return b.Fill("Address", "http://127.77.0.11:8411/") },
+			func() error { return b.Click("See what answers") },
+			func() error {
+				return b.Until("answers", "document.querySelectorAll('[data-candidate] .word-up').length === 4")
+			},
+		)
+	}},
 	{name: "check", path: "/checks/ticket-sales-http", ready: "document.querySelector('table')"},
 	{name: "agreements", path: "/agreements", ready: rows},
 	{name: "agreement", path: "/agreements/tickets-passenger", ready: "document.querySelectorAll('.entry').length > 12"},
+	{name: "agreement-what-if", path: "/agreements/tickets-passenger", ready: "document.querySelector('[data-summary=own]')", act: func(b *browser.Browser) error {
+		return first(
+			func() error { return b.Fill("Target", "99.97") },
+			func() error { return b.Until("the answer", "document.querySelector('[data-summary=what-if]')") },
+		)
+	}},
+	{name: "report", path: "/reports", ready: "document.querySelector('table')", act: func(b *browser.Browser) error {
+		return first(
+			func() error { return b.ClickOn("table a", "Sailing board") },
+			func() error { return b.Until("the report", "document.querySelector('.statement')") },
+		)
+	}},
 	{name: "reports", path: "/reports", ready: "document.querySelector('table')"},
 	{name: "locations", path: "/set-up", ready: "document.querySelector('[data-location]')"},
 	{name: "people", path: "/set-up/people", ready: "document.querySelectorAll('table').length > 1"},
 	{name: "stand-ins", path: "/stand-ins", ready: "document.querySelector('table')"},
+}
+
+// first does steps until one fails.
+func first(steps ...func() error) error {
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func take(url, out, only, as string, views []view) error {
@@ -100,6 +132,11 @@ func take(url, out, only, as string, views []view) error {
 		}
 		if v.ready != "" {
 			if err := b.Until(v.name, v.ready); err != nil {
+				return err
+			}
+		}
+		if v.act != nil {
+			if err := v.act(b); err != nil {
 				return err
 			}
 		}
