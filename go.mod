@@ -2,6 +2,8 @@ module kestite
 
 go 1.26.0
 
+ignore ./web/node_modules
+
 require (
 	codeberg.org/go-pdf/fpdf v0.12.0
 	github.com/alexedwards/scs/pgxstore v0.0.0-20240316134038-7e11d57e8885

@@ -139,8 +139,8 @@ func TestHTTP(t *testing.T) {
 		says    string
 	}{
 		"a good answer":          {web(plain.URL, patience, definition.HTTPSettings{Text: "sailings"}), measure.OK, ""},
-		"a status not expected":  {web(plain.URL+"/wrong", patience, definition.HTTPSettings{}), measure.Failed, "status http.StatusServiceUnavailable is not in 200-399"},
-		"a status expected":      {web(plain.URL+"/wrong", patience, definition.HTTPSettings{Status: "http.StatusServiceUnavailable"}), measure.OK, ""},
+		"a status not expected":  {web(plain.URL+"/wrong", patience, definition.HTTPSettings{}), measure.Failed, "status 503 is not in 200-399"},
+		"a status expected":      {web(plain.URL+"/wrong", patience, definition.HTTPSettings{Status: "503"}), measure.OK, ""},
 		"redirects stay":         {web(plain.URL+"/moved", patience, definition.HTTPSettings{Status: "302"}), measure.OK, ""},
 		"text that is not there": {web(plain.URL, patience, definition.HTTPSettings{Text: "cancelled"}), measure.Failed, `the text "cancelled"`},
 		"no answer":              {web(plain.URL+"/slow", patience, definition.HTTPSettings{}), measure.Failed, "no complete answer within 400 ms (connected, request sent)"},
