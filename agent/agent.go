@@ -4,10 +4,10 @@ package agent
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
-	"math"
 	"slices"
 	"sync"
 	"time"
@@ -25,6 +25,8 @@ type Agent struct {
 	Store   *store.Store
 	Version string
 	Log     *slog.Logger
+	// Roots are what certificates of targets have to lead to; nil is the system's.
+	Roots *x509.CertPool
 	// Now is the clock; nil is time.Now. Measuring itself always uses the real one.
 	Now func() time.Time
 
@@ -51,6 +53,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		a.Now = time.Now
 	}
 	a.set = instrument.NewSet()
+	a.set.Roots = a.Roots
 	defer a.set.Close()
 	a.schedule = newSchedule()
 	a.fresh = make(chan struct{}, 1)
@@ -222,18 +225,10 @@ func (a *Agent) disk(complaint string) {
 // once makes one measurement.
 func (a *Agent) once(ctx context.Context, c wire.Check) (measure.Outcome, map[string]float64, string) {
 	r := a.set.Measure(ctx, instrument.Task{
-		Kind: c.Kind, Target: c.Target, Timeout: time.Duration(c.TimeoutMS) * time.Millisecond,
-		Limits: c.Limits, Ping: c.Ping, HTTP: c.HTTP,
+		Kind: c.Kind, Target: c.Target, Timeout: time.Duration(c.TimeoutMS) * time.Millisecond, Limits: c.Limits,
+		Ping: c.Ping, HTTP: c.HTTP, Certificate: c.Certificate,
 	})
-	kind, _ := measure.KindNamed(c.Kind)
-	values := map[string]float64{}
-	for i, v := range r.Values {
-		if !math.IsNaN(v) {
-			const places = 1000 // µs is as fine as clocks are
-			values[kind.Measures[i].Name] = math.Round(v*places) / places
-		}
-	}
-	return r.Outcome, values, r.Detail
+	return r.Outcome, r.Measures(c.Kind), r.Detail
 }
 
 // try makes a trial measurement and reports it at once.

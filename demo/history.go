@@ -135,8 +135,8 @@ func laneID(ctx context.Context, q *db.Queries, check, location string) (int32, 
 // measureAll makes the measurements of a lane, one by one, and lets the real
 // rules judge them.
 func measureAll(c checkDef, location string, lane int32, s *script, rawFrom span.Instant) laneHistory {
-	step := int64(interval) * span.Second
-	phase := agent.Phase(c.id, location, interval*time.Second).Milliseconds()
+	step := c.spec.IntervalS * span.Second
+	phase := agent.Phase(c.id, location, time.Duration(c.spec.IntervalS)*time.Second).Milliseconds()
 	at := s.from.Add(phase - int64(s.from)%step)
 	if at < s.from {
 		at = at.Add(step)
@@ -231,6 +231,17 @@ func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *r
 	if down {
 		return values, true
 	}
+	switch kind.Name {
+	case measure.TCP.Name:
+		values[1] = base
+		return values, true
+	case measure.Certificate.Name:
+		// Renewed every 60 days, 30 before its end.
+		left := 90 - float64(int64(at)%(60*span.Day))/float64(span.Day)
+		values[0], values[1], values[2], values[3] = left, left, 256, 1.3
+		values[5], values[6] = base*0.08, base*0.3
+		return values, true
+	}
 	if slowed {
 		base += 1000 + 700*r.Float64()
 	}
@@ -241,7 +252,7 @@ func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *r
 
 // verdictOf is the outcome that the check's own limits make of the values.
 func verdictOf(kind measure.Kind, c checkDef, values []float64) (measure.Outcome, string) {
-	if kind.Name == measure.HTTP.Name && math.IsNaN(values[0]) {
+	if kind.Name != measure.Ping.Name && math.IsNaN(values[kind.Leading]) {
 		return measure.Failed, "connection refused"
 	}
 	if kind.Name == measure.HTTP.Name && values[0] <= 1000 {

@@ -52,6 +52,7 @@ type subject struct {
 	spec    definition.ServiceSpec
 	web     string // address of a web stand-in, "" for none
 	tls     bool
+	tcp     bool // its port is checked too
 	text    string
 	latency float64 // ms, of a normal answer
 	hosts   []host
@@ -84,7 +85,7 @@ var subjects = []subject{
 	},
 	{
 		id: "freight-booking", spec: definition.ServiceSpec{Name: "Freight booking", Kind: definition.Business, Owner: "Freight desk", Tags: []string{"freight"}},
-		web: "127.77.0.13:8413", text: "Freight desk open", latency: 180,
+		web: "127.77.0.13:8413", tcp: true, text: "Freight desk open", latency: 180,
 	},
 	{
 		id: "sailing-board", spec: definition.ServiceSpec{Name: "Sailing board", Kind: definition.Business, Owner: "Passenger division", Tags: []string{"passengers"}},
@@ -179,6 +180,19 @@ func checks() []checkDef {
 				Limits: []measure.Limit{{Measure: "total_ms", DegradedAbove: ptr(1000)}},
 				HTTP:   &definition.HTTPSettings{Status: "200-299", Text: s.text},
 			}, s.latency})
+			if s.tls {
+				out = append(out, checkDef{s.id + "-certificate", definition.CheckSpec{
+					Service: s.id, Name: s.spec.Name + " certificate", Kind: measure.Certificate.Name, Target: s.web,
+					IntervalS: 300, TimeoutMS: 5000, StaleAfterS: 1000, Confirm: 1, Recover: 1, Quorum: "any", Role: definition.Informs, Locations: both(),
+					Limits: []measure.Limit{{Measure: "days_left", DegradedBelow: ptr(14), FailedBelow: ptr(3)}},
+				}, s.latency})
+			}
+			if s.tcp {
+				out = append(out, checkDef{s.id + "-tcp", definition.CheckSpec{
+					Service: s.id, Name: s.spec.Name + " port", Kind: measure.TCP.Name, Target: s.web,
+					IntervalS: interval, TimeoutMS: 2000, StaleAfterS: 100, Confirm: 2, Recover: 2, Quorum: "majority", Role: definition.Informs, Locations: both(),
+				}, 0.3})
+			}
 		}
 		for _, h := range s.hosts {
 			role := definition.Decides

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -51,7 +52,7 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 	defer cancel()
 	var p phases
 	p.began = time.Now()
-	status, size, body, err := fetch(p.trace(ctx), t.Target)
+	status, size, body, err := fetch(p.trace(ctx), t.Target, s.Roots)
 	p.done = time.Now()
 	if err != nil {
 		r := failure(measure.HTTP, err)
@@ -78,7 +79,7 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 	return r
 }
 
-func fetch(ctx context.Context, target string) (status int, size int64, body []byte, err error) {
+func fetch(ctx context.Context, target string, roots *x509.CertPool) (status int, size int64, body []byte, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, target, nil)
 	if err != nil {
 		return 0, 0, nil, err
@@ -94,7 +95,7 @@ func fetch(ctx context.Context, target string) (status int, size int64, body []b
 	}}
 	transport := &http.Transport{
 		DialContext:            dialer.DialContext,
-		TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12},
+		TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: roots},
 		DisableKeepAlives:      true,
 		ForceAttemptHTTP2:      true,
 		MaxResponseHeaderBytes: largestHeader,

@@ -5,8 +5,10 @@ package instrument
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
+	"math"
 	"net"
 	"net/netip"
 	"syscall"
@@ -18,12 +20,13 @@ import (
 
 // Task is one measurement to make.
 type Task struct {
-	Kind    string
-	Target  string
-	Timeout time.Duration
-	Limits  []measure.Limit
-	Ping    *definition.PingSettings
-	HTTP    *definition.HTTPSettings
+	Kind        string
+	Target      string
+	Timeout     time.Duration
+	Limits      []measure.Limit
+	Ping        *definition.PingSettings
+	HTTP        *definition.HTTPSettings
+	Certificate *definition.CertificateSettings
 }
 
 // Result is what came of a task. Values are in the order of the kind's measures.
@@ -33,9 +36,24 @@ type Result struct {
 	Detail  string
 }
 
+// Measures are the values by name, without those that are absent, in
+// thousandths: a microsecond is as fine as clocks are.
+func (r Result) Measures(kind string) map[string]float64 {
+	k, _ := measure.KindNamed(kind)
+	out := map[string]float64{}
+	for i, v := range r.Values {
+		if !math.IsNaN(v) {
+			out[k.Measures[i].Name] = math.Round(v*1000) / 1000
+		}
+	}
+	return out
+}
+
 // Set holds what measurements share: the ICMP sockets. It is safe for
 // concurrent use. Close it in the end.
 type Set struct {
+	// Roots are the certificates that TLS has to lead to; nil is the system's. Set it before use.
+	Roots  *x509.CertPool
 	pinger *pinger
 }
 
@@ -53,6 +71,10 @@ func (s *Set) Measure(ctx context.Context, t Task) Result {
 		return s.ping(ctx, t)
 	case measure.HTTP.Name:
 		return s.http(ctx, t)
+	case measure.TCP.Name:
+		return s.tcp(ctx, t)
+	case measure.Certificate.Name:
+		return s.certificate(ctx, t)
 	}
 	return Result{Outcome: measure.Error, Detail: fmt.Sprintf("this agent cannot measure %q; update it", t.Kind)}
 }

@@ -22,19 +22,20 @@ const MaxClockOffset = 30_000
 
 // Check is what an agent needs to know to measure.
 type Check struct {
-	ID        string                   `json:"id"`
-	Kind      string                   `json:"kind"`
-	Target    string                   `json:"target"`
-	IntervalS int64                    `json:"interval_s"`
-	TimeoutMS int64                    `json:"timeout_ms"`
-	Limits    []measure.Limit          `json:"limits,omitempty"`
-	Ping      *definition.PingSettings `json:"ping,omitempty"`
-	HTTP      *definition.HTTPSettings `json:"http,omitempty"`
+	ID          string                          `json:"id"`
+	Kind        string                          `json:"kind"`
+	Target      string                          `json:"target"`
+	IntervalS   int64                           `json:"interval_s"`
+	TimeoutMS   int64                           `json:"timeout_ms"`
+	Limits      []measure.Limit                 `json:"limits,omitempty"`
+	Ping        *definition.PingSettings        `json:"ping,omitempty"`
+	HTTP        *definition.HTTPSettings        `json:"http,omitempty"`
+	Certificate *definition.CertificateSettings `json:"certificate,omitempty"`
 }
 
 // Of returns what a spec says about measuring.
 func Of(id string, s definition.CheckSpec) Check {
-	return Check{ID: id, Kind: s.Kind, Target: s.Target, IntervalS: s.IntervalS, TimeoutMS: s.TimeoutMS, Limits: s.Limits, Ping: s.Ping, HTTP: s.HTTP}
+	return Check{ID: id, Kind: s.Kind, Target: s.Target, IntervalS: s.IntervalS, TimeoutMS: s.TimeoutMS, Limits: s.Limits, Ping: s.Ping, HTTP: s.HTTP, Certificate: s.Certificate}
 }
 
 // Trial is a measurement asked for at once.

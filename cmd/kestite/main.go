@@ -15,6 +15,10 @@ func main() {
 	if err == nil {
 		return
 	}
+	var quiet *cli.Quiet
+	if errors.As(err, &quiet) {
+		os.Exit(1)
+	}
 	fmt.Fprintln(os.Stderr, "kestite:", err)
 	var refused *cli.Refused
 	if errors.As(err, &refused) {

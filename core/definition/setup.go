@@ -51,8 +51,8 @@ func (d Dependency) Group() Group { return Group{Services: d.Services, Need: Nee
 type CheckSpec struct {
 	Service     string          `json:"service" minLength:"1"`
 	Name        string          `json:"name" minLength:"1" maxLength:"80"`
-	Kind        string          `json:"kind" enum:"ping,http"`
-	Target      string          `json:"target" minLength:"1" maxLength:"2000" doc:"Host name or address for ping, URL for http"`
+	Kind        string          `json:"kind" enum:"ping,http,tcp,certificate"`
+	Target      string          `json:"target" minLength:"1" maxLength:"2000" doc:"Host name or address for ping, URL for http, host:port for tcp and certificate"`
 	IntervalS   int64           `json:"interval_s" minimum:"5" maximum:"86400"`
 	TimeoutMS   int64           `json:"timeout_ms" minimum:"100" maximum:"60000"`
 	StaleAfterS int64           `json:"stale_after_s" minimum:"5" maximum:"604800"`
@@ -64,6 +64,8 @@ type CheckSpec struct {
 	Limits      []measure.Limit `json:"limits,omitempty"`
 	Ping        *PingSettings   `json:"ping,omitempty"`
 	HTTP        *HTTPSettings   `json:"http,omitempty"`
+	// Certificate goes with the kind of that name.
+	Certificate *CertificateSettings `json:"certificate,omitempty"`
 }
 
 // PingSettings say how one ping measurement is made.
@@ -71,6 +73,14 @@ type PingSettings struct {
 	Packets   int   `json:"packets" minimum:"1" maximum:"100" default:"5"`
 	SizeBytes int   `json:"size_bytes" minimum:"8" maximum:"8192" default:"56" doc:"ICMP payload"`
 	SpacingMS int64 `json:"spacing_ms" minimum:"10" maximum:"10000" default:"200"`
+}
+
+// CertificateSettings say whose certificate is expected, and which faults are
+// waived; a waiver is shown wherever the check is. Expiry is judged all the same.
+type CertificateSettings struct {
+	ServerName string `json:"server_name,omitempty" maxLength:"255" doc:"Name to ask for (SNI) and to find in the certificate; absent: the target's host"`
+	WaiveTrust bool   `json:"waive_trust,omitempty" doc:"Take a chain that leads to no trusted root"`
+	WaiveName  bool   `json:"waive_name,omitempty" doc:"Take a certificate for another name"`
 }
 
 // HTTPSettings say what answer is expected.
@@ -216,10 +226,25 @@ func ValidTarget(kind, target string) error {
 		if u.User != nil {
 			return errors.New("a name and password in the address would be stored in the clear; leave them away")
 		}
+	case measure.TCP.Name, measure.Certificate.Name:
+		_, _, err := HostPort(target)
+		return err
 	default:
-		return fmt.Errorf("%q is no kind of check; it is ping or http", kind)
+		return fmt.Errorf("%q is no kind of check; it is ping, http, tcp or certificate", kind)
 	}
 	return nil
+}
+
+// HostPort splits a target such as "tickets.skerry.example:443" or "[::1]:443".
+func HostPort(target string) (host string, port int, err error) {
+	host, text, err := net.SplitHostPort(target)
+	if err == nil {
+		port, err = strconv.Atoi(text)
+	}
+	if err != nil || port < 1 || port > 65535 || net.ParseIP(host) == nil && !hostName.MatchString(host) {
+		return "", 0, fmt.Errorf("%q is no host with a port; write it as host:443, an IPv6 address in brackets", target)
+	}
+	return host, port, nil
 }
 
 // StatusSet is a set of HTTP status codes.

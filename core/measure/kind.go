@@ -8,7 +8,7 @@ import (
 // Measure is a value that a kind of check yields, with its unit.
 type Measure struct {
 	Name string  `json:"name"`
-	Unit string  `json:"unit"` // "ms", "%", "B" or "" for a plain number
+	Unit string  `json:"unit"` // "ms", "%", "B", "d", "bit" or "" for a plain number
 	Text string  `json:"text"`
 	Low  float64 `json:"low"` // range of sensible limits
 	High float64 `json:"high"`
@@ -23,7 +23,10 @@ type Kind struct {
 	Measures []Measure
 }
 
-const longest = 600_000 // ms; no timeout is longer
+const (
+	longest = 600_000 // ms; no timeout is longer
+	century = 36_525  // d
+)
 
 // Kinds of check that can be measured.
 var (
@@ -49,7 +52,26 @@ var (
 			{"size_bytes", "B", "Size", 0, 1 << 40},
 		},
 	}
-	Kinds = []Kind{Ping, HTTP}
+	TCP = Kind{
+		Name: "tcp", Text: "TCP", Leading: 1,
+		Measures: []Measure{
+			{"dns_ms", "ms", "Name lookup", 0, longest},
+			{"connect_ms", "ms", "Connect", 0, longest},
+		},
+	}
+	Certificate = Kind{
+		Name: "certificate", Text: "Certificate", Leading: 0,
+		Measures: []Measure{
+			{"days_left", "d", "Days left of the certificate", -century, century},
+			{"chain_days_left", "d", "Days left of the chain's shortest", -century, century},
+			{"key_bits", "bit", "Key length", 0, 65536},
+			{"tls_version", "", "TLS version", 1, 2},
+			{"dns_ms", "ms", "Name lookup", 0, longest},
+			{"connect_ms", "ms", "Connect", 0, longest},
+			{"tls_ms", "ms", "TLS handshake", 0, longest},
+		},
+	}
+	Kinds = []Kind{Ping, HTTP, TCP, Certificate}
 )
 
 // KindNamed finds a kind of check.

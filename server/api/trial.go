@@ -1,8 +1,10 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -27,7 +29,7 @@ type Proposal struct {
 
 // Candidate is a check that might suit an address, being tried from each location.
 type Candidate struct {
-	Kind   string     `json:"kind" enum:"ping,http"`
+	Kind   string     `json:"kind" enum:"ping,http,tcp,certificate"`
 	Name   string     `json:"name"`
 	Target string     `json:"target"`
 	Trials []TrialRef `json:"trials"`
@@ -85,6 +87,7 @@ func candidates(address string) ([]Candidate, error) {
 		web = []string{"https://" + address, "http://" + address}
 	}
 	host := ""
+	var certificate string
 	for _, target := range web {
 		if err := definition.ValidTarget(measure.HTTP.Name, target); err != nil {
 			return nil, err
@@ -95,6 +98,12 @@ func candidates(address string) ([]Candidate, error) {
 		}
 		host = u.Hostname()
 		out = append(out, Candidate{Kind: measure.HTTP.Name, Name: strings.ToUpper(u.Scheme) + " answer", Target: target})
+		if u.Scheme == "https" {
+			certificate = net.JoinHostPort(host, cmp.Or(u.Port(), "443"))
+		}
+	}
+	if certificate != "" {
+		out = append(out, Candidate{Kind: measure.Certificate.Name, Name: "Certificate", Target: certificate})
 	}
 	if err := definition.ValidTarget(measure.Ping.Name, host); err != nil {
 		return nil, err

@@ -14,7 +14,7 @@ import (
 )
 
 func agentCommand() *cobra.Command {
-	var server, tokenFile, dir string
+	var server, tokenFile, dir, roots string
 	var log logFlags
 	cmd := &cobra.Command{
 		Use:   "agent",
@@ -43,6 +43,12 @@ func agentCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			a := &agent.Agent{Client: agent.NewClient(server, string(token)), Version: Version, Log: logger}
+			if roots != "" {
+				if a.Roots, err = rootsFrom(roots); err != nil {
+					return fmt.Errorf("--roots: %w", err)
+				}
+			}
 			kept, err := store.Open(dir, store.Max)
 			if err != nil {
 				return err
@@ -50,7 +56,7 @@ func agentCommand() *cobra.Command {
 			defer kept.Close()
 			ctx, cancel := untilSignal(cmd.Context())
 			defer cancel()
-			a := &agent.Agent{Client: agent.NewClient(server, string(token)), Store: kept, Version: Version, Log: logger}
+			a.Store = kept
 			err = a.Run(ctx)
 			var refused *agent.RefusedError
 			if errors.As(err, &refused) {
@@ -63,6 +69,7 @@ func agentCommand() *cobra.Command {
 	f.StringVar(&server, "server", "http://127.0.0.1:8480", "URL of the server")
 	f.StringVar(&tokenFile, "token-file", "", "file that holds the agent's token (required)")
 	f.StringVar(&dir, "data", "", "directory for what waits to be delivered (required)")
+	f.StringVar(&roots, "roots", "", "PEM file of the roots that targets' certificates have to lead to, instead of the system's")
 	log.add(f)
 	cmd.MarkFlagRequired("token-file")
 	cmd.MarkFlagRequired("data")

@@ -11,6 +11,11 @@ func (r *Refused) Error() string { return "refused: " + r.Err.Error() }
 // Unwrap returns what was wrong.
 func (r *Refused) Unwrap() error { return r.Err }
 
+// Quiet is an outcome that was printed already; only the exit status, 1, is still to tell it.
+type Quiet struct{ Err error }
+
+func (q *Quiet) Error() string { return q.Err.Error() }
+
 // Root returns the command tree.
 func Root() *cobra.Command {
 	root := &cobra.Command{
@@ -19,6 +24,6 @@ func Root() *cobra.Command {
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
-	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand())
+	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand(), tryCommand())
 	return root
 }

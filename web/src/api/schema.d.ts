@@ -1037,10 +1037,18 @@ export interface components {
         };
         Candidate: {
             /** @enum {string} */
-            kind: "ping" | "http";
+            kind: "ping" | "http" | "tcp" | "certificate";
             name: string;
             target: string;
             trials: components["schemas"]["TrialRef"][];
+        };
+        CertificateSettings: {
+            /** @description Name to ask for (SNI) and to find in the certificate; absent: the target's host */
+            server_name?: string;
+            /** @description Take a certificate for another name */
+            waive_name?: boolean;
+            /** @description Take a chain that leads to no trusted root */
+            waive_trust?: boolean;
         };
         CheckLanes: {
             check: components["schemas"]["DefinedCheckSpec"];
@@ -1056,6 +1064,7 @@ export interface components {
             text: string;
         };
         CheckSpec: {
+            certificate?: components["schemas"]["CertificateSettings"];
             /**
              * Format: int64
              * @default 1
@@ -1065,7 +1074,7 @@ export interface components {
             /** Format: int64 */
             interval_s: number;
             /** @enum {string} */
-            kind: "ping" | "http";
+            kind: "ping" | "http" | "tcp" | "certificate";
             limits?: components["schemas"]["Limit"][];
             locations: string[];
             name: string;
@@ -1088,7 +1097,7 @@ export interface components {
             service: string;
             /** Format: int64 */
             stale_after_s: number;
-            /** @description Host name or address for ping, URL for http */
+            /** @description Host name or address for ping, URL for http, host:port for tcp and certificate */
             target: string;
             /** Format: int64 */
             timeout_ms: number;

@@ -11,13 +11,14 @@ import { api, ask, type Schemas } from '../api/client'
 import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { useKeep } from '../time/period'
+import { kinds, type Kind } from './kinds'
 import { cost, detection } from './plan'
 
 type Spec = Schemas['CheckSpec']
 type Check = Schemas['DefinedCheckSpec']
 type Values = {
   name: string
-  kind: 'ping' | 'http'
+  kind: Kind
   target: string
   interval_s: number
   timeout_ms: number
@@ -32,6 +33,9 @@ type Values = {
   spacing_ms: number
   status: string
   text: string
+  server_name: string
+  waive_trust: boolean
+  waive_name: boolean
   degraded: string
   failed: string
   reason: string
@@ -51,11 +55,10 @@ export function CheckPage() {
   return <Form key={check?.revision ?? 0} check={check} service={service} places={places.data.filter((l) => !l.retired || check?.spec.locations.includes(l.id))} />
 }
 
-/** The measure that the simple limits of a kind are on. */
-const limited = { ping: 'loss_percent', http: 'total_ms' } as const
-
 function values(spec: Spec | undefined, places: string[]): Values {
-  const limit = spec?.limits?.find((l) => l.measure === limited[spec.kind])
+  const of = kinds[spec?.kind ?? 'http'].limit
+  const limit = spec?.limits?.find((l) => l.measure === of.measure)
+  const bound = (word: 'degraded' | 'failed') => limit?.[`${word}_${of.bad}`]?.toString() ?? ''
   return {
     name: spec?.name ?? '',
     kind: spec?.kind ?? 'http',
@@ -73,16 +76,21 @@ function values(spec: Spec | undefined, places: string[]): Values {
     spacing_ms: spec?.ping?.spacing_ms ?? 200,
     status: spec?.http?.status ?? '200-399',
     text: spec?.http?.text ?? '',
-    degraded: limit?.degraded_above?.toString() ?? '',
-    failed: limit?.failed_above?.toString() ?? '',
+    server_name: spec?.certificate?.server_name ?? '',
+    waive_trust: spec?.certificate?.waive_trust ?? false,
+    waive_name: spec?.certificate?.waive_name ?? false,
+    degraded: bound('degraded'),
+    failed: bound('failed'),
     reason: '',
   }
 }
 
 function toSpec(v: Values, service: string, was: Spec | undefined): Spec {
   const number = (s: string) => (s.trim() === '' ? undefined : Number(s))
-  const others = (was?.limits ?? []).filter((l) => l.measure !== limited[v.kind])
-  const limit = { measure: limited[v.kind], degraded_above: number(v.degraded), failed_above: number(v.failed) }
+  const of = kinds[v.kind].limit
+  const others = (was?.limits ?? []).filter((l) => l.measure !== of.measure)
+  const bounds = { degraded: number(v.degraded), failed: number(v.failed) }
+  const limit = { measure: of.measure, [`degraded_${of.bad}`]: bounds.degraded, [`failed_${of.bad}`]: bounds.failed }
   return {
     service,
     name: v.name,
@@ -96,9 +104,10 @@ function toSpec(v: Values, service: string, was: Spec | undefined): Spec {
     quorum: v.quorum,
     role: v.role,
     locations: v.locations,
-    limits: limit.degraded_above === undefined && limit.failed_above === undefined ? others : [...others, limit],
+    limits: bounds.degraded === undefined && bounds.failed === undefined ? others : [...others, limit],
     ping: v.kind === 'ping' ? { packets: Number(v.packets), size_bytes: Number(v.size_bytes), spacing_ms: Number(v.spacing_ms) } : undefined,
     http: v.kind === 'http' ? { status: v.status, text: v.text || undefined } : undefined,
+    certificate: v.kind === 'certificate' ? { server_name: v.server_name || undefined, waive_trust: v.waive_trust, waive_name: v.waive_name } : undefined,
   }
 }
 
@@ -126,6 +135,7 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
   const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/checks/{id}/restore', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done })
   const may = useMayDefine()
   const v = form.watch()
+  const of = kinds[v.kind].limit
   const err = form.formState.errors as Record<string, { message?: string } | undefined>
   const number = (name: keyof Values, label: string, unit: string, min: number, max: number) => (
     <TextField
@@ -156,12 +166,15 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
             name="kind"
             render={({ field }) => (
               <TextField select label="Kind" {...field} disabled={Boolean(check)}>
-                <MenuItem value="http">HTTP</MenuItem>
-                <MenuItem value="ping">ping</MenuItem>
+                {Object.entries(kinds).map(([kind, of]) => (
+                  <MenuItem key={kind} value={kind}>
+                    {of.word}
+                  </MenuItem>
+                ))}
               </TextField>
             )}
           />
-          <TextField label="Target" required error={Boolean(err.target)} helperText={err.target?.message ?? (v.kind === 'ping' ? 'Host name or address' : 'Web address')} {...form.register('target', { required: 'Say what to measure' })} />
+          <TextField label="Target" required error={Boolean(err.target)} helperText={err.target?.message ?? kinds[v.kind].target} {...form.register('target', { required: 'Say what to measure' })} />
         </div>
         <div className="side">
           {number('interval_s', 'Every', 's', 5, 86400)}
@@ -198,6 +211,16 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
       </fieldset>
       <fieldset>
         <legend>What counts as bad</legend>
+        {v.kind === 'certificate' && (
+          <>
+            <TextField label="Name to find in the certificate" helperText="Empty: the target’s host" {...form.register('server_name')} />
+            <div>
+              <FormControlLabel label="Take a chain that leads to no trusted root" control={<Checkbox size="small" defaultChecked={v.waive_trust} {...form.register('waive_trust')} />} />
+              <FormControlLabel label="Take a certificate for another name" control={<Checkbox size="small" defaultChecked={v.waive_name} {...form.register('waive_name')} />} />
+              {(v.waive_trust || v.waive_name) && <div className="sub">A waiver is shown wherever the check is. Expiry is judged all the same.</div>}
+            </div>
+          </>
+        )}
         {v.kind === 'http' && (
           <div className="side">
             <TextField label="Expected status" error={Boolean(err['http.status'])} helperText={err['http.status']?.message ?? 'Such as 200-299,304'} {...form.register('status')} />
@@ -205,8 +228,16 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
           </div>
         )}
         <div className="side">
-          <TextField label={v.kind === 'ping' ? 'Degraded above a loss of' : 'Degraded above'} slotProps={{ input: { endAdornment: v.kind === 'ping' ? '%' : 'ms' } }} {...form.register('degraded', { pattern: { value: /^\d*(\.\d+)?$/, message: 'A number' } })} />
-          <TextField label={v.kind === 'ping' ? 'Failed above a loss of' : 'Failed above'} error={Boolean(err.failed)} helperText={err.failed?.message} slotProps={{ input: { endAdornment: v.kind === 'ping' ? '%' : 'ms' } }} {...form.register('failed', { pattern: { value: /^\d*(\.\d+)?$/, message: 'A number' } })} />
+          {(['degraded', 'failed'] as const).map((word) => (
+            <TextField
+              key={word}
+              label={`${word === 'degraded' ? 'Degraded' : 'Failed'} ${of.bad}${of.of && ` ${of.of} of`}`}
+              error={Boolean(err[word])}
+              helperText={err[word]?.message}
+              slotProps={{ input: { endAdornment: of.unit } }}
+              {...form.register(word, { pattern: { value: /^\d*(\.\d+)?$/, message: 'A number' } })}
+            />
+          ))}
         </div>
         <div className="side">
           {number('confirm', 'Failures to believe it', '', 1, 100)}

@@ -11,6 +11,7 @@ import { Problem, api, ask, type Schemas } from '../api/client'
 import { useLocations, useMe } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
+import { leading, type Kind } from './kinds'
 import { cost, detection, resolution, validTarget } from './plan'
 
 type Candidate = Schemas['Candidate']
@@ -157,7 +158,7 @@ export function NewService() {
           <div className="consequence sub">
             {picked.map((c) => (
               <div key={c.target}>
-                {c.name}: {cost(c.kind, interval, locations.length)}
+                {c.name}: {cost(c.kind, everyS(c.kind, interval), locations.length)}
               </div>
             ))}
             {detection(interval, timeout(interval), 2)}
@@ -194,38 +195,47 @@ export function NewService() {
 
 const timeout = (interval: number) => Math.min(5000, interval * 1000 - 2000)
 
+/** A certificate changes seldom: once an hour is plenty. */
+const everyS = (kind: Kind, interval: number) => (kind === 'certificate' ? Math.max(3600, interval) : interval)
+
+const limits: Partial<Record<Kind, Schemas['Limit'][]>> = {
+  ping: [{ measure: 'loss_percent', degraded_above: 20, failed_above: 80 }],
+  certificate: [{ measure: 'days_left', degraded_below: 21, failed_below: 7 }],
+}
+
 function checkSpec(service: string, c: Candidate, interval: number, locations: string[], role: 'decides' | 'informs'): Schemas['CheckSpec'] {
-  const ping = c.kind === 'ping'
+  const every = everyS(c.kind, interval)
   return {
     service,
     name: c.name,
     kind: c.kind,
     target: c.target,
-    interval_s: interval,
-    timeout_ms: ping ? 1000 : timeout(interval),
-    stale_after_s: interval * 3 + 10,
+    interval_s: every,
+    timeout_ms: c.kind === 'ping' ? 1000 : timeout(every),
+    stale_after_s: every * 3 + 10,
     confirm: 2,
     recover: 2,
     quorum: 'majority',
     role,
     locations,
-    limits: ping ? [{ measure: 'loss_percent', degraded_above: 20, failed_above: 80 }] : [],
-    ping: ping ? { packets: 5, size_bytes: 56, spacing_ms: 200 } : undefined,
-    http: ping ? undefined : { status: '200-399' },
+    limits: limits[c.kind] ?? [],
+    ping: c.kind === 'ping' ? { packets: 5, size_bytes: 56, spacing_ms: 200 } : undefined,
+    http: c.kind === 'http' ? { status: '200-399' } : undefined,
+    certificate: c.kind === 'certificate' ? {} : undefined,
   }
 }
 
-function TrialLine({ place, result, kind }: { place: string; result: Schemas['TrialView'] | undefined; kind: string }) {
+function TrialLine({ place, result, kind }: { place: string; result: Schemas['TrialView'] | undefined; kind: Kind }) {
   const word: Record<string, string> = { ok: 'up', degraded: 'degraded', failed: 'down', error: 'unmeasured' }
   const m = result?.measures
-  const value = kind === 'ping' ? m?.rtt_mean_ms : m?.total_ms
+  const value = leading(kind, m)
   return (
     <div className="sub" style={{ paddingLeft: 30 }}>
       {place}:{' '}
       {result?.state === 'done' ? (
         <>
           <span className={`word-${word[result.outcome ?? 'error']}`}>{result.outcome}</span>
-          {value !== undefined && `, ${value.toFixed(1)} ms`}
+          {value && `, ${value}`}
           {m?.status !== undefined && `, status ${m.status}`}
           {result.detail && `, ${result.detail}`}
         </>

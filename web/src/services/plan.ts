@@ -1,11 +1,11 @@
 import { duration } from '../time/format'
+import { kinds, type Kind } from './kinds'
 
 /** What a check's schedule costs, in words. */
-export function cost(kind: string, intervalS: number, locations: number, packets = 5, bytes = 56): string {
+export function cost(kind: Kind, intervalS: number, locations: number, packets = 5, bytes = 56): string {
   if (!intervalS || !locations) return 'Choose an interval and at least one location.'
   const runs = Math.round((86_400 / intervalS) * locations)
-  // ICMP: request and answer with 28 bytes of headers each; HTTP: about 2 kB an exchange without the body.
-  const traffic = runs * (kind === 'ping' ? packets * 2 * (bytes + 28) : 2_000)
+  const traffic = runs * kinds[kind].bytes(packets, bytes)
   return `${runs.toLocaleString('en')} runs a day, about ${traffic > 1e6 ? `${(traffic / 1e6).toFixed(1)} MB` : `${Math.ceil(traffic / 1e3)} kB`} a day.`
 }
 

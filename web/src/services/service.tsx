@@ -10,6 +10,7 @@ import { Confirm, Trouble } from '../parts/trouble'
 import { standingWord } from '../standing/word'
 import { duration, percent, shortTime } from '../time/format'
 import { useKeep, usePeriod, useZone } from '../time/period'
+import { leading } from './kinds'
 import { MomentAside } from './moment'
 
 /** What happened to a service, where, and why it counts as it does. */
@@ -203,6 +204,8 @@ function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: { axis: Axi
         <span>
           {c.kind} · {c.target} · every {duration(c.interval_s * 1000)}
           {informs ? ' · informs only' : ''}
+          {c.certificate?.waive_trust && ' · trust waived'}
+          {c.certificate?.waive_name && ' · name waived'}
           {of.check.retired ? ' · retired' : ''}
         </span>
         <span style={{ textAlign: 'right' }}>latest</span>
@@ -227,11 +230,10 @@ function Latest({ lane, kind }: { lane: Schemas['LaneView']; kind: string }) {
   const { zone } = useZone()
   const m = lane.last
   if (!m) return <span className="sub" style={{ textAlign: 'right' }}>awaiting first measurement</span>
-  const leading = kind === 'ping' ? m.measures.rtt_mean_ms : m.measures.total_ms
   const word: Record<string, string> = { ok: 'up', degraded: 'degraded', failed: 'down', error: 'unmeasured' }
   return (
     <span style={{ textAlign: 'right', lineHeight: 1.3 }} title={m.detail}>
-      <b className={`word-${word[m.outcome]}`}>{m.outcome}</b> {leading !== undefined && `${leading.toFixed(leading < 10 ? 2 : 0)} ms`}
+      <b className={`word-${word[m.outcome]}`}>{m.outcome}</b> {leading(kind, m.measures)}
       <div className="sub">{lane.waiting > 0 ? `${lane.waiting} not yet confirmed` : shortTime(m.at, zone)}</div>
     </span>
   )
