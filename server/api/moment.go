@@ -47,13 +47,13 @@ type LaneView struct {
 	Waiting      int64          `json:"waiting" doc:"Measurements not yet confirmed"`
 }
 
-// HourView sums up an hour of the leading measure, in ms.
+// HourView sums up an hour of the leading measure, in its unit.
 type HourView struct {
 	At     span.Instant `json:"at"`
 	Count  int32        `json:"count"`
 	Failed int32        `json:"failed"`
-	Mean   *float32     `json:"mean_ms"`
-	P95    *float64     `json:"p95_ms"`
+	Mean   *float32     `json:"mean"`
+	P95    *float64     `json:"p95"`
 }
 
 // UpstreamStrip is a service that this one depends on.

@@ -1348,9 +1348,9 @@ export interface components {
             /** Format: int32 */
             failed: number;
             /** Format: float */
-            mean_ms: number | null;
+            mean: number | null;
             /** Format: double */
-            p95_ms: number | null;
+            p95: number | null;
         };
         IntervalView: {
             /** @enum {string} */

@@ -241,9 +241,9 @@ function Latest({ lane, kind }: { lane: Schemas['LaneView']; kind: string }) {
 
 /** The leading measure over the period: the hourly mean as a line, its 95th percentile as a veil. */
 function Times({ hours, axis }: { hours: Schemas['HourView'][]; axis: Axis }) {
-  const points = hours.filter((h) => h.mean_ms !== null)
+  const points = hours.filter((h) => h.mean !== null)
   if (points.length < 2) return null
-  const high = Math.max(...points.map((h) => h.p95_ms ?? h.mean_ms ?? 0))
+  const high = Math.max(...points.map((h) => h.p95 ?? h.mean ?? 0))
   const w = 1000
   const h = 18
   const x = (t: string) => ((Date.parse(t) + 1_800_000 - axis.from) / (axis.to - axis.from)) * w
@@ -262,8 +262,8 @@ function Times({ hours, axis }: { hours: Schemas['HourView'][]; axis: Axis }) {
       <title>{`Hourly mean and 95th percentile; the top is ${high.toFixed(0)} ms`}</title>
       {runs.map((run, i) => (
         <g key={i}>
-          <polyline points={line(run, (p) => p.p95_ms ?? p.mean_ms ?? 0)} fill="none" stroke="var(--mui-palette-text-secondary)" opacity="0.35" strokeWidth="1" vectorEffect="non-scaling-stroke" />
-          <polyline points={line(run, (p) => p.mean_ms ?? 0)} fill="none" stroke="var(--mui-palette-text-secondary)" strokeWidth="1" vectorEffect="non-scaling-stroke" />
+          <polyline points={line(run, (p) => p.p95 ?? p.mean ?? 0)} fill="none" stroke="var(--mui-palette-text-secondary)" opacity="0.35" strokeWidth="1" vectorEffect="non-scaling-stroke" />
+          <polyline points={line(run, (p) => p.mean ?? 0)} fill="none" stroke="var(--mui-palette-text-secondary)" strokeWidth="1" vectorEffect="non-scaling-stroke" />
         </g>
       ))}
     </svg>
