@@ -226,7 +226,7 @@ func (a *Agent) disk(complaint string) {
 func (a *Agent) once(ctx context.Context, c wire.Check) (measure.Outcome, map[string]float64, string) {
 	r := a.set.Measure(ctx, instrument.Task{
 		Kind: c.Kind, Target: c.Target, Timeout: time.Duration(c.TimeoutMS) * time.Millisecond, Limits: c.Limits,
-		Ping: c.Ping, HTTP: c.HTTP, Certificate: c.Certificate,
+		Ping: c.Ping, HTTP: c.HTTP, Certificate: c.Certificate, DNS: c.DNS,
 	})
 	return r.Outcome, r.Measures(c.Kind), r.Detail
 }

@@ -181,8 +181,14 @@ func standIns(t *testing.T, srv *server.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	for _, n := range world.Names {
+		where[n.Addr] = false
+	}
 	for id, c := range snap.Checks {
 		target := c.Current().Spec.Target
+		if d := c.Current().Spec.DNS; d != nil {
+			target = d.Resolver
+		}
 		if url, port := ports[target]; port {
 			target = url
 		}

@@ -235,6 +235,9 @@ func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *r
 	case measure.TCP.Name:
 		values[1] = base
 		return values, true
+	case measure.DNS.Name:
+		values[0], values[1], values[2] = base, 1, 300
+		return values, true
 	case measure.Certificate.Name:
 		// Renewed every 60 days, 30 before its end.
 		left := 90 - float64(int64(at)%(60*span.Day))/float64(span.Day)
@@ -253,6 +256,9 @@ func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *r
 // verdictOf is the outcome that the check's own limits make of the values.
 func verdictOf(kind measure.Kind, c checkDef, values []float64) (measure.Outcome, string) {
 	if kind.Name != measure.Ping.Name && math.IsNaN(values[kind.Leading]) {
+		if kind.Name == measure.DNS.Name {
+			return measure.Failed, "no answer from " + c.spec.DNS.Resolver + " within 2000 ms"
+		}
 		return measure.Failed, "connection refused"
 	}
 	if kind.Name == measure.HTTP.Name && values[0] <= 1000 {

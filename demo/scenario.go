@@ -52,7 +52,8 @@ type subject struct {
 	spec    definition.ServiceSpec
 	web     string // address of a web stand-in, "" for none
 	tls     bool
-	tcp     bool // its port is checked too
+	tcp     bool   // its port is checked too
+	names   string // address of a name server stand-in, "" for none
 	text    string
 	latency float64 // ms, of a normal answer
 	hosts   []host
@@ -72,6 +73,10 @@ var subjects = []subject{
 	{
 		id: "quay-network", spec: definition.ServiceSpec{Name: "Quay network", Kind: definition.Supporting, Owner: "Harbour IT", Tags: []string{"network"}},
 		hosts: []host{{"quay-switch-tolvik", "Quay switch Tolvik", "127.77.0.21"}, {"quay-switch-eskerby", "Quay switch Eskerby", "127.77.0.22"}},
+	},
+	{
+		id: "harbour-names", spec: definition.ServiceSpec{Name: "Harbour names", Kind: definition.Supporting, Owner: "Harbour IT", Tags: []string{"network"}, Note: "The name server of all harbours"},
+		names: "127.77.0.41:8453", latency: 2,
 	},
 	{
 		id: "boarding-gates", spec: definition.ServiceSpec{Name: "Boarding gates", Kind: definition.Business, Owner: "Terminal operations", Tags: []string{"terminal"}, Runbook: "https://runbooks.skerry.example/gates"},
@@ -164,6 +169,12 @@ func both() []string { return []string{"tolvik", "eskerby"} }
 
 func ptr(v float64) *float64 { return &v }
 
+// What the scenario's name server knows.
+const (
+	knownName    = "tickets.skerry.example"
+	knownAddress = "127.77.0.12"
+)
+
 // checks lists the scenario's checks.
 func checks() []checkDef {
 	var out []checkDef
@@ -193,6 +204,14 @@ func checks() []checkDef {
 					IntervalS: interval, TimeoutMS: 2000, StaleAfterS: 100, Confirm: 2, Recover: 2, Quorum: "majority", Role: definition.Informs, Locations: both(),
 				}, 0.3})
 			}
+		}
+		if s.names != "" {
+			out = append(out, checkDef{s.id + "-dns", definition.CheckSpec{
+				Service: s.id, Name: "Ticket sales by name", Kind: measure.DNS.Name, Target: knownName,
+				IntervalS: interval, TimeoutMS: 2000, StaleAfterS: 100, Confirm: 2, Recover: 2, Quorum: "majority", Role: definition.Decides, Locations: both(),
+				Limits: []measure.Limit{{Measure: "total_ms", DegradedAbove: ptr(500)}},
+				DNS:    &definition.DNSSettings{Type: "A", Resolver: s.names, Expect: knownAddress},
+			}, s.latency})
 		}
 		for _, h := range s.hosts {
 			role := definition.Decides
@@ -225,6 +244,9 @@ func World(authority *standin.Authority) (*standin.World, error) {
 			}
 			w.Webs = append(w.Webs, web)
 		}
+		if s.names != "" {
+			w.Names = append(w.Names, &standin.Names{ID: s.id, Name: s.spec.Name, Addr: s.names, Known: map[string]string{knownName: knownAddress}, Latency: time.Duration(s.latency) * time.Millisecond})
+		}
 		for _, h := range s.hosts {
 			w.Hosts = append(w.Hosts, standin.Host{ID: h.id, Name: h.name, Addr: h.addr})
 		}
@@ -240,6 +262,9 @@ func (s Steering) List(context.Context) ([]api.StandIn, error) {
 	var out []api.StandIn
 	for _, w := range s.World.Webs {
 		out = append(out, api.StandIn{ID: w.ID, Name: w.Name, Kind: "web", Where: w.URL(), Mode: w.Mode(), Modes: standin.WebModes})
+	}
+	for _, n := range s.World.Names {
+		out = append(out, api.StandIn{ID: n.ID, Name: n.Name, Kind: "names", Where: n.Addr, Mode: n.Mode(), Modes: standin.NameModes})
 	}
 	for _, h := range s.World.Hosts {
 		out = append(out, api.StandIn{ID: h.ID, Name: h.Name, Kind: "host", Where: h.Addr, Mode: s.World.HostMode(h.ID), Modes: standin.HostModes})

@@ -27,6 +27,7 @@ type Task struct {
 	Ping        *definition.PingSettings
 	HTTP        *definition.HTTPSettings
 	Certificate *definition.CertificateSettings
+	DNS         *definition.DNSSettings
 }
 
 // Result is what came of a task. Values are in the order of the kind's measures.
@@ -75,6 +76,8 @@ func (s *Set) Measure(ctx context.Context, t Task) Result {
 		return s.tcp(ctx, t)
 	case measure.Certificate.Name:
 		return s.certificate(ctx, t)
+	case measure.DNS.Name:
+		return s.dns(ctx, t)
 	}
 	return Result{Outcome: measure.Error, Detail: fmt.Sprintf("this agent cannot measure %q; update it", t.Kind)}
 }

@@ -1,5 +1,5 @@
 // Package standin is the small simulated outside world of the demo and of
-// tests: web services that can answer slowly, wrongly or not at all, and hosts
+// tests: web services and name servers that can answer slowly, wrongly or not at all, and hosts
 // in 127.0.0.0/8 that can stop answering ping. Everything that measures them is
 // real.
 package standin
@@ -134,6 +134,7 @@ type Host struct {
 // World is a set of stand-ins.
 type World struct {
 	Webs  []*Web
+	Names []*Names
 	Hosts []Host
 
 	mu       sync.Mutex
@@ -141,8 +142,13 @@ type World struct {
 	wall     firewall
 }
 
-// Start makes all web services answer.
+// Start makes all web services and name servers answer.
 func (w *World) Start() error {
+	for _, n := range w.Names {
+		if err := n.Set(OK); err != nil {
+			return errors.Join(err, w.Close())
+		}
+	}
 	for _, web := range w.Webs {
 		if err := web.Set(OK); err != nil {
 			return errors.Join(err, w.Close())
@@ -158,6 +164,9 @@ func (w *World) Close() error {
 		web.mu.Lock()
 		failed = errors.Join(failed, web.close())
 		web.mu.Unlock()
+	}
+	for _, n := range w.Names {
+		failed = errors.Join(failed, n.Close())
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -183,6 +192,11 @@ func (w *World) Set(ctx context.Context, id, mode string) error {
 	for _, web := range w.Webs {
 		if web.ID == id {
 			return web.Set(mode)
+		}
+	}
+	for _, n := range w.Names {
+		if n.ID == id {
+			return n.Set(mode)
 		}
 	}
 	for _, h := range w.Hosts {

@@ -59,6 +59,37 @@ func TestWebModes(t *testing.T) {
 	}
 }
 
+// A name server's modes, measured by the agents' own instrument.
+func TestNameModes(t *testing.T) {
+	n := &standin.Names{ID: "names", Name: "Names", Addr: "127.78.0.41:8453", Known: map[string]string{"tickets.skerry.example": "127.77.0.12"}}
+	world := &standin.World{Names: []*standin.Names{n}}
+	if err := world.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { world.Close() })
+	set := instrument.NewSet()
+	defer set.Close()
+	for _, c := range []struct {
+		mode    string
+		outcome measure.Outcome
+		says    string
+	}{
+		{standin.OK, measure.OK, ""}, {standin.Wrong, measure.Failed, "the answer is 127.0.0.1"}, {standin.Refused, measure.Failed, "REFUSED"},
+		{standin.Silent, measure.Failed, "no answer"}, {standin.Slow, measure.Failed, "no answer"}, {standin.OK, measure.OK, ""},
+	} {
+		if err := world.Set(context.Background(), "names", c.mode); err != nil || n.Mode() != c.mode {
+			t.Fatal(err)
+		}
+		r := set.Measure(context.Background(), instrument.Task{Kind: "dns", Target: "tickets.skerry.example", Timeout: 400 * time.Millisecond, DNS: &definition.DNSSettings{Resolver: n.Addr, Expect: "127.77.0.12"}})
+		if r.Outcome != c.outcome || !strings.Contains(r.Detail, c.says) {
+			t.Errorf("%s: %s %q", c.mode, r.Outcome, r.Detail)
+		}
+	}
+	if err := world.Set(context.Background(), "names", "on fire"); err == nil {
+		t.Error("an unknown mode was taken")
+	}
+}
+
 // A silenced host answers no ping, measured by the agents' own instrument, and
 // answers again when it is let.
 func TestHostsFallSilent(t *testing.T) {

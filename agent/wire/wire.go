@@ -31,11 +31,12 @@ type Check struct {
 	Ping        *definition.PingSettings        `json:"ping,omitempty"`
 	HTTP        *definition.HTTPSettings        `json:"http,omitempty"`
 	Certificate *definition.CertificateSettings `json:"certificate,omitempty"`
+	DNS         *definition.DNSSettings         `json:"dns,omitempty"`
 }
 
 // Of returns what a spec says about measuring.
 func Of(id string, s definition.CheckSpec) Check {
-	return Check{ID: id, Kind: s.Kind, Target: s.Target, IntervalS: s.IntervalS, TimeoutMS: s.TimeoutMS, Limits: s.Limits, Ping: s.Ping, HTTP: s.HTTP, Certificate: s.Certificate}
+	return Check{ID: id, Kind: s.Kind, Target: s.Target, IntervalS: s.IntervalS, TimeoutMS: s.TimeoutMS, Limits: s.Limits, Ping: s.Ping, HTTP: s.HTTP, Certificate: s.Certificate, DNS: s.DNS}
 }
 
 // Trial is a measurement asked for at once.

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -49,23 +50,23 @@ func (d Dependency) Group() Group { return Group{Services: d.Services, Need: Nee
 
 // CheckSpec describes a check.
 type CheckSpec struct {
-	Service     string          `json:"service" minLength:"1"`
-	Name        string          `json:"name" minLength:"1" maxLength:"80"`
-	Kind        string          `json:"kind" enum:"ping,http,tcp,certificate"`
-	Target      string          `json:"target" minLength:"1" maxLength:"2000" doc:"Host name or address for ping, URL for http, host:port for tcp and certificate"`
-	IntervalS   int64           `json:"interval_s" minimum:"5" maximum:"86400"`
-	TimeoutMS   int64           `json:"timeout_ms" minimum:"100" maximum:"60000"`
-	StaleAfterS int64           `json:"stale_after_s" minimum:"5" maximum:"604800"`
-	Confirm     int64           `json:"confirm" minimum:"1" maximum:"100" default:"1"`
-	Recover     int64           `json:"recover" minimum:"1" maximum:"100" default:"1"`
-	Quorum      string          `json:"quorum,omitempty" default:"majority" doc:"any, majority, all or a whole number"`
-	Role        string          `json:"role,omitempty" enum:"decides,informs" default:"decides"`
-	Locations   []string        `json:"locations" minItems:"1"`
-	Limits      []measure.Limit `json:"limits,omitempty"`
-	Ping        *PingSettings   `json:"ping,omitempty"`
-	HTTP        *HTTPSettings   `json:"http,omitempty"`
-	// Certificate goes with the kind of that name.
+	Service     string               `json:"service" minLength:"1"`
+	Name        string               `json:"name" minLength:"1" maxLength:"80"`
+	Kind        string               `json:"kind" enum:"ping,http,tcp,certificate,dns"`
+	Target      string               `json:"target" minLength:"1" maxLength:"2000" doc:"Host name or address for ping, URL for http, host:port for tcp and certificate, the name to look up for dns"`
+	IntervalS   int64                `json:"interval_s" minimum:"5" maximum:"86400"`
+	TimeoutMS   int64                `json:"timeout_ms" minimum:"100" maximum:"60000"`
+	StaleAfterS int64                `json:"stale_after_s" minimum:"5" maximum:"604800"`
+	Confirm     int64                `json:"confirm" minimum:"1" maximum:"100" default:"1"`
+	Recover     int64                `json:"recover" minimum:"1" maximum:"100" default:"1"`
+	Quorum      string               `json:"quorum,omitempty" default:"majority" doc:"any, majority, all or a whole number"`
+	Role        string               `json:"role,omitempty" enum:"decides,informs" default:"decides"`
+	Locations   []string             `json:"locations" minItems:"1"`
+	Limits      []measure.Limit      `json:"limits,omitempty"`
+	Ping        *PingSettings        `json:"ping,omitempty"`
+	HTTP        *HTTPSettings        `json:"http,omitempty"`
 	Certificate *CertificateSettings `json:"certificate,omitempty"`
+	DNS         *DNSSettings         `json:"dns,omitempty"`
 }
 
 // PingSettings say how one ping measurement is made.
@@ -81,6 +82,42 @@ type CertificateSettings struct {
 	ServerName string `json:"server_name,omitempty" maxLength:"255" doc:"Name to ask for (SNI) and to find in the certificate; absent: the target's host"`
 	WaiveTrust bool   `json:"waive_trust,omitempty" doc:"Take a chain that leads to no trusted root"`
 	WaiveName  bool   `json:"waive_name,omitempty" doc:"Take a certificate for another name"`
+}
+
+// DNSSettings say what is asked of whom, and what answer is expected.
+type DNSSettings struct {
+	Type     string `json:"type,omitempty" enum:"A,AAAA,CNAME,MX,NS,TXT,SOA,SRV,CAA,PTR" default:"A" doc:"Record type"`
+	Resolver string `json:"resolver,omitempty" maxLength:"255" doc:"Host or host:port to ask; absent: the agent's own resolver"`
+	Expect   string `json:"expect,omitempty" maxLength:"1000" doc:"Data that one of the records must have, such as 127.0.0.1"`
+	Signed   bool   `json:"signed,omitempty" doc:"The resolver must say that it verified the answer by DNSSEC (the AD flag)"`
+}
+
+// RecordTypes are what a dns check can ask for.
+var RecordTypes = []string{"A", "AAAA", "CNAME", "MX", "NS", "TXT", "SOA", "SRV", "CAA", "PTR"}
+
+// Server is the address of the resolver with its port; empty for the agent's own.
+func (d DNSSettings) Server() (string, error) {
+	if d.Resolver == "" {
+		return "", nil
+	}
+	if net.ParseIP(d.Resolver) != nil || hostName.MatchString(d.Resolver) {
+		return net.JoinHostPort(d.Resolver, "53"), nil
+	}
+	if _, _, err := HostPort(d.Resolver); err != nil {
+		return "", fmt.Errorf("%q is no resolver; write it as 127.0.0.1 or 127.0.0.1:53", d.Resolver)
+	}
+	return d.Resolver, nil
+}
+
+// Check says what is wrong with the settings.
+func (d DNSSettings) Check() error {
+	if d.Type != "" && !slices.Contains(RecordTypes, d.Type) {
+		return fault("dns.type", "%q is no record type; it is one of %s", d.Type, strings.Join(RecordTypes, ", "))
+	}
+	if _, err := d.Server(); err != nil {
+		return fault("dns.resolver", "%v", err)
+	}
+	return nil
 }
 
 // HTTPSettings say what answer is expected.
@@ -175,6 +212,11 @@ func (c CheckSpec) Validate() error {
 			return fault("ping.packets", "%d packets every %d ms and a timeout of %d ms do not fit into the interval of %d s", c.Ping.Packets, c.Ping.SpacingMS, c.TimeoutMS, c.IntervalS)
 		}
 	}
+	if c.Kind == measure.DNS.Name && c.DNS != nil {
+		if err := c.DNS.Check(); err != nil {
+			return err
+		}
+	}
 	if c.Kind == measure.HTTP.Name && c.HTTP != nil && c.HTTP.Status != "" {
 		if _, err := ParseStatusSet(c.HTTP.Status); err != nil {
 			return fault("http.status", "%v", err)
@@ -226,11 +268,15 @@ func ValidTarget(kind, target string) error {
 		if u.User != nil {
 			return errors.New("a name and password in the address would be stored in the clear; leave them away")
 		}
+	case measure.DNS.Name:
+		if !hostName.MatchString(target) || len(target) > 255 {
+			return fmt.Errorf("%q is no domain name; write it as tickets.skerry.example", target)
+		}
 	case measure.TCP.Name, measure.Certificate.Name:
 		_, _, err := HostPort(target)
 		return err
 	default:
-		return fmt.Errorf("%q is no kind of check; it is ping, http, tcp or certificate", kind)
+		return fmt.Errorf("%q is no kind of check; it is ping, http, tcp, certificate or dns", kind)
 	}
 	return nil
 }

@@ -50,6 +50,14 @@ func TestBadSpecsAreRefusedWithWhere(t *testing.T) {
 		"packets that do not fit": {check(func(c *CheckSpec) {
 			c.Kind, c.Target, c.IntervalS, c.StaleAfterS, c.Ping = "ping", "127.0.0.1", 10, 30, &PingSettings{Packets: 50, SpacingMS: 200}
 		}), "ping.packets", "do not fit"},
+		"a port of no host":    {check(func(c *CheckSpec) { c.Kind, c.Target = "tcp", ":80" }), "target", "host:443"},
+		"a name with a scheme": {check(func(c *CheckSpec) { c.Kind, c.Target = "dns", "https://tickets.skerry.example" }), "target", "no domain name"},
+		"a record of no type": {check(func(c *CheckSpec) {
+			c.Kind, c.Target, c.DNS = "dns", "tickets.skerry.example", &DNSSettings{Type: "AXFR"}
+		}), "dns.type", "AXFR"},
+		"a resolver that is none": {check(func(c *CheckSpec) {
+			c.Kind, c.Target, c.DNS = "dns", "tickets.skerry.example", &DNSSettings{Resolver: "a b"}
+		}), "dns.resolver", "127.0.0.1:53"},
 		"a runbook that is no link":   {ServiceSpec{Name: "Tickets", Runbook: "see the wiki"}, "runbook", "https://"},
 		"a group of nobody":           {ServiceSpec{Name: "Tickets", DependsOn: []Dependency{{}}}, "depends_on[0].services", "at least one"},
 		"needing more than there are": {ServiceSpec{Name: "Tickets", DependsOn: []Dependency{{Services: []string{"a", "a"}, Need: 2}}}, "depends_on[0].need", "above the size"},

@@ -8,7 +8,7 @@ import (
 // Measure is a value that a kind of check yields, with its unit.
 type Measure struct {
 	Name string  `json:"name"`
-	Unit string  `json:"unit"` // "ms", "%", "B", "d", "bit" or "" for a plain number
+	Unit string  `json:"unit"` // "ms", "s", "%", "B", "d", "bit" or "" for a plain number
 	Text string  `json:"text"`
 	Low  float64 `json:"low"` // range of sensible limits
 	High float64 `json:"high"`
@@ -71,7 +71,15 @@ var (
 			{"tls_ms", "ms", "TLS handshake", 0, longest},
 		},
 	}
-	Kinds = []Kind{Ping, HTTP, TCP, Certificate}
+	DNS = Kind{
+		Name: "dns", Text: "DNS", Leading: 0,
+		Measures: []Measure{
+			{"total_ms", "ms", "Answer", 0, longest},
+			{"answers", "", "Records of the type asked for", 0, 65535},
+			{"ttl_s", "s", "Shortest time to live", 0, 1 << 31},
+		},
+	}
+	Kinds = []Kind{Ping, HTTP, TCP, Certificate, DNS}
 )
 
 // KindNamed finds a kind of check.

@@ -29,7 +29,7 @@ type Proposal struct {
 
 // Candidate is a check that might suit an address, being tried from each location.
 type Candidate struct {
-	Kind   string     `json:"kind" enum:"ping,http,tcp,certificate"`
+	Kind   string     `json:"kind" enum:"ping,http,tcp,certificate,dns"`
 	Name   string     `json:"name"`
 	Target string     `json:"target"`
 	Trials []TrialRef `json:"trials"`

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 	"text/tabwriter"
 	"time"
 
@@ -25,6 +26,7 @@ type tryOptions struct {
 	ping        definition.PingSettings
 	http        definition.HTTPSettings
 	certificate definition.CertificateSettings
+	dns         definition.DNSSettings
 }
 
 func (o *tryOptions) add(f *pflag.FlagSet) {
@@ -38,12 +40,16 @@ func (o *tryOptions) add(f *pflag.FlagSet) {
 	f.StringVar(&o.http.Text, "text", "", "http: text that the body must contain")
 	f.StringVar(&o.certificate.ServerName, "server-name", "", "certificate: name to ask for and to find (default: the target's host)")
 	f.BoolVar(&o.certificate.WaiveTrust, "waive-trust", false, "certificate: take a chain that leads to no trusted root")
+	f.StringVar(&o.dns.Type, "type", "A", "dns: record type, one of "+strings.Join(definition.RecordTypes, ", "))
+	f.StringVar(&o.dns.Resolver, "resolver", "", "dns: host or host:port to ask (default: this machine's resolver)")
+	f.StringVar(&o.dns.Expect, "expect", "", "dns: data that one of the records must have")
+	f.BoolVar(&o.dns.Signed, "signed", false, "dns: the answer must be verified by DNSSEC (the AD flag)")
 	f.BoolVar(&o.certificate.WaiveName, "waive-name", false, "certificate: take a certificate for another name")
 }
 
 // task checks the settings and makes the task of them.
 func (o *tryOptions) task(kind, target string) (instrument.Task, error) {
-	t := instrument.Task{Kind: kind, Target: target, Timeout: o.timeout, Ping: &o.ping, HTTP: &o.http, Certificate: &o.certificate}
+	t := instrument.Task{Kind: kind, Target: target, Timeout: o.timeout, Ping: &o.ping, HTTP: &o.http, Certificate: &o.certificate, DNS: &o.dns}
 	if err := definition.ValidTarget(kind, target); err != nil {
 		return t, err
 	}
@@ -58,6 +64,9 @@ func (o *tryOptions) task(kind, target string) (instrument.Task, error) {
 			return t, fmt.Errorf("%s is %d; it lies between %d and %d", r.flag, r.value, r.low, r.up)
 		}
 	}
+	if err := o.dns.Check(); err != nil {
+		return t, err
+	}
 	_, err := definition.ParseStatusSet(o.http.Status)
 	return t, err
 }
@@ -67,7 +76,7 @@ func tryCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "try KIND TARGET",
 		Short: "Make one measurement from here, without a server",
-		Long: "Makes one measurement of a kind (ping, http, tcp, certificate) from this machine and prints outcome,\n" +
+		Long: "Makes one measurement of a kind (ping, http, tcp, certificate, dns) from this machine and prints outcome,\n" +
 			"measures with their units, and detail. It is what an agent would measure, and enters no account.\n" +
 			"Exit status: 0 ok or degraded, 1 failed or error, 2 refused input.",
 		Example: "  kestite try ping 127.0.0.1\n  kestite try http https://127.0.0.1:8480/ --status 200\n  kestite try certificate 127.0.0.1:8412 --waive-trust",

@@ -8,6 +8,8 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
+
+	"kestite/standin"
 )
 
 func runTry(args ...string) (string, error) {
@@ -24,11 +26,18 @@ func TestTryMeasuresEveryKind(t *testing.T) {
 	defer plain.Close()
 	secure := httptest.NewTLSServer(http.NotFoundHandler())
 	defer secure.Close()
+	names := &standin.Names{ID: "names", Addr: "127.78.0.42:8454", Known: map[string]string{"tickets.skerry.example": "127.77.0.12"}}
+	if err := names.Set(standin.OK); err != nil {
+		t.Fatal(err)
+	}
+	defer names.Close()
 	for _, c := range []struct {
 		args []string
 		says []string
 		ok   bool
 	}{
+		{[]string{"dns", "tickets.skerry.example", "--resolver", names.Addr, "--expect", "127.77.0.12"}, []string{": ok", "(ttl_s)"}, true},
+		{[]string{"dns", "crew.skerry.example", "--resolver", names.Addr}, []string{": failed", "no name crew.skerry.example"}, false},
 		{[]string{"ping", "127.0.0.1", "--packets", "2", "--spacing-ms", "20"}, []string{"ping 127.0.0.1: ok", "Loss", "0 %", "(rtt_mean_ms)"}, true},
 		{[]string{"http", plain.URL, "--text", "sailings"}, []string{": ok", "Status", "200", "(first_byte_ms)"}, true},
 		{[]string{"http", plain.URL, "--text", "ferries"}, []string{": failed", `the text "ferries"`}, false},
@@ -70,6 +79,8 @@ func TestTryRefuses(t *testing.T) {
 		{[]string{"ping", "127.0.0.1", "--packets", "0"}, "--packets is 0; it lies between 1 and 100"},
 		{[]string{"ping", "127.0.0.1", "--timeout", "5m"}, "--timeout"},
 		{[]string{"http", "http://127.0.0.1/", "--status", "fine"}, "no set of status codes"},
+		{[]string{"dns", "tickets.skerry.example", "--type", "AXFR"}, "no record type"},
+		{[]string{"dns", "https://tickets.skerry.example"}, "no domain name"},
 		{[]string{"certificate", "127.0.0.1:1", "--roots", "/nowhere"}, "/nowhere"},
 	} {
 		out, err := runTry(c.args...)

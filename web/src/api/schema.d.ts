@@ -1037,7 +1037,7 @@ export interface components {
         };
         Candidate: {
             /** @enum {string} */
-            kind: "ping" | "http" | "tcp" | "certificate";
+            kind: "ping" | "http" | "tcp" | "certificate" | "dns";
             name: string;
             target: string;
             trials: components["schemas"]["TrialRef"][];
@@ -1070,11 +1070,12 @@ export interface components {
              * @default 1
              */
             confirm: number;
+            dns?: components["schemas"]["DNSSettings"];
             http?: components["schemas"]["HTTPSettings"];
             /** Format: int64 */
             interval_s: number;
             /** @enum {string} */
-            kind: "ping" | "http" | "tcp" | "certificate";
+            kind: "ping" | "http" | "tcp" | "certificate" | "dns";
             limits?: components["schemas"]["Limit"][];
             locations: string[];
             name: string;
@@ -1097,7 +1098,7 @@ export interface components {
             service: string;
             /** Format: int64 */
             stale_after_s: number;
-            /** @description Host name or address for ping, URL for http, host:port for tcp and certificate */
+            /** @description Host name or address for ping, URL for http, host:port for tcp and certificate, the name to look up for dns */
             target: string;
             /** Format: int64 */
             timeout_ms: number;
@@ -1125,6 +1126,20 @@ export interface components {
         Credit: {
             below_percent: string;
             credit_percent: string;
+        };
+        DNSSettings: {
+            /** @description Data that one of the records must have, such as 127.0.0.1 */
+            expect?: string;
+            /** @description Host or host:port to ask; absent: the agent's own resolver */
+            resolver?: string;
+            /** @description The resolver must say that it verified the answer by DNSSEC (the AD flag) */
+            signed?: boolean;
+            /**
+             * @description Record type
+             * @default A
+             * @enum {string}
+             */
+            type: "A" | "AAAA" | "CNAME" | "MX" | "NS" | "TXT" | "SOA" | "SRV" | "CAA" | "PTR";
         };
         DefinedAgreementSpec: {
             /** @description Since when the revision is in force */
@@ -1744,7 +1759,7 @@ export interface components {
             error?: string;
             id: string;
             /** @enum {string} */
-            kind: "web" | "host";
+            kind: "web" | "names" | "host";
             mode: string;
             modes: string[];
             name: string;

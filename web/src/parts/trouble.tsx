@@ -16,11 +16,13 @@ export function Trouble({ error }: { error: unknown }) {
   )
 }
 
-/** Shows the faults that a problem names at their fields. */
-export function showFaults<T extends FieldValues>(error: unknown, setError: UseFormSetError<T>, prefix = ''): void {
+/** Shows the faults that a problem names at their fields. names gives the form's field for a path where they differ. */
+export function showFaults<T extends FieldValues>(error: unknown, setError: UseFormSetError<T>, prefix = '', names: Record<string, Path<T>> = {}): void {
   if (!(error instanceof Problem)) return
   for (const [path, message] of Object.entries(error.fields)) {
-    if (path.startsWith(prefix)) setError(path.slice(prefix.length) as Path<T>, { type: 'server', message })
+    if (!path.startsWith(prefix)) continue
+    const own = path.slice(prefix.length)
+    setError(names[own] ?? (own as Path<T>), { type: 'server', message })
   }
 }
 

@@ -36,6 +36,10 @@ type Values = {
   server_name: string
   waive_trust: boolean
   waive_name: boolean
+  record: NonNullable<Schemas['DNSSettings']['type']>
+  resolver: string
+  expect: string
+  signed: boolean
   degraded: string
   failed: string
   reason: string
@@ -54,6 +58,22 @@ export function CheckPage() {
   if (!service || (id && !check)) return <div className="empty">There is no such check. Choose a service, and add one there.</div>
   return <Form key={check?.revision ?? 0} check={check} service={service} places={places.data.filter((l) => !l.retired || check?.spec.locations.includes(l.id))} />
 }
+
+/** The field of the form for a path in the spec, where they differ. */
+const fieldOf: Record<string, keyof Values> = {
+  'http.status': 'status',
+  'http.text': 'text',
+  'dns.type': 'record',
+  'dns.resolver': 'resolver',
+  'dns.expect': 'expect',
+  'certificate.server_name': 'server_name',
+  'ping.packets': 'packets',
+  'ping.size_bytes': 'size_bytes',
+  'ping.spacing_ms': 'spacing_ms',
+  'limits[0]': 'failed',
+}
+
+const records = ['A', 'AAAA', 'CNAME', 'MX', 'NS', 'TXT', 'SOA', 'SRV', 'CAA', 'PTR'] as const
 
 function values(spec: Spec | undefined, places: string[]): Values {
   const of = kinds[spec?.kind ?? 'http'].limit
@@ -79,6 +99,10 @@ function values(spec: Spec | undefined, places: string[]): Values {
     server_name: spec?.certificate?.server_name ?? '',
     waive_trust: spec?.certificate?.waive_trust ?? false,
     waive_name: spec?.certificate?.waive_name ?? false,
+    record: spec?.dns?.type ?? 'A',
+    resolver: spec?.dns?.resolver ?? '',
+    expect: spec?.dns?.expect ?? '',
+    signed: spec?.dns?.signed ?? false,
     degraded: bound('degraded'),
     failed: bound('failed'),
     reason: '',
@@ -108,6 +132,7 @@ function toSpec(v: Values, service: string, was: Spec | undefined): Spec {
     ping: v.kind === 'ping' ? { packets: Number(v.packets), size_bytes: Number(v.size_bytes), spacing_ms: Number(v.spacing_ms) } : undefined,
     http: v.kind === 'http' ? { status: v.status, text: v.text || undefined } : undefined,
     certificate: v.kind === 'certificate' ? { server_name: v.server_name || undefined, waive_trust: v.waive_trust, waive_name: v.waive_name } : undefined,
+    dns: v.kind === 'dns' ? { type: v.record, resolver: v.resolver.trim() || undefined, expect: v.expect.trim() || undefined, signed: v.signed } : undefined,
   }
 }
 
@@ -129,7 +154,7 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
       else await ask(api.POST('/api/v1/checks', { body: { spec, reason: v.reason } }))
     },
     onSuccess: done,
-    onError: (e) => showFaults(e, form.setError, 'spec.'),
+    onError: (e) => showFaults(e, form.setError, 'spec.', fieldOf),
   })
   const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/checks/{id}', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
   const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/checks/{id}/restore', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done })
@@ -221,9 +246,33 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
             </div>
           </>
         )}
+        {v.kind === 'dns' && (
+          <>
+            <div className="side">
+              <Controller
+                control={form.control}
+                name="record"
+                render={({ field: f }) => (
+                  <TextField select label="Record" {...f}>
+                    {records.map((r) => (
+                      <MenuItem key={r} value={r}>
+                        {r}
+                      </MenuItem>
+                    ))}
+                  </TextField>
+                )}
+              />
+              <TextField label="Resolver" error={Boolean(err.resolver)} helperText={err.resolver?.message ?? 'Empty: the agent’s own'} {...form.register('resolver')} />
+              <TextField label="Answer that must be there" {...form.register('expect')} />
+            </div>
+            <div>
+              <FormControlLabel label="Verified by DNSSEC" control={<Checkbox size="small" defaultChecked={v.signed} {...form.register('signed')} />} />
+            </div>
+          </>
+        )}
         {v.kind === 'http' && (
           <div className="side">
-            <TextField label="Expected status" error={Boolean(err['http.status'])} helperText={err['http.status']?.message ?? 'Such as 200-299,304'} {...form.register('status')} />
+            <TextField label="Expected status" error={Boolean(err.status)} helperText={err.status?.message ?? 'Such as 200-299,304'} {...form.register('status')} />
             <TextField label="Text that must be there" {...form.register('text')} />
           </div>
         )}

@@ -44,6 +44,13 @@ export const kinds: Record<Kind, Facts> = {
     leading: { measure: 'days_left', unit: 'd left' },
     bytes: () => 6000,
   },
+  dns: {
+    word: 'DNS',
+    target: 'Name to look up, such as tickets.skerry.example',
+    limit: { measure: 'total_ms', unit: 'ms', bad: 'above', of: 'a time' },
+    leading: { measure: 'total_ms', unit: 'ms' },
+    bytes: () => 250,
+  },
 }
 
 /** The leading value of a measurement in words, such as "41 ms" or "64 d left"; empty where there is none. */

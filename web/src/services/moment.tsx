@@ -114,6 +114,8 @@ const labels: Record<string, [string, string]> = {
   total_ms: ['total', 'ms'],
   status: ['status', ''],
   size_bytes: ['size', 'B'],
+  answers: ['records', ''],
+  ttl_s: ['time to live', 's'],
   days_left: ['left', 'd'],
   chain_days_left: ['left of the chain’s shortest', 'd'],
   key_bits: ['key', 'bit'],
