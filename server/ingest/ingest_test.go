@@ -204,6 +204,18 @@ func TestLiveStateOfAService(t *testing.T) {
 	now := time.Now().Add(-10 * time.Minute)
 	srv := lane(t, 2, 1)
 	srv.Judge.Now = func() time.Time { return now }
+	began := time.Now().Add(-5 * 24 * time.Hour)
+	if snap, err := srv.API.Catalogue.Snapshot(ctx); err != nil || !snap.Services["tickets"].Revisions[0].From.Time().Before(began.Add(time.Minute)) {
+		t.Fatal("the service began later than this test takes it to have", err)
+	}
+	since := func() time.Duration {
+		t.Helper()
+		rows, err := srv.API.Store.States(ctx)
+		if err != nil || len(rows) != 1 {
+			t.Fatal(rows, err)
+		}
+		return now.Sub(rows[0].SinceAt)
+	}
 	state := func() (verdict.State, int32) {
 		t.Helper()
 		if err := srv.Judge.Services(ctx, []string{"tickets"}); err != nil {
@@ -225,9 +237,15 @@ func TestLiveStateOfAService(t *testing.T) {
 	if s, _ := state(); s != verdict.Unmeasured {
 		t.Errorf("before the first measurement it is %s", s)
 	}
+	if d := since(); d < 4*24*time.Hour || d > 6*24*time.Hour {
+		t.Errorf("it is unmeasured for %s; it was described five days ago", d)
+	}
 	say(measure.OK)
 	if s, _ := state(); s != verdict.Up {
 		t.Errorf("after a good one it is %s", s)
+	}
+	if d := since(); d > time.Minute {
+		t.Errorf("it is up for %s, and was measured a second ago", d)
 	}
 	say(measure.Failed)
 	if s, waiting := state(); s != verdict.Up || waiting != 1 {

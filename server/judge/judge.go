@@ -26,8 +26,12 @@ type Judge struct {
 }
 
 // lookBack is how far back the beginning of the present state is looked for; a
-// state that is older keeps the beginning stored before.
-const lookBack = 30 * span.Day
+// state that is older keeps the beginning stored before, or is looked for
+// farBack where none is stored.
+const (
+	lookBack = 30 * span.Day
+	farBack  = 3660 * span.Day
+)
 
 // Services judges the services named and all that depend on them.
 func (j *Judge) Services(ctx context.Context, services []string) error {
@@ -40,9 +44,13 @@ func (j *Judge) Services(ctx context.Context, services []string) error {
 		return nil
 	}
 	now := span.Of(j.Now())
-	states, waiting, err := j.states(ctx, snap, affected, now)
+	states, err := j.states(ctx, snap, affected, now, lookBack)
 	if err != nil {
 		return fmt.Errorf("judge %v: %w", affected, err)
+	}
+	waiting, err := j.waiting(ctx, snap, affected)
+	if err != nil {
+		return err
 	}
 	known, err := j.Store.States(ctx)
 	if err != nil {
@@ -59,11 +67,15 @@ func (j *Judge) Services(ctx context.Context, services []string) error {
 		}
 		since := nominal(line).Since(now)
 		if edge := now.Add(-lookBack); since <= edge {
-			since = edge
-			if b, ok := before[id]; ok && b.State == put.State {
-				since = min(since, span.Of(b.SinceAt))
+			if b, ok := before[id]; ok && b.State == put.State && span.Of(b.SinceAt) <= edge {
+				since = span.Of(b.SinceAt)
+			} else if far, err := j.states(ctx, snap, []string{id}, now, farBack); err != nil {
+				return fmt.Errorf("judge %s: %w", id, err)
+			} else {
+				since = nominal(far[id]).Since(now)
 			}
 		}
+		since = max(since, snap.Services[id].Revisions[0].From)
 		put.SinceAt = since.Time()
 		if err := j.Store.PutState(ctx, put); err != nil {
 			return err
@@ -76,29 +88,25 @@ func nominal(line span.Timeline[verdict.Views]) span.Timeline[verdict.State] {
 	return span.Map(line, func(v verdict.Views) verdict.State { return v[verdict.Nominal] })
 }
 
-// states returns the live states of services, and how many measurements of each
-// wait for confirmation.
-func (j *Judge) states(ctx context.Context, snap *catalogue.Snapshot, services []string, now span.Instant) (map[string]span.Timeline[verdict.Views], map[string]int64, error) {
-	today := calendar.Period{Location: time.UTC, Start: calendar.WallAt(now.Add(-lookBack), time.UTC), End: calendar.WallAt(now.Add(span.Minute), time.UTC)}
+// states returns the live states of services since back before now.
+func (j *Judge) states(ctx context.Context, snap *catalogue.Snapshot, services []string, now span.Instant, back int64) (map[string]span.Timeline[verdict.Views], error) {
+	today := calendar.Period{Location: time.UTC, Start: calendar.WallAt(now.Add(-back), time.UTC), End: calendar.WallAt(now.Add(span.Minute), time.UTC)}
 	bundle, err := snap.Bundle(today, nil, services, nil)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	var checks []string
 	for id := range bundle.Checks {
 		checks = append(checks, id)
 	}
-	stretches, err := history.Load(ctx, j.Store, checks, span.Span{From: now.Add(-lookBack), To: now}, history.Live)
+	stretches, err := history.Load(ctx, j.Store, checks, span.Span{From: now.Add(-back), To: now}, history.Live)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	waiting, err := j.waiting(ctx, snap, services)
-	if err != nil {
-		return nil, nil, err
-	}
-	return verdict.Services(bundle, stretches.Source), waiting, nil
+	return verdict.Services(bundle, stretches.Source), nil
 }
 
+// waiting counts the measurements of services that are not confirmed yet.
 func (j *Judge) waiting(ctx context.Context, snap *catalogue.Snapshot, services []string) (map[string]int64, error) {
 	var checks []string
 	for _, s := range services {
