@@ -92,6 +92,7 @@ type lane struct {
 	any             bool
 	unordered       bool
 	rows            int64
+	follower        *lane // whose row came after this one's last
 	// current caches the revision last used and its bounds.
 	current  verdict.Settings
 	from, to span.Instant
@@ -119,6 +120,8 @@ type collector struct {
 	// perHour counts the rows of each hour since 1970 while reading, and most
 	// is how many may be sorted at once.
 	perHour map[int64]int64
+	before  *lane // of the row before
+	key     []byte
 	hour    int64
 	inHour  int64
 	most    int64
@@ -195,24 +198,37 @@ func (c *collector) pass(open Open, progress Progress, take func(*lane, sample) 
 		if r.outcome == measure.Error {
 			continue
 		}
-		l := c.lanes[string(r.key)]
-		if l == nil {
-			l = c.lane(&r)
-		}
+		l := c.laneOf(&r)
 		if err := take(l, sample{r.at, r.outcome, r.digest, r.total, r.line}); err != nil {
 			return err
 		}
 	}
 }
 
-func (c *collector) lane(r *row) *lane {
-	l := &lane{check: string(r.check), location: string(r.location)}
-	l.revisions = c.bundle.Checks[l.check]
-	l.known = l.revisions.Knows(l.location)
-	l.limits = c.limits[l.check]
-	l.answered = make([]answers, len(l.limits))
-	c.lanes[string(r.key)] = l
-	c.order = append(c.order, l)
+// laneOf finds the lane of a row. Files mostly go round their lanes in the same
+// order again and again, so the one that followed last time is tried first.
+func (c *collector) laneOf(r *row) *lane {
+	if c.before != nil {
+		if l := c.before.follower; l != nil && string(r.check) == l.check && string(r.location) == l.location {
+			c.before = l
+			return l
+		}
+	}
+	c.key = append(append(append(c.key[:0], r.check...), 0), r.location...)
+	l := c.lanes[string(c.key)]
+	if l == nil {
+		l = &lane{check: string(r.check), location: string(r.location)}
+		l.revisions = c.bundle.Checks[l.check]
+		l.known = l.revisions.Knows(l.location)
+		l.limits = c.limits[l.check]
+		l.answered = make([]answers, len(l.limits))
+		c.lanes[string(c.key)] = l
+		c.order = append(c.order, l)
+	}
+	if c.before != nil {
+		c.before.follower = l
+	}
+	c.before = l
 	return l
 }
 

@@ -16,12 +16,11 @@ import (
 	"kestite/core/span"
 )
 
-// row is one parsed line of measurements.csv. key is "check,location"; the
-// slices are valid until the next row is read.
+// row is one parsed line of measurements.csv. The slices are valid until the
+// next row is read.
 type row struct {
 	line            int64
 	check, location []byte
-	key             []byte
 	at              span.Instant
 	outcome         measure.Outcome
 	total           float64 // total_ms, NaN where there is none
@@ -43,7 +42,6 @@ type rowReader struct {
 	names    []string
 	fields   [][]byte
 	buf      []byte
-	key      []byte
 	day      [10]byte // the date last parsed …
 	dayMS    int64    // … and its midnight
 	bytes    int64
@@ -138,8 +136,14 @@ func (rr *rowReader) next() ([]byte, error) {
 }
 
 func trimEnd(line []byte) []byte {
-	line = bytes.TrimSuffix(line, []byte("\n"))
-	return bytes.TrimSuffix(line, []byte("\r"))
+	n := len(line)
+	if n > 0 && line[n-1] == '\n' {
+		n--
+	}
+	if n > 0 && line[n-1] == '\r' {
+		n--
+	}
+	return line[:n]
 }
 
 // split cuts a line at its commas (RFC 4180, a quoted field within one line).
@@ -241,8 +245,6 @@ func (rr *rowReader) read(r *row) error {
 	if len(r.check) == 0 || len(r.location) == 0 {
 		return rr.fault("check and location must not be empty")
 	}
-	rr.key = append(append(append(rr.key[:0], r.check...), 0), r.location...)
-	r.key = rr.key
 	if r.at, err = rr.instant(rr.fields[rr.at]); err != nil {
 		return rr.fault("at: %v", err)
 	}
