@@ -68,6 +68,9 @@ func Run(ctx context.Context, o Options) (err error) {
 		return fmt.Errorf("start the stand-ins (does another demo run?): %w", err)
 	}
 	defer func() { err = errors.Join(err, world.Close()) }()
+	if world.Complaint != "" {
+		say("hosts cannot be made silent here: %s", world.Complaint)
+	}
 
 	srv, err := server.Build(ctx, server.Options{
 		DatabaseURL: pg.URL("postgres"), Listen: o.Listen, Organisation: Organisation, Timezone: Zone,

@@ -137,13 +137,22 @@ type World struct {
 	Names []*Names
 	Hosts []Host
 
+	// Complaint is why hosts cannot be silenced here, nor a rule be lifted that
+	// a world left behind when it was killed; empty when they can.
+	Complaint string
+
 	mu       sync.Mutex
 	silenced map[string]bool // host ids
 	wall     firewall
 }
 
-// Start makes all web services and name servers answer.
+// Start makes everything answer.
 func (w *World) Start() error {
+	if len(w.Hosts) > 0 {
+		if err := w.wall.silence(context.Background(), nil); err != nil {
+			w.Complaint = err.Error()
+		}
+	}
 	for _, n := range w.Names {
 		if err := n.Set(OK); err != nil {
 			return errors.Join(err, w.Close())

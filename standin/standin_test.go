@@ -124,6 +124,15 @@ func TestHostsFallSilent(t *testing.T) {
 		}
 		expect(step.id+" "+step.mode, step.gate, step.quay)
 	}
+	// A world that was killed leaves its rule behind; the next one lifts it.
+	if err := world.Set(context.Background(), "gate", standin.Silent); err != nil {
+		t.Fatal(err)
+	}
+	next := &standin.World{Hosts: world.Hosts}
+	if err := next.Start(); err != nil || next.Complaint != "" {
+		t.Fatal(err, next.Complaint)
+	}
+	expect("after a start", measure.OK, measure.OK)
 	if err := world.Set(context.Background(), "gate", standin.Slow); err == nil {
 		t.Error("a host was made slow")
 	}

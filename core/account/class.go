@@ -4,6 +4,8 @@
 package account
 
 import (
+	"slices"
+
 	"kestite/core/calendar"
 	"kestite/core/definition"
 	"kestite/core/span"
@@ -105,7 +107,7 @@ func granted(windows []definition.CompiledWindow, a definition.Agreement, hours 
 	}
 	var spans []span.Span
 	for _, w := range windows {
-		if !contains(w.Services, a.Service) {
+		if !slices.Contains(w.Services, a.Service) {
 			continue
 		}
 		length := w.DurationS * span.Second
@@ -124,15 +126,6 @@ func granted(windows []definition.CompiledWindow, a definition.Agreement, hours 
 		set = set.Take(*a.Maintenance.CapS * span.Second)
 	}
 	return set, nil
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 // upstream returns the downtime of the excused services, each outage extended

@@ -2,6 +2,7 @@ package account
 
 import (
 	"fmt"
+	"slices"
 
 	"kestite/core/span"
 	"kestite/core/verdict"
@@ -86,7 +87,7 @@ func (e *Evidence) maintained(c *Clauses, state verdict.State, i span.Instant) (
 	for _, w := range e.bundle.Windows {
 		length := w.DurationS * span.Second
 		starts, err := w.Recurrence.Starts(i.Add(-length+1), i.Add(1))
-		if err != nil || len(starts) == 0 || !contains(w.Services, c.Agreement.Service) {
+		if err != nil || len(starts) == 0 || !slices.Contains(w.Services, c.Agreement.Service) {
 			continue
 		}
 		start := starts[len(starts)-1]

@@ -2,6 +2,7 @@ package account
 
 import (
 	"math/big"
+	"slices"
 
 	"kestite/core/definition"
 	"kestite/core/span"
@@ -50,7 +51,7 @@ func (e *Evidence) Window(a definition.Agreement, w definition.Window) (*WindowE
 		return nil, &definition.Fault{Path: "rrule", Message: err.Error()}
 	}
 	var spans []span.Span
-	if contains(w.Services, a.Service) {
+	if slices.Contains(w.Services, a.Service) {
 		for _, s := range starts {
 			spans = append(spans, span.Span{From: s, To: s.Add(length)})
 		}

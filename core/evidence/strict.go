@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -202,7 +203,7 @@ func set(target reflect.Value, value any, path string, tag reflect.StructTag) er
 		if !ok {
 			return wrong("a string")
 		}
-		if enum := tag.Get("enum"); enum != "" && !has(strings.Split(enum, ","), text) {
+		if enum := tag.Get("enum"); enum != "" && !slices.Contains(strings.Split(enum, ","), text) {
 			return &definition.Fault{Path: path, Message: fmt.Sprintf("%q is not allowed; it is one of %s", text, strings.ReplaceAll(enum, ",", ", "))}
 		}
 		target.SetString(text)
@@ -250,15 +251,6 @@ func set(target reflect.Value, value any, path string, tag reflect.StructTag) er
 
 // maxSeconds keeps every sum of durations in milliseconds far from overflow.
 const maxSeconds = 999_999_999_999
-
-func has(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
-}
 
 func shown(v any) string {
 	switch v := v.(type) {
