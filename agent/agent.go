@@ -4,11 +4,13 @@ package agent
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -30,21 +32,38 @@ type Agent struct {
 	// Now is the clock; nil is time.Now. Measuring itself always uses the real one.
 	Now func() time.Time
 
+	instance string
 	set      *instrument.Set
 	schedule *schedule
+	refs     *references
+	rates    *rates
 	fresh    chan struct{} // something new to deliver
 	slots    chan struct{} // bounds measurements under way
+	trials   chan struct{} // and trials
 
 	mu       sync.Mutex
 	offset   int64     // ms the local clock is ahead
 	clockOff string    // why nothing is measured at present, empty when it is
+	doubled  string    // another reason: a second process works with the token
 	diskFull string    // why measurements are lost at present
 	lateness []float64 // ms, a ring of the latest
 	written  int
+	dropped  int64 // measurements lost because the store was full, or they were too old
+
+	memories map[string]*memory // by check
 }
 
-// mostAtOnce bounds the measurements under way.
-const mostAtOnce = 512
+// memory is what the agent remembers of a check's measurements.
+type memory struct {
+	measure.Memory
+	failures int64 // in a row
+}
+
+// mostAtOnce and mostTrials bound what is under way.
+const (
+	mostAtOnce = 2048
+	mostTrials = 64
+)
 
 // Run works until ctx ends. It fails at once when the server refuses the token
 // and there is nothing to go on with.
@@ -52,16 +71,20 @@ func (a *Agent) Run(ctx context.Context) error {
 	if a.Now == nil {
 		a.Now = time.Now
 	}
+	a.instance = rand.Text()
 	a.set = instrument.NewSet()
 	a.set.Roots = a.Roots
 	defer a.set.Close()
 	a.schedule = newSchedule()
+	a.refs, a.rates = &references{set: a.set}, newRates()
+	a.memories = map[string]*memory{}
 	a.fresh = make(chan struct{}, 1)
 	a.slots = make(chan struct{}, mostAtOnce)
+	a.trials = make(chan struct{}, mostTrials)
 
 	saved, have := a.Store.Saved()
 	if have {
-		a.schedule.set(saved.Location, saved.Checks, a.Now())
+		a.follows(saved)
 	}
 	first, err := a.ask(ctx, "", 0)
 	var refused *RefusedError
@@ -74,7 +97,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		a.take(ctx, first)
 	}
 	var all sync.WaitGroup
-	for _, work := range []func(context.Context){a.follow, a.measure, a.deliver} {
+	for _, work := range []func(context.Context){a.follow, a.measure, a.deliver, a.refs.watch, a.expire} {
 		all.Go(func() { work(ctx) })
 	}
 	all.Wait()
@@ -85,11 +108,14 @@ func (a *Agent) Run(ctx context.Context) error {
 func (a *Agent) ask(ctx context.Context, known string, wait int64) (wire.Assignments, error) {
 	a.mu.Lock()
 	rep := wire.Report{
-		Version: a.Version, Known: known, WaitS: wait, ClockOffset: a.offset, Clock: span.Of(a.Now()),
+		Instance: a.instance,
+		Version:  a.Version, Known: known, WaitS: wait, ClockOffset: a.offset, Clock: span.Of(a.Now()),
 		Backlog: a.Store.Backlog(), LatenessMS: percentile(a.lateness, 0.99), Complaint: a.complaint(),
+		Sockets: a.set.Sockets(), CutOff: a.refs.cutOff(),
 	}
 	a.mu.Unlock()
 	out, err := a.Client.Assignments(ctx, rep)
+	a.double(err)
 	if err != nil {
 		return out, err
 	}
@@ -108,21 +134,93 @@ func (a *Agent) ask(ctx context.Context, known string, wait int64) (wire.Assignm
 	return out, nil
 }
 
+// double notes whether another process works with the token: then that one
+// measures, and this one does not.
+func (a *Agent) double(err error) {
+	var doubled *DoubledError
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	switch {
+	case errors.As(err, &doubled):
+		a.doubled = doubled.Detail
+	case err == nil:
+		a.doubled = ""
+	}
+}
+
 // complaint is what the agent says is wrong with itself. It needs the lock.
 func (a *Agent) complaint() string {
 	if a.clockOff != "" {
 		return a.clockOff
 	}
-	return a.diskFull
+	if a.diskFull != "" {
+		return a.diskFull
+	}
+	if a.dropped > 0 {
+		return fmt.Sprintf("%d measurements that were not delivered in time are lost: its store holds %d, and none older than %.0f days", a.dropped, a.Store.Most(), MostAge.Hours()/24)
+	}
+	return ""
+}
+
+// MostAge is how old an undelivered measurement gets before it is dropped: the
+// server takes none that is older.
+const MostAge = wire.MostAge * time.Millisecond
+
+// expire drops what has become too old to be delivered.
+func (a *Agent) expire(ctx context.Context) {
+	for ctx.Err() == nil {
+		n, err := a.Store.Expire(span.Of(a.Now().Add(-MostAge)))
+		if err != nil {
+			a.Log.Error("old measurements cannot be dropped", "error", err)
+		}
+		a.lose(n)
+		sleep(ctx, time.Minute)
+	}
+}
+
+// lose counts measurements that are lost for good.
+func (a *Agent) lose(n int) {
+	if n == 0 {
+		return
+	}
+	a.Log.Error("measurements are lost: the store is full, or they were not delivered in time", "lost", n)
+	a.mu.Lock()
+	a.dropped += int64(n)
+	a.mu.Unlock()
+}
+
+// follows makes assignments the ones to work by.
+func (a *Agent) follows(out wire.Assignments) {
+	a.refs.follow(out.References)
+	a.rates.follow(out.Rates)
+	a.schedule.set(out.Location, out.Checks, a.Now())
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	known := map[string]bool{}
+	for _, c := range out.Checks {
+		known[c.ID] = true
+	}
+	for id := range a.memories {
+		if !known[id] {
+			delete(a.memories, id)
+		}
+	}
 }
 
 func (a *Agent) take(ctx context.Context, out wire.Assignments) {
-	a.schedule.set(out.Location, out.Checks, a.Now())
+	a.follows(out)
 	if err := a.Store.Save(out); err != nil {
 		a.Log.Error("assignments cannot be kept on disk", "error", err)
 	}
 	for _, t := range out.Trials {
-		go a.try(ctx, t)
+		go func() {
+			select {
+			case a.trials <- struct{}{}:
+				defer func() { <-a.trials }()
+				a.try(ctx, t)
+			case <-ctx.Done():
+			}
+		}()
 	}
 }
 
@@ -170,7 +268,7 @@ func (a *Agent) measure(ctx context.Context) {
 		}
 		ready, wake := a.schedule.take(a.Now())
 		a.mu.Lock()
-		suspended := a.clockOff != ""
+		suspended := a.clockOff != "" || a.doubled != ""
 		a.mu.Unlock()
 		for _, d := range ready {
 			if suspended {
@@ -192,11 +290,16 @@ func (a *Agent) measure(ctx context.Context) {
 
 // run makes one scheduled measurement and keeps it.
 func (a *Agent) run(ctx context.Context, d due) {
+	held := a.rates.wait(ctx, d.check.Target, d.interval/2)
 	began := a.Now()
 	late := began.Sub(d.at)
 	a.note(late)
 	m := wire.Measurement{Check: d.check.ID, At: span.Of(began), LateMS: late.Milliseconds()}
-	m.Outcome, m.Measures, m.Detail = a.once(ctx, d.check)
+	r := wire.Result{Outcome: measure.Error, Detail: held}
+	if held == "" {
+		r = a.judged(ctx, d.check, m.At, a.once(ctx, d.check))
+	}
+	m.Outcome, m.Measures, m.Detail, m.Findings = r.Outcome, r.Measures, r.Detail, r.Findings
 	if ctx.Err() != nil {
 		return // cut short by our own end: nothing is known
 	}
@@ -207,13 +310,48 @@ func (a *Agent) run(ctx context.Context, d due) {
 		return
 	}
 	a.disk("")
-	if dropped > 0 {
-		a.Log.Error("the store is full; the oldest measurements are dropped", "dropped", dropped)
-	}
+	a.lose(dropped)
 	select {
 	case a.fresh <- struct{}{}:
 	default:
 	}
+}
+
+// judged completes a measurement: an agent that is cut off knows nothing of its
+// target, limits over time look at those before, and a failure that is not
+// confirmed yet is looked at again soon.
+func (a *Agent) judged(ctx context.Context, c wire.Check, at span.Instant, r wire.Result) wire.Result {
+	if r.Outcome == measure.Failed {
+		if why := a.refs.since(ctx, at.Time()); why != "" {
+			return wire.Result{Outcome: measure.Error, Detail: why}
+		}
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	m := a.memories[c.ID]
+	if m == nil {
+		m = &memory{}
+		a.memories[c.ID] = m
+	}
+	if r.Outcome == measure.Error {
+		return r
+	}
+	kind, _ := measure.KindNamed(c.Kind)
+	values := kind.None()
+	for name, v := range r.Measures {
+		values[kind.Index(name)] = v
+	}
+	if o, why := m.Judge(kind, int64(at), values, c.Limits); o > r.Outcome {
+		r.Outcome, r.Detail = o, strings.TrimSuffix(why+"; "+r.Detail, "; ")
+	}
+	if r.Outcome != measure.Failed {
+		m.failures = 0
+		return r
+	}
+	if m.failures++; c.RetryS > 0 && m.failures < c.Confirm {
+		a.schedule.hasten(c.ID, at.Time().Add(time.Duration(c.RetryS)*time.Second))
+	}
+	return r
 }
 
 func (a *Agent) disk(complaint string) {
@@ -223,19 +361,19 @@ func (a *Agent) disk(complaint string) {
 }
 
 // once makes one measurement.
-func (a *Agent) once(ctx context.Context, c wire.Check) (measure.Outcome, map[string]float64, string) {
+func (a *Agent) once(ctx context.Context, c wire.Check) wire.Result {
 	r := a.set.Measure(ctx, instrument.Task{
-		Kind: c.Kind, Target: c.Target, Timeout: time.Duration(c.TimeoutMS) * time.Millisecond, Limits: c.Limits,
-		Ping: c.Ping, HTTP: c.HTTP, Certificate: c.Certificate, DNS: c.DNS,
+		Kind: c.Kind, Target: c.Target, Timeout: time.Duration(c.TimeoutMS) * time.Millisecond, Limits: c.Limits, Settings: c.Settings, Secret: c.Secret,
 	})
-	return r.Outcome, r.Measures(c.Kind), r.Detail
+	if r.Findings.Empty() {
+		r.Findings = nil
+	}
+	return wire.Result{Outcome: r.Outcome, Measures: r.Measures(c.Kind), Detail: r.Detail, Findings: r.Findings}
 }
 
 // try makes a trial measurement and reports it at once.
 func (a *Agent) try(ctx context.Context, t wire.Trial) {
-	var res wire.Result
-	res.Outcome, res.Measures, res.Detail = a.once(ctx, t.Check)
-	if err := a.Client.TrialResult(ctx, t.ID, res); err != nil {
+	if err := a.Client.TrialResult(ctx, t.ID, a.once(ctx, t.Check)); err != nil {
 		a.Log.Warn("the result of a trial was not delivered", "error", err)
 	}
 }

@@ -2,22 +2,16 @@ package agent_test
 
 import (
 	"compress/gzip"
-	"context"
 	"encoding/json"
 	"fmt"
-	"log/slog"
 	"net/http"
-	"net/http/httptest"
 	"slices"
 	"sync"
 	"testing"
 	"time"
 
-	"kestite/agent"
-	"kestite/agent/store"
 	"kestite/agent/wire"
 	"kestite/core/definition"
-	"kestite/core/measure"
 	"kestite/core/span"
 )
 
@@ -26,52 +20,7 @@ import (
 // run, goroutines that only sleep until the same number of instants.
 func BenchmarkLateness(b *testing.B) {
 	const checks, intervalS = 1000, 10
-	b.Run("agent", func(b *testing.B) {
-		for b.Loop() {
-			var mu sync.Mutex
-			var late []float64
-			lost := 0
-			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				if r.URL.Path == wire.PathBatches {
-					var batch wire.Batch
-					read(r, &batch)
-					mu.Lock()
-					for _, m := range batch.Measurements {
-						late = append(late, float64(m.LateMS))
-						if m.Outcome != measure.OK {
-							lost++
-						}
-					}
-					mu.Unlock()
-					json.NewEncoder(w).Encode(wire.Receipt{Stored: len(batch.Measurements)})
-					return
-				}
-				var rep wire.Report
-				read(r, &rep)
-				if rep.Known != "" {
-					select {
-					case <-r.Context().Done():
-					case <-time.After(time.Duration(rep.WaitS) * time.Second):
-					}
-				}
-				json.NewEncoder(w).Encode(assignments(checks, intervalS))
-			}))
-			kept, err := store.Open(b.TempDir(), 100_000)
-			if err != nil {
-				b.Fatal(err)
-			}
-			a := &agent.Agent{Client: agent.NewClient(server.URL, "kesa_bench"), Store: kept, Log: slog.New(slog.DiscardHandler)}
-			running, end := context.WithTimeout(ctx, 30*time.Second)
-			if err := a.Run(running); err != nil {
-				b.Fatal(err)
-			}
-			end()
-			kept.Close()
-			server.Close()
-			report(b, late)
-			b.ReportMetric(float64(lost), "not-ok")
-		}
-	})
+	b.Run("agent", func(b *testing.B) { scale(b, assignments(checks, intervalS).Checks, 30*time.Second) })
 	b.Run("bare-sleep", func(b *testing.B) {
 		for b.Loop() {
 			late := make([]float64, 3*checks)
@@ -102,7 +51,7 @@ func assignments(checks int, intervalS int64) wire.Assignments {
 	for i := range checks {
 		out.Checks = append(out.Checks, wire.Check{
 			ID: fmt.Sprintf("check-%04d", i), Kind: "ping", Target: fmt.Sprintf("127.9.%d.%d", i/250, 1+i%250), IntervalS: intervalS, TimeoutMS: 1000,
-			Ping: &definition.PingSettings{Packets: 3, SizeBytes: 56, SpacingMS: 50},
+			Settings: definition.Settings{Ping: &definition.PingSettings{Packets: 3, SizeBytes: 56, SpacingMS: 50}},
 		})
 	}
 	return out

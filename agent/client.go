@@ -36,6 +36,11 @@ func (e *RefusedError) Error() string {
 	return fmt.Sprintf("the server refuses (%d): %s", e.Status, e.Detail)
 }
 
+// DoubledError is another process that works with the same token.
+type DoubledError struct{ Detail string }
+
+func (e *DoubledError) Error() string { return e.Detail }
+
 // Assignments asks what to measure.
 func (c *Client) Assignments(ctx context.Context, rep wire.Report) (out wire.Assignments, err error) {
 	return out, c.post(ctx, wire.PathAssignments, rep, &out)
@@ -88,6 +93,9 @@ func (c *Client) post(ctx context.Context, path string, in, out any) error {
 	}
 	if resp.StatusCode == http.StatusUnauthorized || resp.StatusCode == http.StatusForbidden {
 		return &RefusedError{resp.StatusCode, problem.Detail}
+	}
+	if resp.StatusCode == http.StatusConflict {
+		return &DoubledError{problem.Detail}
 	}
 	return fmt.Errorf("the server answers %d: %s", resp.StatusCode, problem.Detail)
 }

@@ -102,11 +102,41 @@ func (s *schedule) set(location string, checks []wire.Check, now time.Time) {
 	}
 }
 
+// hasten starts a check at a time where that comes before its next start.
+func (s *schedule) hasten(check string, at time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	d := s.known[check]
+	if d == nil || !at.Before(d.at) {
+		return
+	}
+	d.at = at
+	heap.Fix(&s.heap, d.index)
+	select {
+	case s.changed <- struct{}{}:
+	default:
+	}
+}
+
+// follow puts checks back on their grid when the clock was set back: one whose
+// next start is more than an interval away would not be measured until then. It
+// needs the lock.
+func (s *schedule) follow(now time.Time) {
+	if len(s.heap) == 0 || !s.heap[0].at.After(now.Add(s.heap[0].interval)) {
+		return
+	}
+	for _, d := range s.heap {
+		d.at = next(now, d.interval, d.phase)
+	}
+	heap.Init(&s.heap)
+}
+
 // take returns the checks that are due at now, each with the time it was due,
 // and when the next one is.
 func (s *schedule) take(now time.Time) (ready []due, wake time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.follow(now)
 	for len(s.heap) > 0 && !s.heap[0].at.After(now) {
 		d := s.heap[0]
 		ready = append(ready, *d)

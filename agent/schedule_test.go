@@ -72,3 +72,42 @@ func BenchmarkScheduleThousandChecks(b *testing.B) {
 		_, now = s.take(now)
 	}
 }
+
+// The clock may be set by minutes in either direction: checks go on at their
+// places, and none waits for a time that the clock has gone back from.
+func TestClockIsSet(t *testing.T) {
+	for _, step := range []time.Duration{10 * time.Minute, -10 * time.Minute, -24 * time.Hour} {
+		s := newSchedule()
+		now := time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)
+		var checks []wire.Check
+		for _, id := range []string{"a", "b", "c"} {
+			checks = append(checks, wire.Check{ID: id, IntervalS: 30})
+		}
+		s.set("tolvik", checks, now)
+		run := func(seconds int) map[string]int {
+			starts := map[string]int{}
+			for range seconds {
+				now = now.Add(time.Second)
+				ready, wake := s.take(now)
+				if wake.After(now.Add(30 * time.Second)) {
+					t.Fatalf("after a step of %s the next start is %s away", step, wake.Sub(now))
+				}
+				for _, d := range ready {
+					starts[d.check.ID]++
+				}
+			}
+			return starts
+		}
+		before := run(300)
+		now = now.Add(step)
+		after := run(300)
+		for id, n := range after {
+			if n < before[id]-1 || n > before[id]+1 {
+				t.Errorf("after a step of %s %s started %d times in 300 s, before it %d", step, id, n, before[id])
+			}
+		}
+		if len(after) != 3 {
+			t.Errorf("after a step of %s only %v started", step, after)
+		}
+	}
+}

@@ -3,11 +3,14 @@ package demo_test
 import (
 	"context"
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
 	"kestite/core/account"
 	"kestite/core/calendar"
+	"kestite/core/definition"
+	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/demo"
 	"kestite/server"
@@ -133,7 +136,11 @@ func raw(t *testing.T, srv *server.Server) {
 			last = latest
 		}
 	}
-	if rows.Err() != nil || lanes != 2*len(snap.Checks) {
+	want := 0
+	for _, c := range snap.Checks {
+		want += len(c.Current().Spec.Locations)
+	}
+	if rows.Err() != nil || lanes != want {
 		t.Errorf("%d lanes of %d checks, %v", lanes, len(snap.Checks), rows.Err())
 	}
 	if age := now.Sub(last); age > time.Minute || age < 0 {
@@ -162,7 +169,7 @@ func standIns(t *testing.T, srv *server.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	world, err := demo.World(authority)
+	world, err := demo.World(authority, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -184,8 +191,22 @@ func standIns(t *testing.T, srv *server.Server) {
 	for _, n := range world.Names {
 		where[n.Addr] = false
 	}
+	for _, d := range world.Devices {
+		if i := d.Info(); i.Kind == "reporter" {
+			if c := snap.Checks[i.ID]; c == nil || c.Current().Spec.Kind != "report-in" {
+				t.Errorf("%s reports in to no check", i.ID)
+			}
+		} else {
+			where[i.Where] = false
+		}
+	}
+	kinds := map[string]bool{}
 	for id, c := range snap.Checks {
-		target := c.Current().Spec.Target
+		kinds[c.Current().Spec.Kind] = true
+		if definition.Inward(c.Current().Spec.Kind) {
+			continue
+		}
+		target := strings.TrimSuffix(c.Current().Spec.Target, "figures")
 		if d := c.Current().Spec.DNS; d != nil {
 			target = d.Resolver
 		}
@@ -196,6 +217,11 @@ func standIns(t *testing.T, srv *server.Server) {
 			t.Errorf("check %s measures %s, which is no stand-in", id, target)
 		}
 		where[target] = true
+	}
+	for _, k := range measure.Kinds {
+		if !kinds[k.Name] {
+			t.Errorf("the demo shows no %s check", k.Name)
+		}
 	}
 	for target, measured := range where {
 		if !measured {

@@ -228,10 +228,29 @@ func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *r
 		values[1], values[2], values[3], values[4] = base*0.9, base, base*1.3, base*0.12
 		return values, true
 	}
-	if down {
+	if down && kind.Name != measure.Derived.Name {
+		if kind.Name == measure.Path.Name || kind.Name == measure.UDP.Name {
+			values[0] = 100
+		}
 		return values, true
 	}
 	switch kind.Name {
+	case measure.Path.Name:
+		values[0], values[1], values[2], values[3], values[4] = 0, base*0.98, base, base*1.06, 5
+		values[5], values[6] = 0, float64(farRoute.Fingerprint())
+		return values, true
+	case measure.UDP.Name:
+		values[0], values[1], values[2], values[3] = 0, base*0.8, base, base*1.6
+		values[4], values[5], values[10] = base*0.1, base*0.1, 0
+		values[8] = measure.G711.Rating(base, base*0.1, 0)
+		values[9] = measure.MOS(values[8])
+		return values, true
+	case measure.ReportIn.Name:
+		values[0], values[1] = 60, 12
+		return values, true
+	case measure.Derived.Name:
+		values[0], values[1] = base, 2
+		return values, true
 	case measure.TCP.Name:
 		values[1] = base
 		return values, true
@@ -249,9 +268,22 @@ func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *r
 		base += 1000 + 700*r.Float64()
 	}
 	values[0], values[2], values[4] = base, base*0.08, base*0.7 // no name lookup: the targets are addresses
-	values[5], values[6] = 200, 96
+	values[5], values[6], values[7], values[8] = 200, 96, base*0.02, 0
+	if c.spec.HTTP.JSONPath != "" {
+		hour := float64(int64(at)%span.Day) / float64(span.Hour)
+		values[10] = math.Round(8 + 40*(0.5-0.5*math.Cos(2*math.Pi*hour/24)))
+	}
 	return values, true
 }
+
+// farRoute is the simulated route as measurements see it.
+var farRoute = func() measure.Route {
+	r := measure.Route{Reached: true}
+	for _, h := range append(route("198.18.1.1", "198.18.8.1", "198.18.8.6", "198.18.4.1"), farQuay) {
+		r.Hops = append(r.Hops, []string{h.String()})
+	}
+	return r
+}()
 
 // verdictOf is the outcome that the check's own limits make of the values.
 func verdictOf(kind measure.Kind, c checkDef, values []float64) (measure.Outcome, string) {
@@ -259,9 +291,17 @@ func verdictOf(kind measure.Kind, c checkDef, values []float64) (measure.Outcome
 		if kind.Name == measure.DNS.Name {
 			return measure.Failed, "no answer from " + c.spec.DNS.Resolver + " within 2000 ms"
 		}
+		switch kind.Name {
+		case measure.Path.Name:
+			return measure.Failed, "silence after hop 2 (198.18.8.1), 7 hops further"
+		case measure.UDP.Name:
+			return measure.Failed, "none of 50 packets came back"
+		case measure.ReportIn.Name:
+			return measure.Failed, "no report within 60 s and 30 s of grace"
+		}
 		return measure.Failed, "connection refused"
 	}
-	if kind.Name == measure.HTTP.Name && values[0] <= 1000 {
+	if kind.Name == measure.HTTP.Name && values[0] <= 1000 || kind.Name == measure.Derived.Name {
 		return measure.OK, ""
 	}
 	if kind.Name == measure.Ping.Name && values[0] == 0 {

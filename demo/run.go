@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sync"
 	"syscall"
 	"time"
 
@@ -60,20 +62,14 @@ func Run(ctx context.Context, o Options) (err error) {
 	if err := os.WriteFile(roots, authority.PEM(), 0o644); err != nil {
 		return err
 	}
-	world, err := World(authority)
+	var srv *server.Server
+	var desk reporting
+	world, err := World(authority, func(ctx context.Context, check string, well bool) error { return desk.report(ctx, srv, check, well) })
 	if err != nil {
 		return err
 	}
-	if err := world.Start(); err != nil {
-		return fmt.Errorf("start the stand-ins (does another demo run?): %w", err)
-	}
-	defer func() { err = errors.Join(err, world.Close()) }()
-	if world.Complaint != "" {
-		say("hosts cannot be made silent here: %s", world.Complaint)
-	}
-
-	srv, err := server.Build(ctx, server.Options{
-		DatabaseURL: pg.URL("postgres"), Listen: o.Listen, Organisation: Organisation, Timezone: Zone,
+	srv, err = server.Build(ctx, server.Options{
+		DatabaseURL: pg.URL("postgres"), Listen: o.Listen, KeyFile: filepath.Join(o.Dir, "secrets.key"), Organisation: Organisation, Timezone: Zone,
 		Version: o.Version, Log: o.Log, Web: web.Handler(), StandIns: Steering{world},
 	})
 	if err != nil {
@@ -92,6 +88,13 @@ func Run(ctx context.Context, o Options) (err error) {
 		defer cancel()
 		err = errors.Join(err, srv.Stop(stop))
 	}()
+	if err := world.Start(); err != nil {
+		return fmt.Errorf("start the stand-ins (does another demo run?): %w", err)
+	}
+	defer func() { err = errors.Join(err, world.Close()) }()
+	if world.Complaint != "" {
+		say("not all can be simulated here: %s", world.Complaint)
+	}
 	agents, err := startAgents(ctx, srv, o, roots)
 	defer func() {
 		for _, a := range agents {
@@ -119,6 +122,49 @@ func Run(ctx context.Context, o Options) (err error) {
 	case err := <-srv.Failed():
 		return err
 	}
+}
+
+// reporting reports to checks by their own addresses, as any other system would.
+type reporting struct {
+	mu     sync.Mutex
+	tokens map[string]string // by check, made once a run
+}
+
+func (r *reporting) token(ctx context.Context, srv *server.Server, check string) (string, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if t := r.tokens[check]; t != "" {
+		return t, nil
+	}
+	token, hash := auth.NewToken("kesr_")
+	if err := srv.API.Store.PutReportIn(ctx, db.PutReportInParams{CheckID: check, TokenHash: hash, MadeBy: People[0].Name}); err != nil {
+		return "", err
+	}
+	if r.tokens == nil {
+		r.tokens = map[string]string{}
+	}
+	r.tokens[check] = token
+	return token, nil
+}
+
+func (r *reporting) report(ctx context.Context, srv *server.Server, check string, well bool) error {
+	token, err := r.token(ctx, srv, check)
+	if err != nil {
+		return err
+	}
+	address := srv.URL + "/in/" + token + "?files=12"
+	if !well {
+		address = srv.URL + "/in/" + token + "?outcome=failed&files=0&detail=the+disk+at+the+other+end+is+full"
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, nil)
+	if err != nil {
+		return err
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	return resp.Body.Close()
 }
 
 // lock keeps a second demo off the same directory.
@@ -164,7 +210,11 @@ func startAgents(ctx context.Context, srv *server.Server, o Options, roots strin
 		if err != nil {
 			return out, err
 		}
-		cmd := exec.Command(o.Binary, "agent", "--server", srv.URL, "--token-file", token, "--data", dir)
+		args := []string{"agent", "--server", srv.URL, "--token-file", token, "--data", dir}
+		if l.spec.EchoPort != 0 {
+			args = append(args, "--echo", fmt.Sprintf("%s:%d", l.spec.Address, l.spec.EchoPort))
+		}
+		cmd := exec.Command(o.Binary, args...)
 		// The stand-ins' authority is the only one that the demo's agents trust.
 		cmd.Env = append(os.Environ(), "SSL_CERT_FILE="+roots, "SSL_CERT_DIR=/nonexistent")
 		cmd.Stdout, cmd.Stderr = log, log

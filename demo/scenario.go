@@ -4,8 +4,12 @@
 package demo
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"math"
+	"net/netip"
+	"slices"
 	"time"
 
 	"kestite/core/definition"
@@ -42,8 +46,8 @@ var locations = []struct {
 	id   string
 	spec definition.LocationSpec
 }{
-	{"tolvik", definition.LocationSpec{Name: "Tolvik", Region: "South", Note: "Terminal building, server room B"}},
-	{"eskerby", definition.LocationSpec{Name: "Eskerby", Region: "North", Note: "Harbour office, on the provider's line"}},
+	{"tolvik", definition.LocationSpec{Name: "Tolvik", Region: "South", Note: "Terminal building, server room B", Latitude: ptr(58.12), Longitude: ptr(7.95), Address: "127.0.0.1", References: []string{"127.0.0.1"}}},
+	{"eskerby", definition.LocationSpec{Name: "Eskerby", Region: "North", Note: "Harbour office, on the provider's line", Latitude: ptr(62.47), Longitude: ptr(6.15), Address: "127.0.0.2", EchoPort: 8482, References: []string{"127.0.0.1"}}},
 }
 
 // subject is a service with its checks, its stand-in and its character.
@@ -54,9 +58,13 @@ type subject struct {
 	tls     bool
 	tcp     bool   // its port is checked too
 	names   string // address of a name server stand-in, "" for none
+	bearer  string // token that its pages ask for, "" for none
+	figures bool   // it tells figures of its business
 	text    string
 	latency float64 // ms, of a normal answer
+	voice   string  // address of a voice stand-in, "" for none
 	hosts   []host
+	more    []checkDef // checks of kinds that only this service has
 }
 
 type host struct{ id, name, addr string }
@@ -72,6 +80,12 @@ var subjects = []subject{
 	},
 	{
 		id: "quay-network", spec: definition.ServiceSpec{Name: "Quay network", Kind: definition.Supporting, Owner: "Harbour IT", Tags: []string{"network"}},
+		more: []checkDef{{"way-to-quay", definition.CheckSpec{
+			Name: "Way to the far quay", Kind: measure.Path.Name, Target: farQuay.String(), Role: definition.Informs,
+			IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 200, Confirm: 2, Recover: 2,
+			Limits:   []measure.Limit{{Measure: "loss_percent", DegradedAbove: ptr(20)}, {Measure: "route_changed", DegradedAbove: ptr(0)}},
+			Settings: definition.Settings{Path: &definition.PathSettings{Method: definition.ByICMP, Rounds: 5, SpacingMS: 200, MaxHops: 20}},
+		}, 14}},
 		hosts: []host{{"quay-switch-tolvik", "Quay switch Tolvik", "127.77.0.21"}, {"quay-switch-eskerby", "Quay switch Eskerby", "127.77.0.22"}},
 	},
 	{
@@ -79,18 +93,35 @@ var subjects = []subject{
 		names: "127.77.0.41:8453", latency: 2,
 	},
 	{
+		id: "harbour-voice", spec: definition.ServiceSpec{Name: "Harbour voice", Kind: definition.Supporting, Owner: "Harbour IT", Tags: []string{"network", "voice"}, Note: "The line that harbours speak on"},
+		voice: "127.77.0.51:8481", latency: 0.3,
+	},
+	{
 		id: "boarding-gates", spec: definition.ServiceSpec{Name: "Boarding gates", Kind: definition.Business, Owner: "Terminal operations", Tags: []string{"terminal"}, Runbook: "https://runbooks.skerry.example/gates"},
 		web: "127.77.0.11:8411", text: "Gate controller ready", latency: 40,
+		more: []checkDef{{"slowest-page", definition.CheckSpec{
+			Name: "Slowest page at the gate", Kind: measure.Derived.Name, Role: definition.Informs,
+			IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 200, Confirm: 2, Recover: 2, Locations: []string{definition.Server},
+			Limits: []measure.Limit{{Measure: "value", DegradedAbove: ptr(800), MeanS: 300}},
+			Settings: definition.Settings{Derived: &definition.DerivedSettings{Operation: definition.Max, Sources: []definition.Source{
+				{Check: "boarding-gates-http", Measure: "total_ms"}, {Check: "sailing-board-http", Measure: "total_ms"}}}},
+		}, 60}},
 		hosts: []host{{"gate-controller", "Gate controller", "127.77.0.31"}},
 	},
 	{
 		id: "ticket-sales", spec: definition.ServiceSpec{Name: "Ticket sales", Kind: definition.Business, Owner: "Passenger division", Tags: []string{"passengers", "payments"}, Runbook: "https://runbooks.skerry.example/tickets"},
-		web: "127.77.0.12:8412", tls: true, text: "Book your crossing", latency: 130,
+		web: "127.77.0.12:8412", tls: true, text: "Book your crossing", latency: 130, figures: true,
 		hosts: []host{{"ticket-front", "Ticket front end", "127.77.0.32"}},
 	},
 	{
 		id: "freight-booking", spec: definition.ServiceSpec{Name: "Freight booking", Kind: definition.Business, Owner: "Freight desk", Tags: []string{"freight"}},
 		web: "127.77.0.13:8413", tcp: true, text: "Freight desk open", latency: 180,
+		more: []checkDef{{"freight-copy", definition.CheckSpec{
+			Name: "Copy of the freight ledger", Kind: measure.ReportIn.Name, Role: definition.Informs,
+			IntervalS: 60, TimeoutMS: 30_000, StaleAfterS: 200, Confirm: 1, Recover: 1, Locations: []string{definition.Server},
+			Limits:   []measure.Limit{{Measure: "value_1", DegradedBelow: ptr(1)}},
+			Settings: definition.Settings{ReportIn: &definition.ReportInSettings{Numbers: []string{"files"}}},
+		}, 60}},
 	},
 	{
 		id: "sailing-board", spec: definition.ServiceSpec{Name: "Sailing board", Kind: definition.Business, Owner: "Passenger division", Tags: []string{"passengers"}},
@@ -98,7 +129,7 @@ var subjects = []subject{
 	},
 	{
 		id: "crew-roster", spec: definition.ServiceSpec{Name: "Crew roster", Kind: definition.Business, Owner: "Crewing", Tags: []string{"crew"}},
-		web: "127.77.0.15:8415", text: "Roster of the week", latency: 70,
+		web: "127.77.0.15:8415", text: "Roster of the week", latency: 70, bearer: "made-up-for-the-demo",
 	},
 	{
 		id: "customer-messages", spec: definition.ServiceSpec{Name: "Customer messages", Kind: definition.Supporting, Owner: "Passenger division", Tags: []string{"passengers"}},
@@ -162,7 +193,15 @@ type checkDef struct {
 	latency float64
 }
 
-// Interval of all demo checks, in seconds.
+// derived is 1 for a check that is made of others.
+func (c checkDef) derived() int {
+	if c.spec.Kind == measure.Derived.Name {
+		return 1
+	}
+	return 0
+}
+
+// Interval of most demo checks, in seconds.
 const interval = 30
 
 func both() []string { return []string{"tolvik", "eskerby"} }
@@ -174,6 +213,64 @@ const (
 	knownName    = "tickets.skerry.example"
 	knownAddress = "127.77.0.12"
 )
+
+// farQuay is at the end of the simulated route.
+var farQuay = netip.MustParseAddr("198.18.4.20")
+
+// networks are whose the hops on the way there are.
+var networks = map[string]definition.NetworkSpec{
+	"harbours":    {Name: "Skerry harbours", Ours: true, Prefixes: []string{"198.18.0.0/21", "127.77.0.0/16"}},
+	"fjord-cable": {Name: "Fjord Cable", Prefixes: []string{"198.18.8.0/24"}, Note: "The line across the sound"},
+	"isle-radio":  {Name: "Isle Radio", Prefixes: []string{"198.18.9.0/24"}, Note: "Standby, by radio link"},
+}
+
+func route(addrs ...string) []netip.Addr {
+	var out []netip.Addr
+	for _, a := range addrs {
+		out = append(out, netip.MustParseAddr(a))
+	}
+	return out
+}
+
+// devices are the stand-ins that steer themselves. report reports in to a check.
+func devices(report func(ctx context.Context, check string, well bool) error) []standin.Device {
+	out := []standin.Device{&standin.Route{
+		ID: "far-quay", Name: "Way to the far quay", Device: "skerry0", Network: netip.MustParsePrefix("198.18.0.0/20"), Target: farQuay, PerHop: 3 * time.Millisecond,
+		Hops:   route("198.18.1.1", "198.18.8.1", "198.18.8.6", "198.18.4.1"),
+		Detour: route("198.18.1.1", "198.18.9.1", "198.18.9.5", "198.18.9.9", "198.18.4.1"),
+	}}
+	for _, s := range subjects {
+		if s.voice != "" {
+			out = append(out, &standin.Voice{ID: s.id, Name: s.spec.Name, Addr: s.voice})
+		}
+		for _, c := range s.more {
+			if c.spec.Kind == measure.ReportIn.Name {
+				out = append(out, &standin.Reporter{ID: c.id, Name: c.spec.Name, Every: time.Minute, Report: func(ctx context.Context, well bool) error { return report(ctx, c.id, well) }})
+			}
+		}
+	}
+	return out
+}
+
+// webKit is what a web service of Skerry Line is measured by.
+var webKit = definition.KitSpec{
+	Name: "Web service", Note: "Page, answer to ping and the way there",
+	Parameters: []definition.Parameter{{Name: "host", Text: "Host of the service", Default: "127.77.0.14"}, {Name: "port", Text: "Port of its pages", Default: "8414"}, {Name: "text", Text: "Text that its page must hold"}},
+	Checks: []definition.CheckSpec{
+		{Name: "Page", Kind: measure.HTTP.Name, Target: "http://{host}:{port}/", IntervalS: 60, TimeoutMS: 5000, RetryS: 20, StaleAfterS: 190, Confirm: 2, Recover: 2, Quorum: "majority", Role: definition.Decides,
+			Settings: definition.Settings{HTTP: &definition.HTTPSettings{Text: "{text}"}}},
+		{Name: "Host", Kind: measure.Ping.Name, Target: "{host}", IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 190, Confirm: 2, Recover: 2, Quorum: "majority", Role: definition.Informs},
+		{Name: "Way there", Kind: measure.Path.Name, Target: "{host}", IntervalS: 300, TimeoutMS: 2000, StaleAfterS: 910, Confirm: 2, Recover: 2, Quorum: "majority", Role: definition.Informs},
+	},
+}
+
+// credentialFor is the credential of a service that asks for a token.
+func credentialFor(s subject) string {
+	if s.bearer == "" {
+		return ""
+	}
+	return s.id
+}
 
 // checks lists the scenario's checks.
 func checks() []checkDef {
@@ -188,9 +285,17 @@ func checks() []checkDef {
 			out = append(out, checkDef{s.id + "-http", definition.CheckSpec{
 				Service: s.id, Name: s.spec.Name + " page", Kind: measure.HTTP.Name, Target: scheme,
 				IntervalS: interval, TimeoutMS: 5000, StaleAfterS: 100, Confirm: 2, Recover: 2, Quorum: "majority", Role: definition.Decides, Locations: both(),
-				Limits: []measure.Limit{{Measure: "total_ms", DegradedAbove: ptr(1000)}},
-				HTTP:   &definition.HTTPSettings{Status: "200-299", Text: s.text},
+				Limits: []measure.Limit{{Measure: "total_ms", DegradedAbove: ptr(1000)}}, RetryS: 10,
+				Settings: definition.Settings{HTTP: &definition.HTTPSettings{Status: "200-299", Text: s.text, Credential: credentialFor(s)}},
 			}, s.latency})
+			if s.figures {
+				out = append(out, checkDef{s.id + "-bookings", definition.CheckSpec{
+					Service: s.id, Name: "Bookings taken in the last hour", Kind: measure.HTTP.Name, Target: scheme + "figures",
+					IntervalS: 60, TimeoutMS: 5000, StaleAfterS: 200, Confirm: 2, Recover: 2, Quorum: "any", Role: definition.Informs, Locations: both()[:1],
+					Limits:   []measure.Limit{{Measure: "value", DegradedBelow: ptr(5), InARow: 3}},
+					Settings: definition.Settings{HTTP: &definition.HTTPSettings{Status: "200", JSONPath: "$.bookings.last_hour"}},
+				}, s.latency})
+			}
 			if s.tls {
 				out = append(out, checkDef{s.id + "-certificate", definition.CheckSpec{
 					Service: s.id, Name: s.spec.Name + " certificate", Kind: measure.Certificate.Name, Target: s.web,
@@ -209,9 +314,24 @@ func checks() []checkDef {
 			out = append(out, checkDef{s.id + "-dns", definition.CheckSpec{
 				Service: s.id, Name: "Ticket sales by name", Kind: measure.DNS.Name, Target: knownName,
 				IntervalS: interval, TimeoutMS: 2000, StaleAfterS: 100, Confirm: 2, Recover: 2, Quorum: "majority", Role: definition.Decides, Locations: both(),
-				Limits: []measure.Limit{{Measure: "total_ms", DegradedAbove: ptr(500)}},
-				DNS:    &definition.DNSSettings{Type: "A", Resolver: s.names, Expect: knownAddress},
+				Limits:   []measure.Limit{{Measure: "total_ms", DegradedAbove: ptr(500)}},
+				Settings: definition.Settings{DNS: &definition.DNSSettings{Type: "A", Resolver: s.names, Expect: knownAddress}},
 			}, s.latency})
+		}
+		if s.voice != "" {
+			out = append(out, checkDef{s.id + "-udp", definition.CheckSpec{
+				Service: s.id, Name: "Speech between the harbours", Kind: measure.UDP.Name, Target: s.voice,
+				IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 200, Confirm: 2, Recover: 2, Quorum: "majority", Role: definition.Decides, Locations: both(),
+				Limits:   []measure.Limit{{Measure: "mos", DegradedBelow: ptr(4), FailedBelow: ptr(3.1)}},
+				Settings: definition.Settings{UDP: &definition.UDPSettings{Codec: measure.G711.Name, Packets: 50}},
+			}, s.latency})
+		}
+		for _, more := range s.more {
+			more.spec.Service, more.spec.Quorum = s.id, "majority"
+			if more.spec.Locations == nil {
+				more.spec.Locations = both()
+			}
+			out = append(out, more)
 		}
 		for _, h := range s.hosts {
 			role := definition.Decides
@@ -221,20 +341,31 @@ func checks() []checkDef {
 			out = append(out, checkDef{h.id, definition.CheckSpec{
 				Service: s.id, Name: h.name, Kind: measure.Ping.Name, Target: h.addr,
 				IntervalS: interval, TimeoutMS: 1000, StaleAfterS: 100, Confirm: 2, Recover: 2, Quorum: "majority", Role: role, Locations: both(),
-				Limits: []measure.Limit{{Measure: "loss_percent", DegradedAbove: ptr(20), FailedAbove: ptr(80)}},
-				Ping:   &definition.PingSettings{Packets: 5, SizeBytes: 56, SpacingMS: 200},
+				Limits:   []measure.Limit{{Measure: "loss_percent", DegradedAbove: ptr(20), FailedAbove: ptr(80)}},
+				Settings: definition.Settings{Ping: &definition.PingSettings{Packets: 5, SizeBytes: 56, SpacingMS: 200}},
 			}, 0.19})
 		}
 	}
+	// What is derived comes after what it is derived from.
+	slices.SortStableFunc(out, func(a, b checkDef) int {
+		return cmp.Compare(a.derived(), b.derived())
+	})
 	return out
 }
 
 // World returns the stand-ins of the scenario, not started yet.
-func World(authority *standin.Authority) (*standin.World, error) {
-	w := &standin.World{}
+// report is how its reporters report in to a check; nil: they do not.
+func World(authority *standin.Authority, report func(ctx context.Context, check string, well bool) error) (*standin.World, error) {
+	if report == nil {
+		report = func(context.Context, string, bool) error { return nil }
+	}
+	w := &standin.World{Devices: devices(report)}
 	for _, s := range subjects {
 		if s.web != "" {
-			web := &standin.Web{ID: s.id, Name: s.spec.Name, Addr: s.web, Text: s.text, Latency: time.Duration(s.latency) * time.Millisecond}
+			web := &standin.Web{ID: s.id, Name: s.spec.Name, Addr: s.web, Text: s.text, Latency: time.Duration(s.latency) * time.Millisecond, Bearer: s.bearer}
+			if s.figures {
+				web.Figures = figures
+			}
 			if s.tls {
 				config, err := authority.Server(s.web[:len(s.web)-len(":8412")])
 				if err != nil {
@@ -254,20 +385,22 @@ func World(authority *standin.Authority) (*standin.World, error) {
 	return w, nil
 }
 
+// figures are what ticket sales tell of their business: few bookings by night.
+func figures() any {
+	const perHour = 40.0
+	now := time.Now().UTC()
+	share := 0.5 - 0.5*math.Cos(2*math.Pi*(float64(now.Hour())+float64(now.Minute())/60)/24)
+	return map[string]any{"bookings": map[string]any{"last_hour": math.Round(8 + perHour*share), "open": true}, "at": now}
+}
+
 // Steering lets the interface steer a world.
 type Steering struct{ World *standin.World }
 
 // List returns all stand-ins and what they do.
 func (s Steering) List(context.Context) ([]api.StandIn, error) {
 	var out []api.StandIn
-	for _, w := range s.World.Webs {
-		out = append(out, api.StandIn{ID: w.ID, Name: w.Name, Kind: "web", Where: w.URL(), Mode: w.Mode(), Modes: standin.WebModes})
-	}
-	for _, n := range s.World.Names {
-		out = append(out, api.StandIn{ID: n.ID, Name: n.Name, Kind: "names", Where: n.Addr, Mode: n.Mode(), Modes: standin.NameModes})
-	}
-	for _, h := range s.World.Hosts {
-		out = append(out, api.StandIn{ID: h.ID, Name: h.Name, Kind: "host", Where: h.Addr, Mode: s.World.HostMode(h.ID), Modes: standin.HostModes})
+	for _, i := range s.World.List() {
+		out = append(out, api.StandIn{ID: i.ID, Name: i.Name, Kind: i.Kind, Where: i.Where, Mode: i.Mode, Modes: i.Modes})
 	}
 	return out, nil
 }
@@ -301,6 +434,29 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 		if err := create(catalogue.Service, sub.id, sub.spec); err != nil {
 			return err
 		}
+	}
+	for id, n := range networks {
+		if err := create(catalogue.Network, id, n); err != nil {
+			return err
+		}
+	}
+	for _, sub := range subjects {
+		if sub.bearer == "" {
+			continue
+		}
+		if err := create(catalogue.Credential, sub.id, definition.CredentialSpec{Name: sub.spec.Name + " reader", Kind: definition.Bearer, Note: "Made up for the demo"}); err != nil {
+			return err
+		}
+		sealed, err := s.Vault.Seal(sub.id, sub.bearer)
+		if err != nil {
+			return err
+		}
+		if err := s.Store.PutSecret(ctx, db.PutSecretParams{Credential: sub.id, Sealed: sealed, ChangedBy: People[0].Name}); err != nil {
+			return err
+		}
+	}
+	if err := create(catalogue.Kit, "web-service", webKit); err != nil {
+		return err
 	}
 	for _, c := range checks() {
 		if err := create(catalogue.Check, c.id, c.spec); err != nil {

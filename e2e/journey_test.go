@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -33,14 +34,18 @@ type stage struct {
 	*browser.Browser
 }
 
+// withHistory is the demo's history, loaded once.
+var withHistory = storetest.Filled{Fill: func(srv *server.Server) error {
+	return demo.Load(context.Background(), srv, time.Now(), func(string) {})
+}}
+
 func newStage(t *testing.T, history bool) *stage {
 	t.Helper()
-	srv := storetest.Started(t, func(o *server.Options) { o.Web = web.Handler() })
+	options := []func(*server.Options){func(o *server.Options) { o.Web = web.Handler() }}
 	if history {
-		if err := demo.Load(context.Background(), srv, time.Now(), func(string) {}); err != nil {
-			t.Fatal(err)
-		}
+		options = append(options, withHistory.Options(t))
 	}
+	srv := storetest.Started(t, options...)
 	b, err := browser.Open(context.Background(), 1280, 800)
 	if err != nil {
 		t.Fatal(err)
@@ -64,6 +69,17 @@ func (s *stage) text(selector string) string {
 	text, err := browser.Eval[string](s.Browser, "document.querySelector("+fmt.Sprintf("%q", selector)+")?.innerText ?? ''")
 	s.do(err)
 	return text
+}
+
+// call makes a request as another system would, and expects a status.
+func (s *stage) call(url string, want int) {
+	s.t.Helper()
+	resp, err := http.Get(url)
+	s.do(err)
+	resp.Body.Close()
+	if resp.StatusCode != want {
+		s.t.Errorf("GET %s: %s, want %d", url, resp.Status, want)
+	}
 }
 
 // agent starts an agent with a token, as the command on the page would.
@@ -306,6 +322,15 @@ func TestAccessibility(t *testing.T) {
 		"/services/new":                 "document.querySelector('form')",
 		"/services/departure/edit":      "document.querySelector('form')",
 		"/checks/ticket-sales-http":     "document.querySelector('form')",
+		"/checks/way-to-quay":           "document.querySelector('form')",
+		"/checks/slowest-page":          "document.querySelector('form')",
+		"/checks/freight-copy":          "document.querySelector('form')",
+		"/checks":                       "document.querySelector('[data-check]')",
+		"/services/many":                "document.querySelector('textarea')",
+		"/set-up/pairs":                 "document.querySelector('.form')",
+		"/set-up/kits":                  "document.querySelector('[data-kit]')",
+		"/set-up/networks":              "document.querySelector('[data-network]')",
+		"/set-up/credentials":           "document.querySelector('[data-credential]')",
 		"/agreements":                   "document.querySelector('.entry')",
 		"/agreements/tickets-passenger": "document.querySelectorAll('.entry').length > 12",
 		"/reports":                      "document.querySelector('table')",

@@ -10,8 +10,11 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"net"
 	"strings"
 	"time"
+
+	"golang.org/x/crypto/ocsp"
 
 	"kestite/core/definition"
 	"kestite/core/measure"
@@ -48,6 +51,13 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 		values[4] = milliseconds(c.lookup)
 	}
 	values[5] = milliseconds(c.connect)
+	if set.StartTLS != "" {
+		if err := startTLS(ctx, c, set.StartTLS); err != nil {
+			r := timedOut(failure(measure.Certificate, err), err, t.Timeout, "connected, but no answer to the wish for TLS")
+			r.Values = values
+			return r
+		}
+	}
 	began := time.Now()
 	conn := tls.Client(c, &tls.Config{
 		ServerName: set.ServerName, MinVersion: tls.VersionTLS10,
@@ -73,14 +83,55 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 	}
 	values[2] = float64(keyBits(leaf))
 	values[3] = map[uint16]float64{tls.VersionTLS10: 1.0, tls.VersionTLS11: 1.1, tls.VersionTLS12: 1.2, tls.VersionTLS13: 1.3}[state.Version]
+	values[7] = 0
+	faults := faults(state.PeerCertificates, set, s.Roots, now)
+	if len(state.OCSPResponse) > 0 {
+		values[7] = 1
+		if why := revocation(state, now); why != "" {
+			faults = append(faults, why)
+		}
+	}
 	r := judged(measure.Certificate, values, t.Limits)
-	if faults := faults(state.PeerCertificates, set, s.Roots, now); len(faults) > 0 {
+	r.Findings = &measure.Findings{Remote: c.RemoteAddr().(*net.TCPAddr).AddrPort().Addr().Unmap().String(), Chain: links(state.PeerCertificates)}
+	if len(faults) > 0 {
 		r.Outcome, r.Detail = measure.Failed, strings.Join(faults, "; ")
 	}
 	if r.Outcome == measure.OK {
 		r.Detail = ""
 	}
 	return r
+}
+
+// revocation says what is wrong by the status that the server stapled (RFC 6066 §8, RFC 6960).
+func revocation(state tls.ConnectionState, now time.Time) string {
+	leaf := state.PeerCertificates[0]
+	issuer := leaf
+	if len(state.PeerCertificates) > 1 {
+		issuer = state.PeerCertificates[1]
+	}
+	status, err := ocsp.ParseResponseForCert(state.OCSPResponse, leaf, issuer)
+	switch {
+	case err != nil:
+		return fmt.Sprintf("the revocation status that is stapled to it cannot be used: %v", err)
+	case status.Status == ocsp.Revoked:
+		return "it was revoked on " + status.RevokedAt.UTC().Format(time.RFC3339)
+	case !status.NextUpdate.IsZero() && now.After(status.NextUpdate):
+		return "the revocation status that is stapled to it ended on " + status.NextUpdate.UTC().Format(time.RFC3339)
+	}
+	return ""
+}
+
+// links describe a chain.
+func links(chain []*x509.Certificate) []measure.Link {
+	var out []measure.Link
+	for _, c := range chain {
+		out = append(out, measure.Link{
+			Subject: c.Subject.String(), Issuer: c.Issuer.String(), Serial: fmt.Sprintf("%X", c.SerialNumber),
+			NotBefore: c.NotBefore.UTC().Format(time.RFC3339), NotAfter: c.NotAfter.UTC().Format(time.RFC3339),
+			Key: fmt.Sprintf("%s %d", c.PublicKeyAlgorithm, keyBits(c)), Signature: c.SignatureAlgorithm.String(),
+		})
+	}
+	return out
 }
 
 // faults lists what is wrong with a chain, waived faults left out.

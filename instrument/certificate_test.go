@@ -78,24 +78,12 @@ func show(t *testing.T, chain ...*authority) string {
 	for _, c := range chain {
 		shown.Certificate = append(shown.Certificate, c.cert.Raw)
 	}
-	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{shown}, MinVersion: tls.VersionTLS10})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				c.(*tls.Conn).Handshake()
-			}()
-		}
-	}()
-	return l.Addr().String()
+	config := &tls.Config{Certificates: []tls.Certificate{shown}, MinVersion: tls.VersionTLS10}
+	return listen(t, func(c net.Conn) {
+		server := tls.Server(c, config)
+		server.Handshake()
+		server.Close() // says goodbye, which the system's tools expect
+	})
 }
 
 // A zoo of certificates: each fault is found and named, waived ones are let
@@ -159,7 +147,7 @@ func TestCertificates(t *testing.T) {
 	} {
 		s := NewSet()
 		s.Roots = roots
-		r := s.Measure(context.Background(), Task{Kind: "certificate", Target: c.target, Timeout: 5 * time.Second, Limits: limits, Certificate: &c.set})
+		r := s.Measure(context.Background(), Task{Kind: "certificate", Target: c.target, Timeout: 5 * time.Second, Limits: limits, Settings: definition.Settings{Certificate: &c.set}})
 		s.Close()
 		if r.Outcome != c.outcome || !strings.Contains(r.Detail, c.says) || r.Outcome == measure.OK && r.Detail != "" {
 			t.Errorf("%s: %s %q, not %s %q", what, r.Outcome, r.Detail, c.outcome, c.says)
@@ -173,7 +161,7 @@ func TestCertificates(t *testing.T) {
 		asAuthority("Skerry short")(c)
 		c.NotAfter = time.Now().Add(40*24*time.Hour + time.Hour)
 	})
-	r := s.Measure(context.Background(), Task{Kind: "certificate", Target: show(t, short.issue(t, ecKey(t), good), short), Timeout: 5 * time.Second, Certificate: &definition.CertificateSettings{ServerName: name}})
+	r := s.Measure(context.Background(), Task{Kind: "certificate", Target: show(t, short.issue(t, ecKey(t), good), short), Timeout: 5 * time.Second, Settings: definition.Settings{Certificate: &definition.CertificateSettings{ServerName: name}}})
 	m := r.Measures("certificate")
 	if int(m["days_left"]) != 90 || int(m["chain_days_left"]) != 40 || m["key_bits"] != 256 || m["tls_version"] != 1.3 || m["tls_ms"] <= 0 || m["connect_ms"] <= 0 {
 		t.Errorf("measures %v", m)

@@ -68,6 +68,11 @@ func (s *Set) dns(ctx context.Context, t Task) Result {
 		}
 	}
 	r := judged(measure.DNS, values, t.Limits)
+	r.Findings = &measure.Findings{Remote: server}
+	const mostAnswers = 50
+	for _, a := range answer.Answer[:min(len(answer.Answer), mostAnswers)] {
+		r.Findings.Answers = append(r.Findings.Answers, strings.Join(strings.Fields(a.String()), " "))
+	}
 	fail := func(format string, args ...any) Result {
 		r.Outcome, r.Detail = measure.Failed, fmt.Sprintf(format, args...)
 		return r

@@ -98,12 +98,12 @@ func TestDNS(t *testing.T) {
 		"silence":               {"silent.skerry.example", definition.DNSSettings{}, measure.Failed, "no answer from " + server + " within 400 ms"},
 	} {
 		c.set.Resolver = server
-		r := s.Measure(context.Background(), Task{Kind: "dns", Target: c.name, Timeout: 400 * time.Millisecond, DNS: &c.set})
+		r := s.Measure(context.Background(), Task{Kind: "dns", Target: c.name, Timeout: 400 * time.Millisecond, Settings: definition.Settings{DNS: &c.set}})
 		if r.Outcome != c.outcome || !strings.Contains(r.Detail, c.says) {
 			t.Errorf("%s: %s %q, not %s %q", what, r.Outcome, r.Detail, c.outcome, c.says)
 		}
 	}
-	m := s.Measure(context.Background(), Task{Kind: "dns", Target: name, Timeout: time.Second, DNS: &definition.DNSSettings{Resolver: server}}).Measures("dns")
+	m := s.Measure(context.Background(), Task{Kind: "dns", Target: name, Timeout: time.Second, Settings: definition.Settings{DNS: &definition.DNSSettings{Resolver: server}}}).Measures("dns")
 	if m["answers"] != 2 || m["ttl_s"] != 60 || m["total_ms"] <= 0 {
 		t.Errorf("measures %v", m)
 	}
@@ -111,7 +111,7 @@ func TestDNS(t *testing.T) {
 		resolver, says string
 		outcome        measure.Outcome
 	}{{"127.0.0.1:1", "connection refused", measure.Failed}, {"169.254.169.254", "policy forbids", measure.Error}, {"not a resolver", "no resolver", measure.Error}} {
-		r := s.Measure(context.Background(), Task{Kind: "dns", Target: name, Timeout: time.Second, DNS: &definition.DNSSettings{Resolver: c.resolver}})
+		r := s.Measure(context.Background(), Task{Kind: "dns", Target: name, Timeout: time.Second, Settings: definition.Settings{DNS: &definition.DNSSettings{Resolver: c.resolver}}})
 		if r.Outcome != c.outcome || !strings.Contains(r.Detail, c.says) {
 			t.Errorf("%s: %s %q", c.resolver, r.Outcome, r.Detail)
 		}

@@ -4,7 +4,8 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
+	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,29 +14,41 @@ import (
 	"net/http"
 	"net/http/httptrace"
 	"net/netip"
+	"net/url"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
+
+	"github.com/theory/jsonpath"
 
 	"kestite/core/definition"
 	"kestite/core/measure"
 )
 
-// Limits on what one HTTP measurement reads.
+// Limits on what one HTTP measurement reads and keeps.
 const (
 	largestBody   = 16 << 20
 	searchedBody  = 1 << 20
 	largestHeader = 64 << 10
+	keptBody      = 16 << 10
 )
 
 // phases are the instants of one exchange; zero where it did not come to that.
+// Connections that are dialled at the same time note them from several goroutines.
 type phases struct {
+	mu                                                                                             sync.Mutex
 	began, dnsStart, dnsDone, connectStart, connectDone, tlsStart, tlsDone, wrote, firstByte, done time.Time
+	remote                                                                                         string
 }
 
-// http asks for the target with GET on a fresh connection and does not follow
-// redirects. The phases are: name lookup, connect, TLS handshake, first byte
-// (from the request written to the first byte of the answer), and the total.
+// http asks for the target on a fresh connection. The phases are: name lookup,
+// connect, TLS handshake, first byte (from the request written to the first byte
+// of the answer), body (from there to its end), and the total. Where redirects
+// are followed, the phases are those of the last exchange, and the total is that of all.
 func (s *Set) http(ctx context.Context, t Task) Result {
 	var set definition.HTTPSettings
 	if t.HTTP != nil {
@@ -48,44 +61,161 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 	if err != nil {
 		return Result{Outcome: measure.Error, Detail: err.Error()}
 	}
+	if set.Credential != "" && t.Secret == nil {
+		return Result{Outcome: measure.Error, Detail: "the check's credential has no secret; enter it under Set-up, Credentials"}
+	}
 	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
 	defer cancel()
-	var p phases
-	p.began = time.Now()
-	status, size, body, err := fetch(p.trace(ctx), t.Target, s.Roots)
-	p.done = time.Now()
+	x := &exchange{set: set, secret: t.Secret, phases: &phases{}}
+	began := time.Now()
+	err = x.follow(ctx, s, t.Target)
+	values := measure.HTTP.None()
+	x.phases.fill(values)
+	if err == nil {
+		values[0] = float64(x.phases.done.Sub(began)) / float64(time.Millisecond)
+		values[5], values[6], values[8] = float64(x.status), float64(x.size), float64(len(x.visited))
+		if !x.expires.IsZero() {
+			values[9] = time.Until(x.expires).Hours() / 24
+		}
+	}
+	r := Result{Values: values, Findings: &measure.Findings{Remote: x.phases.remote, Visited: x.masked(x.visited)}}
 	if err != nil {
-		r := failure(measure.HTTP, err)
+		f := failure(measure.HTTP, err)
+		r.Outcome, r.Detail = f.Outcome, x.mask(f.Detail)
 		var nerr net.Error
 		if errors.Is(err, context.DeadlineExceeded) || errors.As(err, &nerr) && nerr.Timeout() {
-			r.Detail = fmt.Sprintf("no complete answer within %d ms (%s)", t.Timeout.Milliseconds(), p.reached())
+			r.Detail = fmt.Sprintf("no complete answer within %d ms (%s)", t.Timeout.Milliseconds(), x.phases.reached())
 		}
-		if r.Values != nil {
-			p.fill(r.Values)
-			r.Values[0] = math.NaN() // no total: it was never complete
+		if r.Outcome == measure.Error {
+			r.Values = nil
+			return r
 		}
+		values[0] = math.NaN() // no total: it was never complete
+		r.Findings.Response = x.kept()
 		return r
 	}
-	values := measure.HTTP.None()
-	p.fill(values)
-	values[5], values[6] = float64(status), float64(size)
-	r := judged(measure.HTTP, values, t.Limits)
-	switch {
-	case !expected.Contains(status):
-		r.Outcome, r.Detail = measure.Failed, fmt.Sprintf("status %d is not in %s", status, set.Status)
-	case set.Text != "" && !bytes.Contains(body, []byte(set.Text)):
-		r.Outcome, r.Detail = measure.Failed, fmt.Sprintf("the text %q is not in the first %d bytes", set.Text, len(body))
+	fault := x.fault(expected, values)
+	r.Outcome, r.Detail = measure.HTTP.Judge(values, t.Limits)
+	if fault != "" {
+		r.Outcome, r.Detail = measure.Failed, x.mask(fault)
+	}
+	if r.Outcome == measure.Failed {
+		r.Findings.Response = x.kept()
 	}
 	return r
 }
 
-func fetch(ctx context.Context, target string, roots *x509.CertPool) (status int, size int64, body []byte, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, target, nil)
+// exchange is one measurement's talk with a web server.
+type exchange struct {
+	set    definition.HTTPSettings
+	secret *Secret
+
+	phases  *phases // of the last request
+	visited []string
+	status  int
+	proto   int
+	headers http.Header
+	line    string
+	body    []byte // its beginning
+	size    int64
+	cut     bool // the body was longer than is read
+	expires time.Time
+}
+
+// follow asks, and where it may follows redirects. Secrets stay with the first host.
+func (x *exchange) follow(ctx context.Context, s *Set, target string) error {
+	method := x.set.Method
+	if method == "" {
+		method = http.MethodGet
+	}
+	body := x.set.Body
+	first, err := url.Parse(target)
 	if err != nil {
-		return 0, 0, nil, err
+		return err
+	}
+	for at := first; ; {
+		if err := x.once(ctx, s, method, at, body, at.Host == first.Host && at.Scheme == first.Scheme); err != nil {
+			return err
+		}
+		where := x.headers.Get("Location")
+		if x.set.Redirects == 0 || x.status < 300 || x.status > 399 || where == "" {
+			return nil
+		}
+		x.visited = append(x.visited, at.String())
+		next, err := at.Parse(where)
+		switch {
+		case err != nil || next.Scheme != "http" && next.Scheme != "https" || next.Host == "":
+			return fmt.Errorf("the redirect to %q leads nowhere", where)
+		case len(x.visited) > x.set.Redirects:
+			circle := ""
+			if slices.Contains(x.visited, next.String()) {
+				circle = ", in a circle"
+			}
+			return fmt.Errorf("more than %d redirects%s", x.set.Redirects, circle)
+		}
+		// RFC 9110 §15.4: these answers are fetched, the others asked for again as they were.
+		if x.status == http.StatusSeeOther || x.status <= http.StatusFound && method == http.MethodPost {
+			method, body = http.MethodGet, ""
+		}
+		at = next
+	}
+}
+
+// once makes one request and reads the answer.
+func (x *exchange) once(ctx context.Context, s *Set, method string, at *url.URL, body string, home bool) error {
+	x.phases = &phases{began: time.Now()}
+	x.headers, x.body, x.size, x.status = nil, nil, 0, 0
+	req, err := http.NewRequestWithContext(x.phases.trace(ctx), method, at.String(), strings.NewReader(body))
+	if err != nil {
+		return err
 	}
 	req.Header.Set("User-Agent", "Kestite")
+	for _, h := range x.set.Headers {
+		if strings.EqualFold(h.Name, "Host") {
+			req.Host = h.Value
+			continue
+		}
+		req.Header.Set(h.Name, h.Value)
+	}
+	if x.secret != nil && home {
+		x.secret.sign(req)
+	}
 	req.Close = true
+	transport := s.transport(x.set)
+	defer transport.CloseIdleConnections()
+	resp, err := transport.RoundTrip(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	x.status, x.proto, x.headers, x.line = resp.StatusCode, resp.ProtoMajor, resp.Header, resp.Proto+" "+resp.Status
+	if resp.TLS != nil && len(resp.TLS.PeerCertificates) > 0 {
+		x.expires = resp.TLS.PeerCertificates[0].NotAfter
+	}
+	x.body, err = io.ReadAll(io.LimitReader(resp.Body, searchedBody))
+	x.size = int64(len(x.body))
+	if err != nil {
+		return err
+	}
+	rest, err := io.Copy(io.Discard, io.LimitReader(resp.Body, largestBody))
+	x.phases.done = time.Now()
+	x.size += rest
+	x.cut = rest == largestBody
+	return err
+}
+
+func (c *Secret) sign(req *http.Request) {
+	switch c.Kind {
+	case definition.Basic:
+		req.SetBasicAuth(c.User, c.Value)
+	case definition.Bearer:
+		req.Header.Set("Authorization", "Bearer "+c.Value)
+	case definition.InHeader:
+		req.Header.Set(c.Header, c.Value)
+	}
+}
+
+func (s *Set) transport(set definition.HTTPSettings) *http.Transport {
 	dialer := &net.Dialer{Control: func(_, address string, _ syscall.RawConn) error {
 		ap, err := netip.ParseAddrPort(address)
 		if err != nil {
@@ -93,40 +223,154 @@ func fetch(ctx context.Context, target string, roots *x509.CertPool) (status int
 		}
 		return allowed(ap.Addr())
 	}}
-	transport := &http.Transport{
+	protocols := new(http.Protocols)
+	protocols.SetHTTP1(set.Version != "2")
+	protocols.SetHTTP2(set.Version != "1.1")
+	protocols.SetUnencryptedHTTP2(set.Version == "2")
+	return &http.Transport{
 		DialContext:            dialer.DialContext,
-		TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: roots},
+		TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: s.Roots, InsecureSkipVerify: set.WaiveTrust},
 		DisableKeepAlives:      true,
-		ForceAttemptHTTP2:      true,
+		DisableCompression:     true, // sizes are those on the wire, and nothing unpacks to more
+		Protocols:              protocols,
 		MaxResponseHeaderBytes: largestHeader,
 	}
-	defer transport.CloseIdleConnections()
-	resp, err := transport.RoundTrip(req)
-	if err != nil {
-		return 0, 0, nil, err
+}
+
+// fault says what is wrong with an answer, apart from limits, and finds the value in it.
+func (x *exchange) fault(expected definition.StatusSet, values []float64) string {
+	found := func(text, pattern string) bool {
+		if text != "" {
+			return bytes.Contains(x.body, []byte(text))
+		}
+		re, err := regexp.Compile(pattern)
+		return err == nil && re.Match(x.body)
 	}
-	defer resp.Body.Close()
-	body, err = io.ReadAll(io.LimitReader(resp.Body, searchedBody))
-	if err != nil {
-		return 0, 0, nil, err
+	read := fmt.Sprintf("in the first %d bytes", len(x.body))
+	switch {
+	case !expected.Contains(x.status):
+		return fmt.Sprintf("status %d is not in %s", x.status, x.set.Status)
+	case x.set.Version == "2" && x.proto != 2:
+		return "the answer is not HTTP/2"
+	case x.set.Text != "" && !found(x.set.Text, ""):
+		return fmt.Sprintf("the text %q is not %s", x.set.Text, read)
+	case x.set.Pattern != "" && !found("", x.set.Pattern):
+		return fmt.Sprintf("nothing matches %q %s", x.set.Pattern, read)
+	case x.set.ForbiddenText != "" && found(x.set.ForbiddenText, ""):
+		return fmt.Sprintf("the forbidden text %q is in the answer", x.set.ForbiddenText)
+	case x.set.ForbiddenPattern != "" && found("", x.set.ForbiddenPattern):
+		return fmt.Sprintf("the forbidden pattern %q matches the answer", x.set.ForbiddenPattern)
+	case x.set.JSONPath != "":
+		v, err := number(x.body, x.set.JSONPath)
+		if err != nil {
+			return err.Error()
+		}
+		values[10] = v
 	}
-	rest, err := io.Copy(io.Discard, io.LimitReader(resp.Body, largestBody))
-	return resp.StatusCode, int64(len(body)) + rest, body, err
+	return ""
+}
+
+// number is the one number that a JSONPath (RFC 9535) selects; true is 1, false
+// 0, and a text that is a number counts as one.
+func number(body []byte, path string) (float64, error) {
+	p, err := jsonpath.Parse(path)
+	if err != nil {
+		return 0, fmt.Errorf("the JSONPath %q cannot be read: %w", path, err)
+	}
+	var doc any
+	if err := json.Unmarshal(body, &doc); err != nil {
+		return 0, fmt.Errorf("the answer is no JSON: %w", err)
+	}
+	nodes := p.Select(doc)
+	if len(nodes) != 1 {
+		return 0, fmt.Errorf("%s selects %d values in the answer, and one is needed", path, len(nodes))
+	}
+	switch v := nodes[0].(type) {
+	case float64:
+		return v, nil
+	case bool:
+		if v {
+			return 1, nil
+		}
+		return 0, nil
+	case string:
+		if f, err := strconv.ParseFloat(v, 64); err == nil && !math.IsNaN(f) && !math.IsInf(f, 0) {
+			return f, nil
+		}
+	}
+	return 0, fmt.Errorf("%s selects %.100q, which is no number", path, fmt.Sprint(nodes[0]))
+}
+
+// kept is the answer as it is kept for people to look at; nil where there was none.
+func (x *exchange) kept() *measure.Response {
+	if x.headers == nil {
+		return nil
+	}
+	out := &measure.Response{Status: x.line, Headers: []string{}}
+	for name, list := range x.headers {
+		for _, v := range list {
+			if name == "Set-Cookie" {
+				v = masked
+			}
+			out.Headers = append(out.Headers, x.mask(name+": "+v))
+		}
+	}
+	slices.Sort(out.Headers)
+	text := x.mask(strings.ToValidUTF8(string(x.body), "\uFFFD"))
+	if len(text) > keptBody {
+		text = strings.ToValidUTF8(text[:keptBody], "")
+	}
+	out.Body, out.Cut = text, x.size > int64(len(text)) || x.cut
+	return out
+}
+
+// masked stands in place of what must not be seen.
+const masked = "•••"
+
+// mask hides the secret wherever a server repeats it.
+func (x *exchange) mask(text string) string {
+	if x.secret == nil {
+		return text
+	}
+	hide := []string{x.secret.Value, masked, url.QueryEscape(x.secret.Value), masked}
+	if x.secret.Kind == definition.Basic {
+		hide = append(hide, base64.StdEncoding.EncodeToString([]byte(x.secret.User+":"+x.secret.Value)), masked)
+	}
+	return strings.NewReplacer(hide...).Replace(text)
+}
+
+func (x *exchange) masked(list []string) []string {
+	out := make([]string, len(list))
+	for i, text := range list {
+		out[i] = x.mask(text)
+	}
+	return out
 }
 
 func (p *phases) trace(ctx context.Context) context.Context {
-	now := func(at *time.Time) { *at = time.Now() }
+	now := func(at *time.Time) {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		*at = time.Now()
+	}
 	return httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
 		DNSStart: func(httptrace.DNSStartInfo) { now(&p.dnsStart) },
 		DNSDone:  func(httptrace.DNSDoneInfo) { now(&p.dnsDone) },
 		ConnectStart: func(string, string) {
+			p.mu.Lock()
+			defer p.mu.Unlock()
 			if p.connectStart.IsZero() {
-				now(&p.connectStart)
+				p.connectStart = time.Now()
 			}
 		},
 		ConnectDone: func(_, _ string, err error) {
 			if err == nil {
 				now(&p.connectDone)
+			}
+		},
+		GotConn: func(c httptrace.GotConnInfo) {
+			if host, _, err := net.SplitHostPort(c.Conn.RemoteAddr().String()); err == nil {
+				p.remote = host
 			}
 		},
 		TLSHandshakeStart:    func() { now(&p.tlsStart) },
@@ -137,21 +381,25 @@ func (p *phases) trace(ctx context.Context) context.Context {
 }
 
 func (p *phases) fill(values []float64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	ms := func(from, to time.Time) float64 {
 		if from.IsZero() || to.IsZero() || to.Before(from) {
 			return math.NaN()
 		}
 		return float64(to.Sub(from)) / float64(time.Millisecond)
 	}
-	values[0] = ms(p.began, p.done)
 	values[1] = ms(p.dnsStart, p.dnsDone)
 	values[2] = ms(p.connectStart, p.connectDone)
 	values[3] = ms(p.tlsStart, p.tlsDone)
 	values[4] = ms(p.wrote, p.firstByte)
+	values[7] = ms(p.firstByte, p.done)
 }
 
 // reached says how far an exchange came.
 func (p *phases) reached() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	var steps []string
 	for _, s := range []struct {
 		at   time.Time

@@ -20,21 +20,29 @@ import (
 
 // Task is one measurement to make.
 type Task struct {
-	Kind        string
-	Target      string
-	Timeout     time.Duration
-	Limits      []measure.Limit
-	Ping        *definition.PingSettings
-	HTTP        *definition.HTTPSettings
-	Certificate *definition.CertificateSettings
-	DNS         *definition.DNSSettings
+	Kind    string
+	Target  string
+	Timeout time.Duration
+	Limits  []measure.Limit
+	definition.Settings
+	// Secret is what the check's credential stands for; nil where it has none.
+	Secret *Secret
+}
+
+// Secret is a credential with what must not be seen.
+type Secret struct {
+	Kind   string `json:"kind"`
+	User   string `json:"user,omitempty"`
+	Header string `json:"header,omitempty"`
+	Value  string `json:"value"`
 }
 
 // Result is what came of a task. Values are in the order of the kind's measures.
 type Result struct {
-	Outcome measure.Outcome
-	Values  []float64
-	Detail  string
+	Outcome  measure.Outcome
+	Values   []float64
+	Detail   string
+	Findings *measure.Findings
 }
 
 // Measures are the values by name, without those that are absent, in
@@ -56,13 +64,35 @@ type Set struct {
 	// Roots are the certificates that TLS has to lead to; nil is the system's. Set it before use.
 	Roots  *x509.CertPool
 	pinger *pinger
+	tracer *tracer
 }
 
 // NewSet returns a set; sockets are opened when first needed.
-func NewSet() *Set { return &Set{pinger: newPinger()} }
+func NewSet() *Set { return &Set{pinger: newPinger(), tracer: newTracer()} }
 
 // Close closes the shared sockets.
-func (s *Set) Close() { s.pinger.close() }
+func (s *Set) Close() {
+	s.pinger.close()
+	s.tracer.close()
+}
+
+// What an agent's sockets allow.
+const (
+	SocketsRaw  = "raw"      // everything
+	SocketsUser = "datagram" // ping, and paths by ICMP and UDP
+	SocketsNone = "none"     // no ping, paths by UDP alone
+)
+
+// Sockets says which ICMP sockets this process may open.
+func (s *Set) Sockets() string {
+	if p, err := s.pinger.socket(true); err == nil {
+		if p.conn.raw {
+			return SocketsRaw
+		}
+		return SocketsUser
+	}
+	return SocketsNone
+}
 
 // Measure makes one measurement. It returns after the task's timeout at the
 // latest (for ping, after the last packet's), whatever the target does.
@@ -78,6 +108,10 @@ func (s *Set) Measure(ctx context.Context, t Task) Result {
 		return s.certificate(ctx, t)
 	case measure.DNS.Name:
 		return s.dns(ctx, t)
+	case measure.Path.Name:
+		return s.path(ctx, t)
+	case measure.UDP.Name:
+		return s.udp(ctx, t)
 	}
 	return Result{Outcome: measure.Error, Detail: fmt.Sprintf("this agent cannot measure %q; update it", t.Kind)}
 }

@@ -28,11 +28,11 @@ func set(t *testing.T) *instrument.Set {
 }
 
 func ping(target string, packets int) instrument.Task {
-	return instrument.Task{Kind: "ping", Target: target, Timeout: 500 * time.Millisecond, Ping: &definition.PingSettings{Packets: packets, SizeBytes: 56, SpacingMS: 20}}
+	return instrument.Task{Kind: "ping", Target: target, Timeout: 500 * time.Millisecond, Settings: definition.Settings{Ping: &definition.PingSettings{Packets: packets, SizeBytes: 56, SpacingMS: 20}}}
 }
 
 func web(target string, timeout time.Duration, h definition.HTTPSettings) instrument.Task {
-	return instrument.Task{Kind: "http", Target: target, Timeout: timeout, HTTP: &h}
+	return instrument.Task{Kind: "http", Target: target, Timeout: timeout, Settings: definition.Settings{HTTP: &h}}
 }
 
 func value(t *testing.T, kind measure.Kind, r instrument.Result, name string) float64 {

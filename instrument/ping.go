@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -33,6 +34,27 @@ func (s *Set) ping(ctx context.Context, t Task) Result {
 	if err != nil {
 		return failure(measure.Ping, err)
 	}
+	r := s.pingOne(ctx, addr, set, t)
+	if set.Second == "" || r.Outcome != measure.Failed {
+		return r
+	}
+	second, err := resolve(ctx, set.Second)
+	if err != nil {
+		other := failure(measure.Ping, err)
+		r.Detail += "; second target: " + other.Detail
+		return r
+	}
+	other := s.pingOne(ctx, second, set, t)
+	if other.Outcome == measure.Failed {
+		r.Detail += "; second target: " + other.Detail
+		return r
+	}
+	other.Detail = strings.TrimSuffix(fmt.Sprintf("measured at the second target %s, because %s: %s; %s", set.Second, t.Target, r.Detail, other.Detail), "; ")
+	return other
+}
+
+// pingOne pings one address.
+func (s *Set) pingOne(ctx context.Context, addr netip.Addr, set definition.PingSettings, t Task) Result {
 	rtts, err := s.pinger.echo(ctx, addr, set, t.Timeout)
 	if err != nil {
 		return failure(measure.Ping, err)
@@ -79,112 +101,74 @@ func (p *pinger) socket(v4 bool) (*icmpSocket, error) {
 // icmpSocket sends echo requests and hands each reply to who waits for it. A
 // request carries a random token as the first eight bytes of its payload.
 type icmpSocket struct {
-	conn *icmp.PacketConn
-	raw  bool
-	v4   bool
+	conn *icmpConn
 	id   int
 
-	mu      sync.Mutex
+	mu      sync.Mutex // guards waiting, and the traffic class while a packet goes out
 	waiting map[uint64]chan<- time.Time
+	dscp    int
 }
-
-// receiveBuffer keeps bursts of replies: the default loses some at thousands a second.
-const receiveBuffer = 4 << 20
 
 func openICMP(v4 bool) (*icmpSocket, error) {
-	type way struct {
-		network, listen string
-		raw             bool
+	conn, err := openRaw(v4)
+	if err == nil {
+		err = conn.accept([]ipv4.ICMPType{ipv4.ICMPTypeEchoReply}, []ipv6.ICMPType{ipv6.ICMPTypeEchoReply})
 	}
-	ways := []way{{"ip4:icmp", "0.0.0.0", true}, {"udp4", "0.0.0.0", false}}
-	if !v4 {
-		ways = []way{{"ip6:ipv6-icmp", "::", true}, {"udp6", "::", false}}
-	}
-	var failed error
-	for _, w := range ways {
-		conn, err := icmp.ListenPacket(w.network, w.listen)
-		if err != nil {
-			failed = errors.Join(failed, err)
-			continue
-		}
-		s := &icmpSocket{conn: conn, raw: w.raw, v4: v4, id: os.Getpid() & 0xffff, waiting: map[uint64]chan<- time.Time{}}
-		s.tune()
-		go s.receive()
-		return s, nil
-	}
-	return nil, fmt.Errorf("no ICMP socket may be opened: give the agent CAP_NET_RAW, or put its group into net.ipv4.ping_group_range (%w)", failed)
-}
-
-// tune enlarges the buffer and lets the kernel drop what is not an echo reply.
-func (s *icmpSocket) tune() {
-	if s.v4 {
-		if c := s.conn.IPv4PacketConn(); c != nil {
-			if b, ok := c.PacketConn.(interface{ SetReadBuffer(int) error }); ok {
-				b.SetReadBuffer(receiveBuffer)
-			}
-			if s.raw {
-				var f ipv4.ICMPFilter
-				f.SetAll(true)
-				f.Accept(ipv4.ICMPTypeEchoReply)
-				c.SetICMPFilter(&f)
-			}
-		}
-		return
-	}
-	if c := s.conn.IPv6PacketConn(); c != nil {
-		if b, ok := c.PacketConn.(interface{ SetReadBuffer(int) error }); ok {
-			b.SetReadBuffer(receiveBuffer)
-		}
-		if s.raw {
-			var f ipv6.ICMPFilter
-			f.SetAll(true)
-			f.Accept(ipv6.ICMPTypeEchoReply)
-			c.SetICMPFilter(&f)
+	if err != nil {
+		var second error
+		if conn, second = openUser(v4); second != nil {
+			return nil, fmt.Errorf("no ICMP socket may be opened: give the agent CAP_NET_RAW, or put its group into net.ipv4.ping_group_range (%w)", errors.Join(err, second))
 		}
 	}
+	s := &icmpSocket{conn: conn, id: os.Getpid() & 0xffff, waiting: map[uint64]chan<- time.Time{}}
+	go s.receive()
+	return s, nil
 }
 
 func (s *icmpSocket) receive() {
 	buf := make([]byte, 1<<16)
-	protocol := 1 // ICMP; 58 is ICMPv6 (IANA protocol numbers)
-	if !s.v4 {
-		protocol = 58
-	}
 	for {
-		n, _, err := s.conn.ReadFrom(buf)
-		at := time.Now()
+		packet, _, at, err := s.conn.receive(buf)
 		if errors.Is(err, net.ErrClosed) {
 			return
 		}
-		if err != nil {
-			continue
-		}
-		m, err := icmp.ParseMessage(protocol, buf[:n])
-		if err != nil || m.Type != ipv4.ICMPTypeEchoReply && m.Type != ipv6.ICMPTypeEchoReply {
-			continue
-		}
-		echo, ok := m.Body.(*icmp.Echo)
-		if !ok || len(echo.Data) < 8 || s.raw && echo.ID != s.id {
-			continue
-		}
-		token := binary.BigEndian.Uint64(echo.Data)
-		s.mu.Lock()
-		who := s.waiting[token]
-		delete(s.waiting, token)
-		s.mu.Unlock()
-		if who != nil {
-			who <- at
+		if err == nil {
+			s.hear(packet, at)
 		}
 	}
 }
 
+// hear takes one ICMP message. What is no echo reply to us belongs to nobody.
+func (s *icmpSocket) hear(packet []byte, at time.Time) {
+	protocol := icmp4
+	if !s.conn.v4 {
+		protocol = icmp6
+	}
+	m, err := icmp.ParseMessage(protocol, packet)
+	if err != nil || m.Type != ipv4.ICMPTypeEchoReply && m.Type != ipv6.ICMPTypeEchoReply {
+		return
+	}
+	echo, ok := m.Body.(*icmp.Echo)
+	if !ok || len(echo.Data) < 8 || s.conn.raw && echo.ID != s.id {
+		return
+	}
+	token := binary.BigEndian.Uint64(echo.Data)
+	s.mu.Lock()
+	who := s.waiting[token]
+	delete(s.waiting, token)
+	s.mu.Unlock()
+	if who != nil {
+		who <- at
+	}
+}
+
 // send sends one request; the reply's time of arrival goes to answer, which has room for it.
-func (s *icmpSocket) send(addr netip.Addr, sequence, size int, answer chan<- time.Time) (token uint64, at time.Time, err error) {
+func (s *icmpSocket) send(addr netip.Addr, sequence int, set definition.PingSettings, answer chan<- time.Time) (token uint64, at time.Time, err error) {
 	token = rand.Uint64()
-	payload := make([]byte, max(8, size))
+	payload := make([]byte, max(8, set.SizeBytes))
 	binary.BigEndian.PutUint64(payload, token)
 	m := icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: s.id, Seq: sequence & 0xffff, Data: payload}}
-	if !s.v4 {
+	if !s.conn.v4 {
 		m.Type = ipv6.ICMPTypeEchoRequest
 	}
 	packet, err := m.Marshal(nil)
@@ -192,18 +176,40 @@ func (s *icmpSocket) send(addr netip.Addr, sequence, size int, answer chan<- tim
 		return 0, at, err
 	}
 	var to net.Addr = &net.IPAddr{IP: addr.AsSlice(), Zone: addr.Zone()}
-	if !s.raw {
+	if !s.conn.raw {
 		to = &net.UDPAddr{IP: addr.AsSlice(), Zone: addr.Zone()}
 	}
 	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.dscp != set.DSCP {
+		if err := s.mark(set.DSCP); err != nil {
+			return 0, at, err
+		}
+	}
 	s.waiting[token] = answer
-	s.mu.Unlock()
 	at = time.Now()
 	if _, err := s.conn.WriteTo(packet, to); err != nil {
-		s.forget(token)
+		delete(s.waiting, token)
 		return 0, at, err
 	}
 	return token, at, nil
+}
+
+// mark sets the differentiated services code point of what is sent next (RFC
+// 2474: the upper six bits of the traffic class). It needs the lock.
+func (s *icmpSocket) mark(dscp int) error {
+	const shift = 2
+	var err error
+	if s.conn.v4 {
+		err = ipv4.NewPacketConn(s.conn.PacketConn).SetTOS(dscp << shift)
+	} else {
+		err = ipv6.NewPacketConn(s.conn.PacketConn).SetTrafficClass(dscp << shift)
+	}
+	if err != nil {
+		return &errOwn{fmt.Errorf("the DSCP %d cannot be set: %w", dscp, err)}
+	}
+	s.dscp = dscp
+	return nil
 }
 
 func (s *icmpSocket) forget(token uint64) {
@@ -223,7 +229,7 @@ func (p *pinger) echo(ctx context.Context, addr netip.Addr, set definition.PingS
 	answers := make([]chan time.Time, set.Packets)
 	sent := make([]time.Time, set.Packets)
 	tokens := make([]uint64, set.Packets)
-	spacing := time.NewTicker(time.Duration(set.SpacingMS) * time.Millisecond)
+	spacing := time.NewTicker(time.Duration(max(1, set.SpacingMS)) * time.Millisecond)
 	defer spacing.Stop()
 	for i := range answers {
 		rtts[i] = math.NaN()
@@ -235,7 +241,7 @@ func (p *pinger) echo(ctx context.Context, addr netip.Addr, set definition.PingS
 			}
 		}
 		answers[i] = make(chan time.Time, 1)
-		if tokens[i], sent[i], err = s.send(addr, i, set.SizeBytes, answers[i]); err != nil {
+		if tokens[i], sent[i], err = s.send(addr, i, set, answers[i]); err != nil {
 			if ours(err) {
 				return nil, err
 			}

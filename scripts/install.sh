@@ -20,6 +20,10 @@ ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing+=(postgresql-15)
 [ -x /usr/bin/chromium-headless-shell ] || [ -x /usr/bin/chromium ] || missing+=(chromium-headless-shell)
 command -v nft >/dev/null || [ -x /usr/sbin/nft ] || missing+=(nftables)
 command -v ping >/dev/null || missing+=(iputils-ping)
+# The tests build networks of namespaces, and compare with what the system's tools measure.
+[ -x /usr/sbin/ip ] || command -v ip >/dev/null || missing+=(iproute2)
+for tool in traceroute openssl curl; do command -v "$tool" >/dev/null || missing+=("$tool"); done
+command -v dig >/dev/null || missing+=(bind9-dnsutils)
 have poppler-utils || missing+=(poppler-utils)
 [ "$(id -u)" != 0 ] || command -v runuser >/dev/null || missing+=(util-linux)
 if [ "${#missing[@]}" -gt 0 ]; then

@@ -15,11 +15,14 @@ import (
 	"kestite/server/catalogue"
 	"kestite/server/history"
 	"kestite/server/ingest"
+	"kestite/server/inward"
 	"kestite/server/jobs"
 	"kestite/server/judge"
 	"kestite/server/publish"
+	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/vault"
 )
 
 // Options configure a server.
@@ -29,6 +32,7 @@ type Options struct {
 	Organisation string // name and zone of a new installation
 	Timezone     string
 	SecureCookie bool
+	KeyFile      string // of the key that secrets are encrypted with; made when missing
 	Version      string
 	Log          *slog.Logger
 	Web          http.Handler
@@ -89,17 +93,25 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 		}
 		srv.FirstToken = token
 	}
-	cat := catalogue.New(s)
-	srv.Judge = &judge.Judge{Store: s, Catalogue: cat, Now: o.Now}
-	if srv.jobs, err = jobs.New(s, srv.Judge, o.Log); err != nil {
+	seal, err := vault.Open(o.KeyFile)
+	if err != nil {
 		return err
 	}
+	cat := catalogue.New(s)
+	srv.Judge = &judge.Judge{Store: s, Catalogue: cat, Now: o.Now}
+	taking := &ingest.Ingest{Store: s, Catalogue: cat, Now: o.Now}
+	within := &inward.Inward{Store: s, Catalogue: cat, Ingest: taking, Now: o.Now}
+	rosters := &share.Rosters{Store: s, Now: o.Now}
+	if srv.jobs, err = jobs.New(s, srv.Judge, within, rosters, o.Log); err != nil {
+		return err
+	}
+	taking.Judge = srv.jobs.Judge
 	books := &history.Books{Store: s, Catalogue: cat}
 	srv.API = &api.Server{
 		Store: s, Catalogue: cat, Sessions: auth.NewSessions(s, o.SecureCookie), Books: books,
 		Desk:   &publish.Desk{Store: s, Catalogue: cat, Books: books},
-		Ingest: &ingest.Ingest{Store: s, Catalogue: cat, Judge: srv.jobs.Judge, Now: o.Now},
-		Feed:   store.NewFeed(), Judge: srv.jobs.Judge, Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version,
+		Ingest: taking, Inward: within, Rosters: rosters,
+		Feed: store.NewFeed(), Judge: srv.jobs.Judge, Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
 	}
 	return nil
 }

@@ -1,17 +1,20 @@
 // Package standin is the small simulated outside world of the demo and of
-// tests: web services and name servers that can answer slowly, wrongly or not at all, and hosts
-// in 127.0.0.0/8 that can stop answering ping. Everything that measures them is
-// real.
+// tests: web services and name servers that can answer slowly, wrongly or not at
+// all, hosts in 127.0.0.0/8 that can stop answering ping, a route of several hops,
+// a voice responder on a bad line, a system that reports in. Everything that
+// measures them is real.
 package standin
 
 import (
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 )
@@ -41,6 +44,8 @@ type Web struct {
 	Text     string // what it answers
 	Latency  time.Duration
 	TLS      *tls.Config // nil: plain HTTP
+	Bearer   string      // token that it asks for; empty: none
+	Figures  func() any  // answered as JSON at /figures; nil: there are none
 
 	mu     sync.Mutex
 	mode   string
@@ -122,6 +127,16 @@ func (w *Web) answer(rw http.ResponseWriter, r *http.Request) {
 		http.Error(rw, "stand-in: wrong on purpose", http.StatusInternalServerError)
 		return
 	}
+	switch {
+	case w.Bearer != "" && r.Header.Get("Authorization") != "Bearer "+w.Bearer:
+		rw.Header().Set("WWW-Authenticate", "Bearer")
+		http.Error(rw, "stand-in: sign in first", http.StatusUnauthorized)
+		return
+	case w.Figures != nil && r.URL.Path == "/figures":
+		rw.Header().Set("Content-Type", "application/json")
+		json.NewEncoder(rw).Encode(w.Figures())
+		return
+	}
 	fmt.Fprintf(rw, "<!doctype html><title>%s</title><h1>%s</h1><p>%s</p>\n", w.Name, w.Name, w.Text)
 }
 
@@ -131,14 +146,28 @@ type Host struct {
 	Addr     string
 }
 
+// Info is what people see of a stand-in.
+type Info struct {
+	ID, Name, Kind, Where, Mode string
+	Modes                       []string
+}
+
+// Device is a stand-in that steers itself.
+type Device interface {
+	Info() Info
+	Set(mode string) error
+	Close() error
+}
+
 // World is a set of stand-ins.
 type World struct {
-	Webs  []*Web
-	Names []*Names
-	Hosts []Host
+	Webs    []*Web
+	Names   []*Names
+	Hosts   []Host
+	Devices []Device
 
-	// Complaint is why hosts cannot be silenced here, nor a rule be lifted that
-	// a world left behind when it was killed; empty when they can.
+	// Complaint is what cannot be simulated here, and why: hosts that fall silent
+	// and routes need root; empty when all can.
 	Complaint string
 
 	mu       sync.Mutex
@@ -163,7 +192,34 @@ func (w *World) Start() error {
 			return errors.Join(err, w.Close())
 		}
 	}
+	for _, d := range w.Devices {
+		err := d.Set(OK)
+		if _, needsRoot := d.(*Route); needsRoot && err != nil {
+			w.Complaint, err = strings.TrimPrefix(w.Complaint+"; "+err.Error(), "; "), nil
+		}
+		if err != nil {
+			return errors.Join(err, w.Close())
+		}
+	}
 	return nil
+}
+
+// List says what there is and what it does.
+func (w *World) List() []Info {
+	var out []Info
+	for _, web := range w.Webs {
+		out = append(out, Info{web.ID, web.Name, "web", web.URL(), web.Mode(), WebModes})
+	}
+	for _, n := range w.Names {
+		out = append(out, Info{n.ID, n.Name, "names", n.Addr, n.Mode(), NameModes})
+	}
+	for _, d := range w.Devices {
+		out = append(out, d.Info())
+	}
+	for _, h := range w.Hosts {
+		out = append(out, Info{h.ID, h.Name, "host", h.Addr, w.HostMode(h.ID), HostModes})
+	}
+	return out
 }
 
 // Close ends everything and makes the hosts answer again.
@@ -176,6 +232,9 @@ func (w *World) Close() error {
 	}
 	for _, n := range w.Names {
 		failed = errors.Join(failed, n.Close())
+	}
+	for _, d := range w.Devices {
+		failed = errors.Join(failed, d.Close())
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -206,6 +265,11 @@ func (w *World) Set(ctx context.Context, id, mode string) error {
 	for _, n := range w.Names {
 		if n.ID == id {
 			return n.Set(mode)
+		}
+	}
+	for _, d := range w.Devices {
+		if d.Info().ID == id {
+			return d.Set(mode)
 		}
 	}
 	for _, h := range w.Hosts {

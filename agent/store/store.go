@@ -13,6 +13,7 @@ import (
 	bolt "go.etcd.io/bbolt"
 
 	"kestite/agent/wire"
+	"kestite/core/span"
 )
 
 // Store is an agent's queue on disk. It is safe for concurrent use.
@@ -111,6 +112,31 @@ func (s *Store) Forget(last uint64) error {
 		}
 		return nil
 	})
+}
+
+// Most is how many measurements the store holds.
+func (s *Store) Most() int { return s.max }
+
+// Expire drops measurements from before an instant and returns how many they were.
+func (s *Store) Expire(before span.Instant) (dropped int, err error) {
+	err = s.db.Update(func(tx *bolt.Tx) error {
+		dropped = 0
+		c := tx.Bucket(queue).Cursor()
+		for k, v := c.First(); k != nil; k, v = c.First() {
+			var m struct {
+				At span.Instant `json:"at"`
+			}
+			if json.Unmarshal(v, &m) == nil && m.At >= before {
+				return nil
+			}
+			if err := c.Delete(); err != nil {
+				return err
+			}
+			dropped++
+		}
+		return nil
+	})
+	return dropped, err
 }
 
 // Backlog is about how many measurements wait.

@@ -3,11 +3,10 @@
 package wire
 
 import (
-	"encoding/json"
-
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
+	"kestite/instrument"
 )
 
 // Paths of the agent's calls, below the server's URL.
@@ -20,23 +19,26 @@ const (
 // MaxClockOffset is how far an agent's clock may be off before it must not measure, in ms.
 const MaxClockOffset = 30_000
 
+// MostAge is how old a measurement may be when it is delivered, in ms: 30 days.
+const MostAge = 30 * 86_400_000
+
 // Check is what an agent needs to know to measure.
 type Check struct {
-	ID          string                          `json:"id"`
-	Kind        string                          `json:"kind"`
-	Target      string                          `json:"target"`
-	IntervalS   int64                           `json:"interval_s"`
-	TimeoutMS   int64                           `json:"timeout_ms"`
-	Limits      []measure.Limit                 `json:"limits,omitempty"`
-	Ping        *definition.PingSettings        `json:"ping,omitempty"`
-	HTTP        *definition.HTTPSettings        `json:"http,omitempty"`
-	Certificate *definition.CertificateSettings `json:"certificate,omitempty"`
-	DNS         *definition.DNSSettings         `json:"dns,omitempty"`
+	ID        string          `json:"id"`
+	Kind      string          `json:"kind"`
+	Target    string          `json:"target"`
+	IntervalS int64           `json:"interval_s"`
+	TimeoutMS int64           `json:"timeout_ms"`
+	RetryS    int64           `json:"retry_s,omitempty"`
+	Confirm   int64           `json:"confirm,omitempty"`
+	Limits    []measure.Limit `json:"limits,omitempty"`
+	definition.Settings
+	Secret *instrument.Secret `json:"secret,omitempty"`
 }
 
 // Of returns what a spec says about measuring.
 func Of(id string, s definition.CheckSpec) Check {
-	return Check{ID: id, Kind: s.Kind, Target: s.Target, IntervalS: s.IntervalS, TimeoutMS: s.TimeoutMS, Limits: s.Limits, Ping: s.Ping, HTTP: s.HTTP, Certificate: s.Certificate, DNS: s.DNS}
+	return Check{ID: id, Kind: s.Kind, Target: s.Target, IntervalS: s.IntervalS, TimeoutMS: s.TimeoutMS, RetryS: s.RetryS, Confirm: s.Confirm, Limits: s.Limits, Settings: s.Settings}
 }
 
 // Trial is a measurement asked for at once.
@@ -47,7 +49,9 @@ type Trial struct {
 
 // Report is what an agent says of itself with every request for assignments.
 type Report struct {
-	Version string `json:"version"`
+	// Instance differs from one process to the next.
+	Instance string `json:"instance"`
+	Version  string `json:"version"`
 	// Known is the mark of the assignments the agent has; the server answers
 	// when it has others, or after WaitS seconds.
 	Known       string       `json:"known"`
@@ -57,15 +61,28 @@ type Report struct {
 	Backlog     int64        `json:"backlog"`
 	LatenessMS  float64      `json:"lateness_ms"`
 	Complaint   string       `json:"complaint"`
+	Sockets     string       `json:"sockets"`
+	CutOff      string       `json:"cut_off"`
 }
 
 // Assignments are the checks of a location.
 type Assignments struct {
-	Location string       `json:"location"`
-	Mark     string       `json:"mark"`
-	Clock    span.Instant `json:"clock"`
-	Checks   []Check      `json:"checks"`
-	Trials   []Trial      `json:"trials,omitempty"`
+	Location   string            `json:"location"`
+	Mark       string            `json:"mark"`
+	Clock      span.Instant      `json:"clock"`
+	Checks     []Check           `json:"checks"`
+	References []string          `json:"references,omitempty"`
+	Rates      *definition.Rates `json:"rates,omitempty"`
+	Trials     []Trial           `json:"trials,omitempty"`
+}
+
+// What is all of it that the mark stands for.
+func (a Assignments) What() any {
+	return struct {
+		Checks     []Check
+		References []string
+		Rates      *definition.Rates
+	}{a.Checks, a.References, a.Rates}
 }
 
 // Measurement is one execution of a check.
@@ -76,7 +93,12 @@ type Measurement struct {
 	Measures map[string]float64 `json:"measures,omitempty"`
 	LateMS   int64              `json:"late_ms,omitempty"`
 	Detail   string             `json:"detail,omitempty"`
+	Findings *measure.Findings  `json:"findings,omitempty"`
 }
+
+// MostFindings is how large the findings of one measurement may be as JSON, in
+// bytes; larger ones are not kept.
+const MostFindings = 128 << 10
 
 // Batch is a delivery of measurements, oldest first.
 type Batch struct {
@@ -105,5 +127,5 @@ type Result struct {
 	Outcome  measure.Outcome    `json:"outcome"`
 	Measures map[string]float64 `json:"measures,omitempty"`
 	Detail   string             `json:"detail,omitempty"`
-	Extra    json.RawMessage    `json:"extra,omitempty"`
+	Findings *measure.Findings  `json:"findings,omitempty"`
 }

@@ -2,11 +2,8 @@ package definition
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
-	"net"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,9 +19,22 @@ import (
 
 // LocationSpec is a place to measure from.
 type LocationSpec struct {
-	Name   string `json:"name" minLength:"1" maxLength:"80"`
-	Region string `json:"region,omitempty" maxLength:"80"`
-	Note   string `json:"note,omitempty" maxLength:"2000"`
+	Name       string   `json:"name" minLength:"1" maxLength:"80"`
+	Region     string   `json:"region,omitempty" maxLength:"80"`
+	Note       string   `json:"note,omitempty" maxLength:"2000"`
+	Latitude   *float64 `json:"latitude,omitempty" minimum:"-90" maximum:"90" doc:"Degrees, north positive"`
+	Longitude  *float64 `json:"longitude,omitempty" minimum:"-180" maximum:"180" doc:"Degrees, east positive"`
+	Address    string   `json:"address,omitempty" maxLength:"255" doc:"Where checks between locations find this one"`
+	EchoPort   int      `json:"echo_port,omitempty" minimum:"0" maximum:"65535" doc:"UDP port on which its agent answers UDP echo checks; 0: none"`
+	References []string `json:"references,omitempty" maxItems:"10" doc:"Hosts (pinged) or host:port (connected to) that answer whenever the location is connected; while none does, measurements are errors and say nothing of their targets"`
+	Rates      *Rates   `json:"rates,omitempty"`
+}
+
+// Rates bound what the agents of a location do; 0 is without bound.
+type Rates struct {
+	PerSecond  float64 `json:"per_second,omitempty" minimum:"0" maximum:"100000" doc:"Measurements a second, of all checks"`
+	PerTargetS float64 `json:"per_target_s,omitempty" minimum:"0" maximum:"86400" doc:"Seconds between two measurements of one target at least"`
+	PerDay     int64   `json:"per_day,omitempty" minimum:"0" maximum:"1000000000" doc:"Measurements in a UTC day"`
 }
 
 // ServiceSpec describes a service.
@@ -50,80 +60,21 @@ func (d Dependency) Group() Group { return Group{Services: d.Services, Need: Nee
 
 // CheckSpec describes a check.
 type CheckSpec struct {
-	Service     string               `json:"service" minLength:"1"`
-	Name        string               `json:"name" minLength:"1" maxLength:"80"`
-	Kind        string               `json:"kind" enum:"ping,http,tcp,certificate,dns"`
-	Target      string               `json:"target" minLength:"1" maxLength:"2000" doc:"Host name or address for ping, URL for http, host:port for tcp and certificate, the name to look up for dns"`
-	IntervalS   int64                `json:"interval_s" minimum:"5" maximum:"86400"`
-	TimeoutMS   int64                `json:"timeout_ms" minimum:"100" maximum:"60000"`
-	StaleAfterS int64                `json:"stale_after_s" minimum:"5" maximum:"604800"`
-	Confirm     int64                `json:"confirm" minimum:"1" maximum:"100" default:"1"`
-	Recover     int64                `json:"recover" minimum:"1" maximum:"100" default:"1"`
-	Quorum      string               `json:"quorum,omitempty" default:"majority" doc:"any, majority, all or a whole number"`
-	Role        string               `json:"role,omitempty" enum:"decides,informs" default:"decides"`
-	Locations   []string             `json:"locations" minItems:"1"`
-	Limits      []measure.Limit      `json:"limits,omitempty"`
-	Ping        *PingSettings        `json:"ping,omitempty"`
-	HTTP        *HTTPSettings        `json:"http,omitempty"`
-	Certificate *CertificateSettings `json:"certificate,omitempty"`
-	DNS         *DNSSettings         `json:"dns,omitempty"`
-}
-
-// PingSettings say how one ping measurement is made.
-type PingSettings struct {
-	Packets   int   `json:"packets" minimum:"1" maximum:"100" default:"5"`
-	SizeBytes int   `json:"size_bytes" minimum:"8" maximum:"8192" default:"56" doc:"ICMP payload"`
-	SpacingMS int64 `json:"spacing_ms" minimum:"10" maximum:"10000" default:"200"`
-}
-
-// CertificateSettings say whose certificate is expected, and which faults are
-// waived; a waiver is shown wherever the check is. Expiry is judged all the same.
-type CertificateSettings struct {
-	ServerName string `json:"server_name,omitempty" maxLength:"255" doc:"Name to ask for (SNI) and to find in the certificate; absent: the target's host"`
-	WaiveTrust bool   `json:"waive_trust,omitempty" doc:"Take a chain that leads to no trusted root"`
-	WaiveName  bool   `json:"waive_name,omitempty" doc:"Take a certificate for another name"`
-}
-
-// DNSSettings say what is asked of whom, and what answer is expected.
-type DNSSettings struct {
-	Type     string `json:"type,omitempty" enum:"A,AAAA,CNAME,MX,NS,TXT,SOA,SRV,CAA,PTR" default:"A" doc:"Record type"`
-	Resolver string `json:"resolver,omitempty" maxLength:"255" doc:"Host or host:port to ask; absent: the agent's own resolver"`
-	Expect   string `json:"expect,omitempty" maxLength:"1000" doc:"Data that one of the records must have, such as 127.0.0.1"`
-	Signed   bool   `json:"signed,omitempty" doc:"The resolver must say that it verified the answer by DNSSEC (the AD flag)"`
-}
-
-// RecordTypes are what a dns check can ask for.
-var RecordTypes = []string{"A", "AAAA", "CNAME", "MX", "NS", "TXT", "SOA", "SRV", "CAA", "PTR"}
-
-// Server is the address of the resolver with its port; empty for the agent's own.
-func (d DNSSettings) Server() (string, error) {
-	if d.Resolver == "" {
-		return "", nil
-	}
-	if net.ParseIP(d.Resolver) != nil || hostName.MatchString(d.Resolver) {
-		return net.JoinHostPort(d.Resolver, "53"), nil
-	}
-	if _, _, err := HostPort(d.Resolver); err != nil {
-		return "", fmt.Errorf("%q is no resolver; write it as 127.0.0.1 or 127.0.0.1:53", d.Resolver)
-	}
-	return d.Resolver, nil
-}
-
-// Check says what is wrong with the settings.
-func (d DNSSettings) Check() error {
-	if d.Type != "" && !slices.Contains(RecordTypes, d.Type) {
-		return fault("dns.type", "%q is no record type; it is one of %s", d.Type, strings.Join(RecordTypes, ", "))
-	}
-	if _, err := d.Server(); err != nil {
-		return fault("dns.resolver", "%v", err)
-	}
-	return nil
-}
-
-// HTTPSettings say what answer is expected.
-type HTTPSettings struct {
-	Status string `json:"status,omitempty" default:"200-399" maxLength:"100" doc:"Expected status codes, such as 200-299,304"`
-	Text   string `json:"text,omitempty" maxLength:"1000" doc:"Text that the body must contain"`
+	Service     string          `json:"service" minLength:"1"`
+	Name        string          `json:"name" minLength:"1" maxLength:"80"`
+	Kind        string          `json:"kind" enum:"ping,http,tcp,certificate,dns,path,udp,report-in,derived"`
+	Target      string          `json:"target" maxLength:"2000" doc:"Host name or address for ping and path, URL for http, host:port for tcp, certificate and udp, the name to look up for dns; nothing for report-in and derived"`
+	IntervalS   int64           `json:"interval_s" minimum:"5" maximum:"86400"`
+	TimeoutMS   int64           `json:"timeout_ms" minimum:"100" maximum:"60000"`
+	RetryS      int64           `json:"retry_s,omitempty" minimum:"0" maximum:"3600" doc:"While a failure is not confirmed, measure again after so many seconds, sooner than the interval; 0: at the interval"`
+	StaleAfterS int64           `json:"stale_after_s" minimum:"5" maximum:"604800"`
+	Confirm     int64           `json:"confirm" minimum:"1" maximum:"100" default:"1"`
+	Recover     int64           `json:"recover" minimum:"1" maximum:"100" default:"1"`
+	Quorum      string          `json:"quorum,omitempty" default:"majority" doc:"any, majority, all or a whole number"`
+	Role        string          `json:"role,omitempty" enum:"decides,informs" default:"decides"`
+	Locations   []string        `json:"locations" minItems:"1"`
+	Limits      []measure.Limit `json:"limits,omitempty"`
+	Settings
 }
 
 // AgreementSpec is what was promised to a customer for a service.
@@ -157,7 +108,27 @@ type WindowSpec struct {
 }
 
 // Validate of a location.
-func (l LocationSpec) Validate() error { return called("name", l.Name) }
+func (l LocationSpec) Validate() error {
+	if err := called("name", l.Name); err != nil {
+		return err
+	}
+	if (l.Latitude == nil) != (l.Longitude == nil) {
+		return fault("latitude", "latitude and longitude come together, or not at all")
+	}
+	for i, r := range l.References {
+		if err := ValidTarget(measure.Ping.Name, r); err != nil {
+			if _, _, err := HostPort(r); err != nil {
+				return fault(fmt.Sprintf("references[%d]", i), "%q is neither a host nor a host with a port; write it as 198.18.0.1 or names.skerry.example:53", r)
+			}
+		}
+	}
+	if l.Address != "" {
+		if err := ValidTarget(measure.Ping.Name, l.Address); err != nil {
+			return fault("address", "%v", err)
+		}
+	}
+	return nil
+}
 
 // Validate of a service, as far as it can be judged alone.
 func (s ServiceSpec) Validate() error {
@@ -188,11 +159,19 @@ func (c CheckSpec) Validate() error {
 	if err := ValidTarget(c.Kind, c.Target); err != nil {
 		return fault("target", "%v", err)
 	}
-	if len(c.Locations) == 0 {
+	switch inward := Inward(c.Kind); {
+	case inward && !slices.Equal(c.Locations, []string{Server}):
+		return fault("locations", "a %s check is measured on the server; its one location is %q", c.Kind, Server)
+	case !inward && slices.Contains(c.Locations, Server):
+		return fault("locations", "%q is no place to measure from", Server)
+	case len(c.Locations) == 0:
 		return fault("locations", "a check needs at least one location to measure from")
 	}
 	if c.TimeoutMS >= c.IntervalS*1000 {
 		return fault("timeout_ms", "%d ms does not fit into the interval of %d s", c.TimeoutMS, c.IntervalS)
+	}
+	if c.RetryS > 0 && (c.RetryS >= c.IntervalS || c.RetryS*1000 <= c.TimeoutMS) {
+		return fault("retry_s", "%d s must lie between the timeout of %d ms and the interval of %d s", c.RetryS, c.TimeoutMS, c.IntervalS)
 	}
 	if c.StaleAfterS <= c.IntervalS {
 		return fault("stale_after_s", "%d s is not longer than the interval of %d s: every measurement would be stale before the next", c.StaleAfterS, c.IntervalS)
@@ -208,8 +187,35 @@ func (c CheckSpec) Validate() error {
 		}
 	}
 	if c.Kind == measure.Ping.Name && c.Ping != nil {
-		if took := int64(c.Ping.Packets)*c.Ping.SpacingMS + c.TimeoutMS; took >= c.IntervalS*1000 {
+		took := int64(c.Ping.Packets)*c.Ping.SpacingMS + c.TimeoutMS
+		if c.Ping.Second != "" {
+			if err := ValidTarget(c.Kind, c.Ping.Second); err != nil {
+				return fault("ping.second", "%v", err)
+			}
+			took *= 2
+		}
+		if took >= c.IntervalS*1000 {
 			return fault("ping.packets", "%d packets every %d ms and a timeout of %d ms do not fit into the interval of %d s", c.Ping.Packets, c.Ping.SpacingMS, c.TimeoutMS, c.IntervalS)
+		}
+	}
+	if c.Kind == measure.UDP.Name {
+		u := c.UDP.Filled()
+		if took := int64(u.Packets)*measure.CodecNamed(u.Codec).SpacingMS + c.TimeoutMS; took >= c.IntervalS*1000 {
+			return fault("udp.packets", "%d packets every %d ms and a timeout of %d ms do not fit into the interval of %d s", u.Packets, measure.CodecNamed(u.Codec).SpacingMS, c.TimeoutMS, c.IntervalS)
+		}
+	}
+	if c.Kind == measure.Derived.Name {
+		if err := c.Derived.check(); err != nil {
+			return err
+		}
+	}
+	if c.Kind == measure.Path.Name {
+		p := c.Path.Filled()
+		if err := p.Check(); err != nil {
+			return err
+		}
+		if took := int64(p.Rounds)*p.SpacingMS + c.TimeoutMS; took >= c.IntervalS*1000 {
+			return fault("path.rounds", "%d rounds every %d ms and a timeout of %d ms do not fit into the interval of %d s", p.Rounds, p.SpacingMS, c.TimeoutMS, c.IntervalS)
 		}
 	}
 	if c.Kind == measure.DNS.Name && c.DNS != nil {
@@ -217,9 +223,9 @@ func (c CheckSpec) Validate() error {
 			return err
 		}
 	}
-	if c.Kind == measure.HTTP.Name && c.HTTP != nil && c.HTTP.Status != "" {
-		if _, err := ParseStatusSet(c.HTTP.Status); err != nil {
-			return fault("http.status", "%v", err)
+	if c.Kind == measure.HTTP.Name && c.HTTP != nil {
+		if err := c.HTTP.Check(); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -249,79 +255,6 @@ func quorumValue(s string) any {
 		return json.Number(s)
 	}
 	return s
-}
-
-var hostName = regexp.MustCompile(`^([A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?\.)*[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?\.?$`)
-
-// ValidTarget says what is wrong with the target of a kind of check.
-func ValidTarget(kind, target string) error {
-	switch kind {
-	case measure.Ping.Name:
-		if net.ParseIP(target) == nil && !hostName.MatchString(target) {
-			return fmt.Errorf("%q is neither a host name nor an address; leave scheme, port and path away", target)
-		}
-	case measure.HTTP.Name:
-		u, err := url.Parse(target)
-		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-			return fmt.Errorf("%q is no web address; write it as https://host/path", target)
-		}
-		if u.User != nil {
-			return errors.New("a name and password in the address would be stored in the clear; leave them away")
-		}
-	case measure.DNS.Name:
-		if !hostName.MatchString(target) || len(target) > 255 {
-			return fmt.Errorf("%q is no domain name; write it as tickets.skerry.example", target)
-		}
-	case measure.TCP.Name, measure.Certificate.Name:
-		_, _, err := HostPort(target)
-		return err
-	default:
-		return fmt.Errorf("%q is no kind of check; it is ping, http, tcp, certificate or dns", kind)
-	}
-	return nil
-}
-
-// HostPort splits a target such as "tickets.skerry.example:443" or "[::1]:443".
-func HostPort(target string) (host string, port int, err error) {
-	host, text, err := net.SplitHostPort(target)
-	if err == nil {
-		port, err = strconv.Atoi(text)
-	}
-	if err != nil || port < 1 || port > 65535 || net.ParseIP(host) == nil && !hostName.MatchString(host) {
-		return "", 0, fmt.Errorf("%q is no host with a port; write it as host:443, an IPv6 address in brackets", target)
-	}
-	return host, port, nil
-}
-
-// StatusSet is a set of HTTP status codes.
-type StatusSet [][2]int
-
-// ParseStatusSet reads codes and ranges such as "200-299,304".
-func ParseStatusSet(s string) (StatusSet, error) {
-	var set StatusSet
-	for _, part := range strings.Split(s, ",") {
-		from, to, isRange := strings.Cut(strings.TrimSpace(part), "-")
-		if !isRange {
-			to = from
-		}
-		a, errA := strconv.Atoi(strings.TrimSpace(from))
-		b, errB := strconv.Atoi(strings.TrimSpace(to))
-		if errA != nil || errB != nil || a < 100 || b > 599 || a > b {
-			return nil, fmt.Errorf("%q is no set of status codes; write codes and ranges between 100 and 599, such as 200-299,304", s)
-		}
-		set = append(set, [2]int{a, b})
-	}
-	return set, nil
-}
-
-// Contains says whether the set has the code.
-func (s StatusSet) Contains(code int) bool {
-	for _, r := range s {
-		if r[0] <= code && code <= r[1] {
-			return true
-		}
-	}
-	return false
 }
 
 // Validate of an agreement, as far as it can be judged alone.

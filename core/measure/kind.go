@@ -17,10 +17,10 @@ type Measure struct {
 // Kind is what a kind of check yields. Measures are stored in this order, so
 // new ones are only ever added at the end.
 type Kind struct {
-	Name     string
-	Text     string
-	Leading  int // the measure that summaries follow
-	Measures []Measure
+	Name     string    `json:"name"`
+	Text     string    `json:"text"`
+	Leading  int       `json:"leading" doc:"Index of the measure that summaries follow"`
+	Measures []Measure `json:"measures"`
 }
 
 const (
@@ -50,6 +50,10 @@ var (
 			{"first_byte_ms", "ms", "First byte", 0, longest},
 			{"status", "", "Status", 100, 599},
 			{"size_bytes", "B", "Size", 0, 1 << 40},
+			{"body_ms", "ms", "Body", 0, longest},
+			{"redirects", "", "Redirects followed", 0, 10},
+			{"certificate_days_left", "d", "Days left of the certificate", -century, century},
+			{"value", "", "Value in the answer", -1e15, 1e15},
 		},
 	}
 	TCP = Kind{
@@ -69,6 +73,7 @@ var (
 			{"dns_ms", "ms", "Name lookup", 0, longest},
 			{"connect_ms", "ms", "Connect", 0, longest},
 			{"tls_ms", "ms", "TLS handshake", 0, longest},
+			{"ocsp_stapled", "", "Revocation status stapled", 0, 1},
 		},
 	}
 	DNS = Kind{
@@ -79,7 +84,52 @@ var (
 			{"ttl_s", "s", "Shortest time to live", 0, 1 << 31},
 		},
 	}
-	Kinds = []Kind{Ping, HTTP, TCP, Certificate, DNS}
+	Path = Kind{
+		Name: "path", Text: "Path", Leading: 2,
+		Measures: []Measure{
+			{"loss_percent", "%", "Loss to the target", 0, 100},
+			{"rtt_min_ms", "ms", "Shortest round trip", 0, longest},
+			{"rtt_mean_ms", "ms", "Mean round trip", 0, longest},
+			{"rtt_max_ms", "ms", "Longest round trip", 0, longest},
+			{"hops", "", "Hops", 0, 255},
+			{"route_changed", "", "Route changed", 0, 1},
+			{"route", "", "Route's fingerprint", 0, 1<<fingerprintBits - 1},
+		},
+	}
+	UDP = Kind{
+		Name: "udp", Text: "UDP echo", Leading: 2,
+		Measures: []Measure{
+			{"loss_percent", "%", "Loss", 0, 100},
+			{"rtt_min_ms", "ms", "Shortest round trip", 0, longest},
+			{"rtt_mean_ms", "ms", "Mean round trip", 0, longest},
+			{"rtt_max_ms", "ms", "Longest round trip", 0, longest},
+			{"jitter_ms", "ms", "Jitter there", 0, longest},
+			{"jitter_back_ms", "ms", "Jitter back", 0, longest},
+			{"one_way_ms", "ms", "Delay there", 0, longest},
+			{"one_way_back_ms", "ms", "Delay back", 0, longest},
+			{"rating", "", "Rating R", 0, 93.2},
+			{"mos", "", "MOS", 1, 4.5},
+			{"reordered", "", "Packets out of order", 0, 10_000},
+		},
+	}
+	ReportIn = Kind{
+		Name: "report-in", Text: "Report-in", Leading: 0,
+		Measures: []Measure{
+			{"since_last_s", "s", "Since the report before", 0, 86400 * 366},
+			{"value_1", "", "First number", -1e15, 1e15},
+			{"value_2", "", "Second number", -1e15, 1e15},
+			{"value_3", "", "Third number", -1e15, 1e15},
+			{"value_4", "", "Fourth number", -1e15, 1e15},
+		},
+	}
+	Derived = Kind{
+		Name: "derived", Text: "Derived", Leading: 0,
+		Measures: []Measure{
+			{"value", "", "Value", -1e15, 1e15},
+			{"sources", "", "Values it is made of", 0, 1000},
+		},
+	}
+	Kinds = []Kind{Ping, HTTP, TCP, Certificate, DNS, Path, UDP, ReportIn, Derived}
 )
 
 // KindNamed finds a kind of check.
@@ -119,7 +169,14 @@ type Limit struct {
 	FailedAbove   *float64 `json:"failed_above,omitempty"`
 	DegradedBelow *float64 `json:"degraded_below,omitempty"`
 	FailedBelow   *float64 `json:"failed_below,omitempty"`
+	// At most one of these makes the limit one over time; without them it is at once.
+	InARow int   `json:"in_a_row,omitempty" minimum:"0" maximum:"100" doc:"Measurements in a row that must break it"`
+	ForS   int64 `json:"for_s,omitempty" minimum:"0" maximum:"86400" doc:"Seconds for which it must be broken without a pause"`
+	MeanS  int64 `json:"mean_s,omitempty" minimum:"0" maximum:"86400" doc:"The mean over so many seconds is what must break it"`
 }
+
+// Timed says whether the limit looks at more than one measurement.
+func (l Limit) Timed() bool { return l.InARow > 1 || l.ForS > 0 || l.MeanS > 0 }
 
 // Check says what is wrong with a limit for the kind: an unknown measure, a
 // bound outside its range, or bounds that contradict.
@@ -134,6 +191,15 @@ func (l Limit) Check(k Kind) error {
 			return fmt.Errorf("%s of %v %s is impossible; it lies between %v and %v %s", m.Text, *b, m.Unit, m.Low, m.High, m.Unit)
 		}
 	}
+	ways := 0
+	for _, way := range []bool{l.InARow > 1, l.ForS > 0, l.MeanS > 0} {
+		if way {
+			ways++
+		}
+	}
+	if ways > 1 {
+		return fmt.Errorf("the limit on %s is in a row, for a time or on the mean; choose one", m.Text)
+	}
 	if l.DegradedAbove != nil && l.FailedAbove != nil && *l.DegradedAbove > *l.FailedAbove {
 		return fmt.Errorf("degraded above %v %s lies beyond failed above %v %s; swap them", *l.DegradedAbove, m.Unit, *l.FailedAbove, m.Unit)
 	}
@@ -143,35 +209,38 @@ func (l Limit) Check(k Kind) error {
 	return nil
 }
 
-// Judge returns the outcome that limits make of values, and why. Absent values break no limit.
+// Judge returns the outcome that limits make of values, and why. Absent values
+// break no limit, and limits over time are left to a Memory.
 func (k Kind) Judge(values []float64, limits []Limit) (Outcome, string) {
 	outcome, why := OK, ""
 	for _, l := range limits {
 		i := k.Index(l.Measure)
-		if i < 0 || i >= len(values) || math.IsNaN(values[i]) {
+		if i < 0 || i >= len(values) || math.IsNaN(values[i]) || l.Timed() {
 			continue
 		}
-		v, m := values[i], k.Measures[i]
-		breach := func(o Outcome, word string, bound *float64) {
-			if o > outcome {
-				outcome = o
-				why = fmt.Sprintf("%s %s %s is %s %s %s", m.Text, figure(v), m.Unit, word, figure(*bound), m.Unit)
-			}
-		}
-		if l.FailedAbove != nil && v > *l.FailedAbove {
-			breach(Failed, "above", l.FailedAbove)
-		}
-		if l.FailedBelow != nil && v < *l.FailedBelow {
-			breach(Failed, "below", l.FailedBelow)
-		}
-		if l.DegradedAbove != nil && v > *l.DegradedAbove {
-			breach(Degraded, "above", l.DegradedAbove)
-		}
-		if l.DegradedBelow != nil && v < *l.DegradedBelow {
-			breach(Degraded, "below", l.DegradedBelow)
+		if o, text := l.breach(k.Measures[i], values[i]); o > outcome {
+			outcome, why = o, text
 		}
 	}
 	return outcome, why
+}
+
+// breach is what one value makes of a limit, with the reason; OK where it holds.
+func (l Limit) breach(m Measure, v float64) (Outcome, string) {
+	said := func(word string, bound *float64) string {
+		return fmt.Sprintf("%s %s %s is %s %s %s", m.Text, figure(v), m.Unit, word, figure(*bound), m.Unit)
+	}
+	switch {
+	case l.FailedAbove != nil && v > *l.FailedAbove:
+		return Failed, said("above", l.FailedAbove)
+	case l.FailedBelow != nil && v < *l.FailedBelow:
+		return Failed, said("below", l.FailedBelow)
+	case l.DegradedAbove != nil && v > *l.DegradedAbove:
+		return Degraded, said("above", l.DegradedAbove)
+	case l.DegradedBelow != nil && v < *l.DegradedBelow:
+		return Degraded, said("below", l.DegradedBelow)
+	}
+	return OK, ""
 }
 
 func figure(v float64) string {

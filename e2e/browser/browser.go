@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"time"
 
 	cdpbrowser "github.com/chromedp/cdproto/browser"
@@ -137,9 +138,19 @@ func (b *Browser) ClickOn(selector, text string) error {
 	if err := b.Until("something to click: "+selector+" "+quote(text), at); err != nil {
 		return err
 	}
-	point, err := Eval[[2]float64](b, at)
-	if err != nil {
-		return err
+	// It is clicked when it stands still.
+	var point, before []float64
+	for tries := 0; tries < 50 && (point == nil || !slices.Equal(point, before)); tries++ {
+		if before = point; tries > 0 {
+			time.Sleep(40 * time.Millisecond)
+		}
+		var err error
+		if point, err = Eval[[]float64](b, at); err != nil {
+			return err
+		}
+	}
+	if len(point) != 2 {
+		return fmt.Errorf("%s %q went away before it could be clicked", selector, text)
 	}
 	ctx, end := context.WithTimeout(b.ctx, Patience)
 	defer end()

@@ -61,7 +61,7 @@ var all = []view{
 			func() error { return b.Fill("Address", "http://127.77.0.11:8411/") },
 			func() error { return b.Click("See what answers") },
 			func() error {
-				return b.Until("answers", "document.querySelectorAll('[data-candidate] .word-up').length === 4")
+				return b.Until("answers", "document.querySelectorAll('[data-candidate] .word-up').length === 6")
 			},
 		)
 	}},
@@ -82,6 +82,25 @@ var all = []view{
 	}},
 	{name: "reports", path: "/reports", ready: "document.querySelector('table')"},
 	{name: "locations", path: "/set-up", ready: "document.querySelector('[data-location]')"},
+	{name: "pairs", path: "/set-up/pairs", ready: "document.querySelector('form, .form')", act: func(b *browser.Browser) error {
+		return first(
+			func() error { return b.Choose("Of which service", "Quay network") },
+			func() error { return b.Click("ping") },
+			func() error { return b.Until("the count", "document.querySelector('[data-count]')") },
+		)
+	}},
+	{name: "many-services", path: "/services/many", ready: "document.querySelector('textarea')", act: func(b *browser.Browser) error {
+		return first(
+			func() error {
+				return b.Fill("One service a line: name, address, target in percent if one was promised", "Pier kiosk, http://127.77.0.14:8414/, 99.9\nFreight scales, 127.77.0.13:8413, 99.5\nLamp mast, 127.77.0.99")
+			},
+			func() error { return b.Click("See what answers at 3 addresses") },
+			func() error {
+				return b.Until("all to be tried", "[...document.querySelectorAll('button')].some((e) => e.innerText.includes('Start measuring') && !e.disabled)")
+			},
+		)
+	}},
+	{name: "path", path: "/services/quay-network?at=now", ready: "(document.querySelector('table.hops')?.scrollIntoView({ block: 'center' }), !!document.querySelector('table.hops'))"},
 	{name: "people", path: "/set-up/people", ready: "document.querySelectorAll('table').length > 1"},
 	{name: "stand-ins", path: "/stand-ins", ready: "document.querySelector('table')"},
 }

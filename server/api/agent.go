@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -20,6 +21,7 @@ import (
 	"kestite/core/span"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
+	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -87,6 +89,39 @@ func writeJSON(w http.ResponseWriter, v any) {
 	json.NewEncoder(w).Encode(v)
 }
 
+// processes knows which process of each agent has a request open here. Agents
+// are nearly always waiting in one, so that a second process is noticed.
+type processes struct {
+	mu   sync.Mutex
+	open map[string]process
+}
+
+type process struct {
+	instance string
+	requests int
+}
+
+// begin notes a request; alone is false where another process has one open.
+func (p *processes) begin(agent, instance string) (done func(), alone bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.open == nil {
+		p.open = map[string]process{}
+	}
+	now := p.open[agent]
+	if now.requests > 0 && now.instance != instance {
+		return nil, false
+	}
+	p.open[agent] = process{instance, now.requests + 1}
+	return func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		now := p.open[agent]
+		now.requests--
+		p.open[agent] = now
+	}, true
+}
+
 // longestWait is how long a request for assignments is held open.
 const longestWait = 20 * time.Second
 
@@ -98,7 +133,17 @@ func (s *Server) assignments(w http.ResponseWriter, r *http.Request, a db.Agent)
 		return
 	}
 	ctx := r.Context()
+	done, alone := s.processes.begin(a.ID, rep.Instance)
+	if !alone {
+		writeProblem(w, http.StatusConflict, "Another process works with this agent's token. Stop one of the two, or make a second token under Set-up, Locations.")
+		return
+	}
+	defer done()
 	if err := s.seen(ctx, a, rep); err != nil {
+		s.agentError(w, err)
+		return
+	}
+	if err := s.Rosters.Update(ctx, a.Location); err != nil {
 		s.agentError(w, err)
 		return
 	}
@@ -106,7 +151,7 @@ func (s *Server) assignments(w http.ResponseWriter, r *http.Request, a db.Agent)
 	defer end()
 	timeout := time.After(min(time.Duration(rep.WaitS)*time.Second, longestWait))
 	for {
-		out, err := s.assigned(ctx, a.Location)
+		out, err := s.assigned(ctx, a)
 		if err != nil {
 			s.agentError(w, err)
 			return
@@ -132,7 +177,7 @@ func work(ctx context.Context, changes <-chan store.Change, timeout <-chan time.
 		case <-timeout:
 			return false
 		case c := <-changes:
-			if c.Kind == "definition" || c.Kind == "trial" || c.Kind == "all" {
+			if c.Kind == "definition" || c.Kind == "roster" || c.Kind == "trial" || c.Kind == "all" {
 				return true
 			}
 		}
@@ -141,10 +186,10 @@ func work(ctx context.Context, changes <-chan store.Change, timeout <-chan time.
 
 // seen notes what the agent says of itself.
 func (s *Server) seen(ctx context.Context, a db.Agent, rep wire.Report) error {
-	wasSilent := a.SeenAt == nil || s.Now().Sub(*a.SeenAt) > connectedFor || a.Complaint != rep.Complaint
+	wasSilent := a.SeenAt == nil || s.Now().Sub(*a.SeenAt) > connectedFor || a.Complaint != rep.Complaint || a.CutOff != rep.CutOff
 	if err := s.Store.AgentSeen(ctx, db.AgentSeenParams{
 		ID: a.ID, Version: rep.Version, ClockOffsetMs: rep.ClockOffset, Backlog: rep.Backlog,
-		LatenessMs: rep.LatenessMS, Complaint: rep.Complaint,
+		LatenessMs: rep.LatenessMS, Complaint: rep.Complaint, Sockets: rep.Sockets, CutOff: rep.CutOff,
 	}); err != nil {
 		return err
 	}
@@ -154,31 +199,46 @@ func (s *Server) seen(ctx context.Context, a db.Agent, rep wire.Report) error {
 	return store.Notify(ctx, s.Store.Pool, store.Change{Kind: "agent", IDs: []string{a.Location}})
 }
 
-func (s *Server) assigned(ctx context.Context, location string) (wire.Assignments, error) {
+// assigned are the checks that an agent holds, and trials that are asked for at its location.
+func (s *Server) assigned(ctx context.Context, a db.Agent) (wire.Assignments, error) {
 	snap, err := s.Catalogue.Snapshot(ctx)
 	if err != nil {
 		return wire.Assignments{}, err
 	}
-	out := wire.Assignments{Location: location, Clock: span.Of(s.Now()), Checks: []wire.Check{}}
+	secrets, err := s.secrets(ctx, snap)
+	if err != nil {
+		return wire.Assignments{}, err
+	}
+	roster, err := s.Rosters.Current(ctx, a.Location)
+	if err != nil {
+		return wire.Assignments{}, err
+	}
+	out := wire.Assignments{Location: a.Location, Clock: span.Of(s.Now()), Checks: []wire.Check{}}
 	for _, id := range catalogue.Live(snap.Checks) {
 		spec := snap.Checks[id].Current().Spec
-		if slices.Contains(spec.Locations, location) {
-			out.Checks = append(out.Checks, wire.Of(id, spec))
+		if slices.Contains(spec.Locations, a.Location) && share.Holder(roster, id) == a.ID {
+			c := wire.Of(id, spec)
+			c.Secret = secrets[credentialOf(spec.Settings)]
+			out.Checks = append(out.Checks, c)
 		}
 	}
-	text, err := json.Marshal(out.Checks)
+	if e := snap.Locations[a.Location]; e != nil {
+		out.References, out.Rates = e.Current().Spec.References, e.Current().Spec.Rates
+	}
+	text, err := json.Marshal(out.What())
 	if err != nil {
 		return out, err
 	}
 	h := fnv.New64a()
 	h.Write(text)
 	out.Mark = fmt.Sprintf("%x", h.Sum64())
-	trials, err := s.Store.TakeTrials(ctx, location)
+	trials, err := s.Store.TakeTrials(ctx, a.Location)
 	for _, t := range trials {
 		trial := wire.Trial{ID: t.ID}
 		if err := json.Unmarshal(t.Spec, &trial.Check); err != nil {
 			return out, err
 		}
+		trial.Check.Secret = secrets[credentialOf(trial.Check.Settings)]
 		out.Trials = append(out.Trials, trial)
 	}
 	return out, err
@@ -193,7 +253,7 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, a db.Agent) {
 		writeProblem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("The batch has %d measurements; send at most %d at once.", len(b.Measurements), wire.MaxBatch))
 		return
 	}
-	receipt, err := s.Ingest.Batch(r.Context(), a.Location, b.Measurements)
+	receipt, err := s.Ingest.Batch(r.Context(), a.Location, a.ID, b.Measurements)
 	if err != nil {
 		s.agentError(w, err)
 		return

@@ -19,8 +19,11 @@ import (
 	"kestite/server/catalogue"
 	"kestite/server/history"
 	"kestite/server/ingest"
+	"kestite/server/inward"
 	"kestite/server/publish"
+	"kestite/server/share"
 	"kestite/server/store"
+	"kestite/server/vault"
 )
 
 // Server holds what the routes work with.
@@ -31,6 +34,8 @@ type Server struct {
 	Books     *history.Books
 	Desk      *publish.Desk
 	Ingest    *ingest.Ingest
+	Inward    *inward.Inward
+	Rosters   *share.Rosters
 	Feed      *store.Feed
 	Judge     func(ctx context.Context, tx pgx.Tx, services []string) error
 	Log       *slog.Logger
@@ -38,6 +43,8 @@ type Server struct {
 	Web       http.Handler // the front end
 	StandIns  StandIns     // nil outside the demo
 	Version   string
+	Vault     *vault.Vault
+	processes processes
 	// Ready says whether background work runs; nil is always.
 	Ready func() error
 }
@@ -51,6 +58,7 @@ func (s *Server) Handler() http.Handler {
 	r.Group(func(r chi.Router) {
 		r.Use(guard)
 		s.agentRoutes(r)
+		s.reportInRoute(r)
 	})
 	r.Group(func(r chi.Router) {
 		r.Use(crossOrigin, guard, s.Sessions.Load)
@@ -82,13 +90,18 @@ func (s *Server) routes(api huma.API) {
 	s.sessionRoutes(a)
 	s.peopleRoutes(a)
 	s.locationRoutes(a)
+	s.networkRoutes(a)
+	s.credentialRoutes(a)
 	s.serviceRoutes(a)
 	s.checkRoutes(a)
+	s.inwardRoutes(a)
+	s.kitRoutes(a)
 	s.windowRoutes(a)
 	s.agreementRoutes(a)
 	s.standingRoutes(a)
 	s.momentRoutes(a)
 	s.trialRoutes(a)
+	s.pairRoutes(a)
 	s.reportRoutes(a)
 	s.standInRoutes(a)
 }

@@ -2,9 +2,14 @@ package api
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
 	"math"
 	"net/http"
 	"sort"
+
+	"github.com/jackc/pgx/v5"
 
 	"kestite/core/account"
 	"kestite/core/calendar"
@@ -69,7 +74,9 @@ type Sample struct {
 	Outcome  string             `json:"outcome" enum:"ok,degraded,failed,error"`
 	Measures map[string]float64 `json:"measures"`
 	LateMS   int32              `json:"late_ms"`
+	DelayS   int32              `json:"delay_s" doc:"How long after it was made it arrived; long when the agent was cut off from the server"`
 	Detail   string             `json:"detail"`
+	Findings *measure.Findings  `json:"findings,omitempty"`
 }
 
 func (s *Server) momentRoutes(a *operations) {
@@ -259,7 +266,7 @@ func (s *Server) sample(ctx context.Context, lane int32, kind measure.Kind, i sp
 		return nil, err
 	}
 	r := rows[0]
-	out := &Sample{At: span.Of(r.At), Outcome: measure.Outcome(r.Outcome).String(), Measures: map[string]float64{}, LateMS: r.LateMs}
+	out := &Sample{At: span.Of(r.At), Outcome: measure.Outcome(r.Outcome).String(), Measures: map[string]float64{}, LateMS: r.LateMs, DelayS: r.DelayS}
 	if r.Detail != nil {
 		out.Detail = *r.Detail
 	}
@@ -277,6 +284,7 @@ type Moment struct {
 	Service    verdict.ServiceReason `json:"service"`
 	Agreements []AgreementMoment     `json:"agreements"`
 	Names      map[string]string     `json:"names" doc:"Names of the checks, locations and services mentioned, by kind and id"`
+	Kinds      map[string]string     `json:"kinds" doc:"Kinds of the checks mentioned, by id"`
 	Samples    map[string]*Sample    `json:"samples" doc:"The measurement that speaks, by check and location"`
 }
 
@@ -306,7 +314,7 @@ func (s *Server) moment(ctx context.Context, in *struct {
 	if snap.Services[in.ID] == nil {
 		return nil, catalogue.ErrNotFound
 	}
-	out := Moment{At: at, Agreements: []AgreementMoment{}, Names: map[string]string{}, Samples: map[string]*Sample{}}
+	out := Moment{At: at, Agreements: []AgreementMoment{}, Names: map[string]string{}, Kinds: map[string]string{}, Samples: map[string]*Sample{}}
 	for _, id := range catalogue.Live(snap.Agreements) {
 		spec := snap.Agreements[id].Current().Spec
 		if spec.Service != in.ID {
@@ -362,6 +370,7 @@ func (s *Server) momentSamples(ctx context.Context, snap *catalogue.Snapshot, m 
 	for _, c := range m.Service.Checks {
 		spec := snap.Checks[c.Check].Current().Spec
 		m.Names["check "+c.Check] = spec.Name
+		m.Kinds[c.Check] = spec.Kind
 		kind, _ := measure.KindNamed(spec.Kind)
 		lanes, err := s.Store.LanesOfChecks(ctx, []string{c.Check})
 		if err != nil {
@@ -375,6 +384,11 @@ func (s *Server) momentSamples(ctx context.Context, snap *catalogue.Snapshot, m 
 			if err != nil {
 				return err
 			}
+			if sample != nil {
+				if sample.Findings, err = s.findings(ctx, snap, l.ID, sample.At); err != nil {
+					return err
+				}
+			}
 			m.Samples[c.Check+" "+l.Location] = sample
 		}
 	}
@@ -384,4 +398,39 @@ func (s *Server) momentSamples(ctx context.Context, snap *catalogue.Snapshot, m 
 		}
 	}
 	return nil
+}
+
+// findings returns what a measurement saw, each hop with whose network it lies in; nil where there is nothing.
+func (s *Server) findings(ctx context.Context, snap *catalogue.Snapshot, lane int32, at span.Instant) (*measure.Findings, error) {
+	text, err := s.Store.FindingsAt(ctx, db.FindingsAtParams{Lane: lane, At: at.Time()})
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := new(measure.Findings)
+	if err := json.Unmarshal(text, out); err != nil {
+		return nil, fmt.Errorf("the findings of lane %d at %s: %w", lane, at, err)
+	}
+	label(snap, out)
+	return out, nil
+}
+
+// label says whose network each hop lies in.
+func label(snap *catalogue.Snapshot, f *measure.Findings) {
+	if f == nil || f.Trace == nil {
+		return
+	}
+	var networks []definition.NetworkSpec
+	for _, id := range catalogue.Live(snap.Networks) {
+		networks = append(networks, snap.Networks[id].Current().Spec)
+	}
+	for i := range f.Trace.Hops {
+		h := &f.Trace.Hops[i]
+		h.Networks = make([]string, len(h.Addrs))
+		for n, a := range h.Addrs {
+			h.Networks[n] = definition.NetworkOf(networks, a)
+		}
+	}
 }

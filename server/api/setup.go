@@ -10,6 +10,7 @@ import (
 	"kestite/core/definition"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
+	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -50,6 +51,15 @@ func (s *Server) windowRoutes(a *operations) {
 	})
 }
 
+func (s *Server) networkRoutes(a *operations) {
+	definitionRoutes(a, definitionKind[definition.NetworkSpec]{
+		kind: catalogue.Network, path: "/networks", name: "a network", role: auth.Manager,
+		named:    func(s definition.NetworkSpec) string { return s.Name },
+		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.NetworkSpec] { return s.Networks },
+		services: func(string, definition.NetworkSpec) []string { return nil },
+	})
+}
+
 func (s *Server) locationRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.LocationSpec]{
 		kind: catalogue.Location, path: "/locations", name: "a location", role: auth.Manager,
@@ -82,6 +92,9 @@ type AgentView struct {
 	Backlog       int64      `json:"backlog" doc:"Measurements waiting for delivery"`
 	LatenessMS    float64    `json:"lateness_ms" doc:"99th percentile of starts after schedule"`
 	Complaint     string     `json:"complaint" doc:"What keeps it from measuring"`
+	CutOff        string     `json:"cut_off" doc:"Why it takes itself for cut off from the network"`
+	Sockets       string     `json:"sockets" enum:"raw,datagram,none," doc:"What its ICMP sockets allow"`
+	Holds         int        `json:"holds" doc:"Checks that it holds at present"`
 }
 
 // connectedFor is how long after its last call an agent counts as connected;
@@ -90,15 +103,43 @@ const connectedFor = 40 * time.Second
 
 func (s *Server) agents(ctx context.Context, _ *none) (*list[AgentView], error) {
 	rows, err := s.Store.Agents(ctx)
+	if err != nil {
+		return nil, err
+	}
+	holds, err := s.holds(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var out []AgentView
 	for _, r := range rows {
 		out = append(out, AgentView{
 			ID: r.ID, Location: r.Location, SeenAt: r.SeenAt, Version: r.Version,
 			Connected:     r.SeenAt != nil && s.Now().Sub(*r.SeenAt) < connectedFor,
 			ClockOffsetMS: r.ClockOffsetMs, Backlog: r.Backlog, LatenessMS: r.LatenessMs, Complaint: r.Complaint,
+			CutOff: r.CutOff, Sockets: r.Sockets, Holds: holds[r.ID],
 		})
 	}
 	return items(out), err
+}
+
+// holds counts the checks that each agent holds.
+func (s *Server) holds(ctx context.Context) (map[string]int, error) {
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out, rosters := map[string]int{}, map[string][]string{}
+	for _, l := range catalogue.Live(snap.Locations) {
+		if rosters[l], err = s.Rosters.Current(ctx, l); err != nil {
+			return nil, err
+		}
+	}
+	for _, id := range catalogue.Live(snap.Checks) {
+		for _, l := range snap.Checks[id].Current().Spec.Locations {
+			out[share.Holder(rosters[l], id)]++
+		}
+	}
+	return out, nil
 }
 
 // AgentToken is shown once.

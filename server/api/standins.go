@@ -19,7 +19,7 @@ type StandIns interface {
 type StandIn struct {
 	ID    string   `json:"id"`
 	Name  string   `json:"name"`
-	Kind  string   `json:"kind" enum:"web,names,host"`
+	Kind  string   `json:"kind" enum:"web,names,host,route,voice,reporter"`
 	Where string   `json:"where" doc:"Its address"`
 	Mode  string   `json:"mode"`
 	Modes []string `json:"modes"`

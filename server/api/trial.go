@@ -29,7 +29,7 @@ type Proposal struct {
 
 // Candidate is a check that might suit an address, being tried from each location.
 type Candidate struct {
-	Kind   string     `json:"kind" enum:"ping,http,tcp,certificate,dns"`
+	Kind   string     `json:"kind" enum:"ping,http,tcp,certificate,path"`
 	Name   string     `json:"name"`
 	Target string     `json:"target"`
 	Trials []TrialRef `json:"trials"`
@@ -41,14 +41,18 @@ type TrialRef struct {
 	Location string `json:"location"`
 }
 
+// longestTrial is how long a trial may take, waiting for others at the agent included.
+const longestTrial = 5 * time.Minute
+
 // TrialView is a trial and its result.
 type TrialView struct {
 	ID       string             `json:"id"`
 	Location string             `json:"location"`
-	State    string             `json:"state" enum:"waiting,taken,done,lost" doc:"lost: no agent took it within a minute"`
+	State    string             `json:"state" enum:"waiting,taken,done,lost" doc:"lost: no agent took it within a minute, or none told what came of it"`
 	Outcome  string             `json:"outcome,omitempty" enum:"ok,degraded,failed,error,"`
 	Measures map[string]float64 `json:"measures,omitempty"`
 	Detail   string             `json:"detail,omitempty"`
+	Findings *measure.Findings  `json:"findings,omitempty"`
 }
 
 func (s *Server) trialRoutes(a *operations) {
@@ -88,6 +92,10 @@ func candidates(address string) ([]Candidate, error) {
 	}
 	host := ""
 	var certificate string
+	if h, _, err := definition.HostPort(address); err == nil {
+		host = h
+		out = append(out, Candidate{Kind: measure.TCP.Name, Name: "Port", Target: address})
+	}
 	for _, target := range web {
 		if err := definition.ValidTarget(measure.HTTP.Name, target); err != nil {
 			return nil, err
@@ -108,7 +116,7 @@ func candidates(address string) ([]Candidate, error) {
 	if err := definition.ValidTarget(measure.Ping.Name, host); err != nil {
 		return nil, err
 	}
-	return append(out, Candidate{Kind: measure.Ping.Name, Name: "Ping", Target: host}), nil
+	return append(out, Candidate{Kind: measure.Ping.Name, Name: "Ping", Target: host}, Candidate{Kind: measure.Path.Name, Name: "Path", Target: host}), nil
 }
 
 // try asks the agents at the spec's locations for one measurement each.
@@ -149,6 +157,10 @@ func (s *Server) trials(ctx context.Context, in *struct {
 			return nil, catalogue.ErrNotFound
 		}
 	}
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
 	rows, err := s.Store.Trials(ctx, in.IDs)
 	var out []TrialView
 	for _, r := range rows {
@@ -159,8 +171,9 @@ func (s *Server) trials(ctx context.Context, in *struct {
 			if err := json.Unmarshal(r.Result, &res); err != nil {
 				return nil, err
 			}
-			v.State, v.Outcome, v.Measures, v.Detail = "done", res.Outcome.String(), res.Measures, res.Detail
-		case s.Now().Sub(r.MadeAt) > time.Minute:
+			label(snap, res.Findings)
+			v.State, v.Outcome, v.Measures, v.Detail, v.Findings = "done", res.Outcome.String(), res.Measures, res.Detail, res.Findings
+		case r.TakenAt == nil && s.Now().Sub(r.MadeAt) > time.Minute, s.Now().Sub(r.MadeAt) > longestTrial:
 			v.State = "lost"
 		case r.TakenAt != nil:
 			v.State = "taken"

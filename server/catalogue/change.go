@@ -5,11 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"kestite/core/definition"
+	"kestite/core/measure"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -218,6 +220,12 @@ func (s *Snapshot) ids(kind string) []string {
 		return Sorted(s.Checks)
 	case Agreement:
 		return Sorted(s.Agreements)
+	case Network:
+		return Sorted(s.Networks)
+	case Credential:
+		return Sorted(s.Credentials)
+	case Kit:
+		return Sorted(s.Kits)
 	}
 	return Sorted(s.Windows)
 }
@@ -241,8 +249,19 @@ func (c *Catalogue) judge(ctx context.Context, kind, id string, spec Spec) error
 			return fault("service", "a check stays with its service; make a new one for %s", spec.Service)
 		}
 		for i, l := range spec.Locations {
+			if l == definition.Server {
+				continue // the spec itself says whether it may
+			}
 			if e := s.Locations[l]; e == nil || e.Retired {
 				return fault(fmt.Sprintf("locations[%d]", i), "%q names no location", l)
+			}
+		}
+		if err := s.judgeSources(spec); err != nil {
+			return err
+		}
+		if spec.HTTP != nil && spec.HTTP.Credential != "" {
+			if e := s.Credentials[spec.HTTP.Credential]; e == nil || e.Retired {
+				return fault("http.credential", "%q names no credential", spec.HTTP.Credential)
 			}
 		}
 	case definition.AgreementSpec:
@@ -254,6 +273,32 @@ func (c *Catalogue) judge(ctx context.Context, kind, id string, spec Spec) error
 			if e := s.Services[svc]; e == nil || e.Retired {
 				return fault(fmt.Sprintf("services[%d]", i), "%q names no service", svc)
 			}
+		}
+	}
+	return nil
+}
+
+// judgeSources checks what a derived check is made of.
+func (s *Snapshot) judgeSources(spec definition.CheckSpec) error {
+	if spec.Kind != measure.Derived.Name {
+		return nil
+	}
+	for i, source := range spec.Derived.Sources {
+		path := fmt.Sprintf("derived.sources[%d]", i)
+		e := s.Checks[source.Check]
+		if e == nil || e.Retired {
+			return fault(path+".check", "%q names no check", source.Check)
+		}
+		of := e.Current().Spec
+		if of.Kind == measure.Derived.Name {
+			return fault(path+".check", "%s is derived itself; take what it is made of", of.Name)
+		}
+		kind, _ := measure.KindNamed(of.Kind)
+		if kind.Index(source.Measure) < 0 {
+			return fault(path+".measure", "%q is no measure of %s, which is a %s check", source.Measure, of.Name, of.Kind)
+		}
+		if source.Location != "" && !slices.Contains(of.Locations, source.Location) {
+			return fault(path+".location", "%s is not measured from %q", of.Name, source.Location)
 		}
 	}
 	return nil
@@ -315,6 +360,12 @@ func (c *Catalogue) retirable(ctx context.Context, kind, id string) error {
 		return err
 	}
 	switch kind {
+	case Credential:
+		for _, check := range Live(s.Checks) {
+			if spec := s.Checks[check].Current().Spec; spec.HTTP != nil && spec.HTTP.Credential == id {
+				return fault("id", "the check %s of %s signs in with it; take it out there first", spec.Name, spec.Service)
+			}
+		}
 	case Location:
 		for _, check := range Live(s.Checks) {
 			spec := s.Checks[check].Current().Spec

@@ -20,11 +20,14 @@ import (
 
 // Kinds of definition.
 const (
-	Location  = "location"
-	Service   = "service"
-	Check     = "check"
-	Agreement = "agreement"
-	Window    = "window"
+	Location   = "location"
+	Service    = "service"
+	Check      = "check"
+	Agreement  = "agreement"
+	Window     = "window"
+	Network    = "network"
+	Credential = "credential"
+	Kit        = "kit"
 )
 
 // Revision is what a definition said during [From, Until).
@@ -64,6 +67,9 @@ type Snapshot struct {
 	Checks       map[string]*Entry[definition.CheckSpec]
 	Agreements   map[string]*Entry[definition.AgreementSpec]
 	Windows      map[string]*Entry[definition.WindowSpec]
+	Networks     map[string]*Entry[definition.NetworkSpec]
+	Credentials  map[string]*Entry[definition.CredentialSpec]
+	Kits         map[string]*Entry[definition.KitSpec]
 	// ChecksOf lists the checks of a service by id, retired ones included.
 	ChecksOf map[string][]string
 	// Mark changes with every change of a definition.
@@ -117,6 +123,9 @@ func read(ctx context.Context, s *store.Store) (*Snapshot, error) {
 		Checks:       map[string]*Entry[definition.CheckSpec]{},
 		Agreements:   map[string]*Entry[definition.AgreementSpec]{},
 		Windows:      map[string]*Entry[definition.WindowSpec]{},
+		Networks:     map[string]*Entry[definition.NetworkSpec]{},
+		Credentials:  map[string]*Entry[definition.CredentialSpec]{},
+		Kits:         map[string]*Entry[definition.KitSpec]{},
 		ChecksOf:     map[string][]string{},
 	}
 	for _, r := range rows {
@@ -132,6 +141,12 @@ func read(ctx context.Context, s *store.Store) (*Snapshot, error) {
 			err = add(out.Agreements, r)
 		case Window:
 			err = add(out.Windows, r)
+		case Network:
+			err = add(out.Networks, r)
+		case Credential:
+			err = add(out.Credentials, r)
+		case Kit:
+			err = add(out.Kits, r)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("revision %d of %s %s: %w", r.Number, r.Kind, r.ID, err)

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -19,6 +20,7 @@ import (
 	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/server/catalogue"
+	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -32,8 +34,8 @@ type Ingest struct {
 	Now   func() time.Time
 }
 
-// rawDays is how old a measurement may be that is still taken.
-const rawDays = store.RawDays
+// mostAge is how old a measurement may be that is still taken, in ms.
+const mostAge = wire.MostAge
 
 // mostAhead is how far ahead of the server's clock a measurement may be.
 const mostAhead = wire.MaxClockOffset
@@ -45,11 +47,16 @@ type machine struct {
 	Tail   *verdict.Stretch `json:"tail,omitempty"`
 }
 
-// Batch stores measurements from a location's agent. A measurement stored
-// before is a duplicate; one that cannot be placed is refused with a reason;
+// Batch stores measurements from a location's agent; agent is empty where they
+// are the server's own. A measurement stored before is a duplicate, and so is
+// one of a check that another agent held at the time; one that cannot be placed is refused with a reason;
 // both leave the rest unharmed. A crash anywhere leaves all or nothing.
-func (in *Ingest) Batch(ctx context.Context, location string, list []wire.Measurement) (wire.Receipt, error) {
+func (in *Ingest) Batch(ctx context.Context, location, agent string, list []wire.Measurement) (wire.Receipt, error) {
 	snap, err := in.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return wire.Receipt{}, err
+	}
+	held, err := in.past(ctx, location, agent, list)
 	if err != nil {
 		return wire.Receipt{}, err
 	}
@@ -59,6 +66,10 @@ func (in *Ingest) Batch(ctx context.Context, location string, list []wire.Measur
 		for i := range list {
 			if unjudgeable[list[i].Check] {
 				b.refuse(i, "%v", &errTooLate{list[i].Check})
+				continue
+			}
+			if agent != "" && !held.Held(agent, list[i].Check, list[i].At.Time()) {
+				b.receipt.Duplicates++
 				continue
 			}
 			b.take(i, &list[i])
@@ -82,6 +93,18 @@ func (in *Ingest) Batch(ctx context.Context, location string, list []wire.Measur
 	}
 }
 
+// past is who held what while the measurements of a list were made.
+func (in *Ingest) past(ctx context.Context, location, agent string, list []wire.Measurement) (share.Past, error) {
+	if agent == "" || len(list) == 0 {
+		return share.Past{}, nil
+	}
+	first := list[0].At
+	for _, m := range list {
+		first = min(first, m.At)
+	}
+	return share.Since(ctx, in.Store.Queries, location, first.Time())
+}
+
 // batch is one delivery on its way into the database, in columns.
 type batch struct {
 	snap     *catalogue.Snapshot
@@ -97,7 +120,9 @@ type batch struct {
 	starts   []int32
 	lengths  []int32
 	lates    []int32
+	delays   []int32
 	details  []string
+	findings []*measure.Findings
 	settings map[string]verdict.Revisions
 }
 
@@ -135,8 +160,8 @@ func (b *batch) take(i int, m *wire.Measurement) {
 	case m.At > b.now.Add(mostAhead):
 		b.refuse(i, "%s is in the future; the server's clock reads %s", m.At, b.now)
 		return
-	case m.At < b.now.Add(-rawDays*span.Day):
-		b.refuse(i, "%s is older than the %d days that raw measurements are kept", m.At, rawDays)
+	case m.At < b.now.Add(-mostAge):
+		b.refuse(i, "%s is older than %d days; measurements are taken no later than that", m.At, mostAge/span.Day)
 		return
 	}
 	for name := range m.Measures {
@@ -163,7 +188,9 @@ func (b *batch) take(i int, m *wire.Measurement) {
 	b.starts = append(b.starts, int32(start))
 	b.lengths = append(b.lengths, int32(len(b.values)-start))
 	b.lates = append(b.lates, int32(min(max(m.LateMS, 0), math.MaxInt32)))
+	b.delays = append(b.delays, int32(min(max(int64(b.now-m.At)/span.Second, 0), math.MaxInt32)))
 	b.details = append(b.details, m.Detail)
+	b.findings = append(b.findings, m.Findings)
 }
 
 // point identifies a row.
@@ -183,7 +210,7 @@ func (b *batch) store(ctx context.Context, tx pgx.Tx, q *db.Queries, in *Ingest)
 	}
 	inserted, err := q.InsertMeasurements(ctx, db.InsertMeasurementsParams{
 		Values: b.values, Lanes: laneOf, Ats: b.ats, Outcomes: b.outcomes,
-		Starts: b.starts, Lengths: b.lengths, Lates: b.lates, Details: b.details,
+		Starts: b.starts, Lengths: b.lengths, Lates: b.lates, Delays: b.delays, Details: b.details,
 	})
 	if err != nil {
 		return err
@@ -193,6 +220,7 @@ func (b *batch) store(ctx context.Context, tx pgx.Tx, q *db.Queries, in *Ingest)
 		fresh[point{r.Lane, r.At.UnixMilli()}] = true
 	}
 	rows := map[int32][]int{} // rows to judge, by lane
+	var found db.PutFindingsParams
 	for i, lane := range laneOf {
 		p := point{lane, b.ats[i].UnixMilli()}
 		if !fresh[p] {
@@ -201,9 +229,29 @@ func (b *batch) store(ctx context.Context, tx pgx.Tx, q *db.Queries, in *Ingest)
 		delete(fresh, p) // a second row for the same instant in one batch is a duplicate
 		rows[lane] = append(rows[lane], i)
 		b.receipt.Stored++
+		if b.findings[i].Empty() {
+			continue
+		}
+		body, err := json.Marshal(b.findings[i])
+		if err != nil {
+			return err
+		}
+		if len(body) <= wire.MostFindings {
+			found.Lanes, found.Ats, found.Bodies = append(found.Lanes, lane), append(found.Ats, b.ats[i]), append(found.Bodies, storable(body))
+		}
 	}
-	b.receipt.Duplicates = len(b.ats) - b.receipt.Stored
+	if len(found.Lanes) > 0 {
+		if err := q.PutFindings(ctx, found); err != nil {
+			return fmt.Errorf("findings: %w", err)
+		}
+	}
+	b.receipt.Duplicates += len(b.ats) - b.receipt.Stored
 	return b.judge(ctx, tx, q, in, lanes, rows)
+}
+
+// storable is JSON as PostgreSQL takes it: it has no place for the character U+0000.
+func storable(body []byte) string {
+	return strings.ReplaceAll(string(body), `\u0000`, `\ufffd`)
 }
 
 // lanes makes the lanes that are missing and locks all concerned, in order of id.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"testing"
 	"time"
 
@@ -51,7 +52,7 @@ func lane(t testing.TB, confirm, recover int64) *server.Server {
 
 func deliver(t testing.TB, srv *server.Server, list []wire.Measurement) wire.Receipt {
 	t.Helper()
-	receipt, err := srv.API.Ingest.Batch(ctx, location, list)
+	receipt, err := srv.API.Ingest.Batch(ctx, location, "", list)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -275,8 +276,9 @@ func TestRawMeasurementsAreKeptForAWhile(t *testing.T) {
 		t.Fatal(err)
 	}
 	dropped, err := srv.API.Store.DropPartitions(ctx, time.Now())
-	if want := "measurement_" + old.UTC().Format("20060102"); err != nil || len(dropped) != 1 || dropped[0] != want {
-		t.Errorf("dropped %v, %v, not %s alone", dropped, err, want)
+	day := old.UTC().Format("20060102")
+	if want := []string{"findings_" + day, "measurement_" + day}; err != nil || !slices.Equal(dropped, want) {
+		t.Errorf("dropped %v, %v, not %v alone", dropped, err, want)
 	}
 	// A year later everything delivered here is gone, and its stretches are not.
 	if _, err := srv.API.Store.DropPartitions(ctx, time.Now().AddDate(0, 0, store.RawDays+30)); err != nil {

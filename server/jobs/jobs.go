@@ -4,6 +4,7 @@ package jobs
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"time"
@@ -12,7 +13,9 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"kestite/server/inward"
 	"kestite/server/judge"
+	"kestite/server/share"
 	"kestite/server/store"
 )
 
@@ -33,6 +36,23 @@ type StaleArgs struct{}
 // Kind of the job.
 func (StaleArgs) Kind() string { return "stale" }
 
+// TendArgs asks for the measurements that the server makes itself, and for a
+// look at which agents are there.
+type TendArgs struct{}
+
+// Kind of the job.
+func (TendArgs) Kind() string { return "tend" }
+
+type tendWorker struct {
+	river.WorkerDefaults[TendArgs]
+	inward  *inward.Inward
+	rosters *share.Rosters
+}
+
+func (w *tendWorker) Work(ctx context.Context, _ *river.Job[TendArgs]) error {
+	return errors.Join(w.rosters.Update(ctx, ""), w.inward.Due(ctx))
+}
+
 // HoursArgs asks for the hourly summaries that are due.
 type HoursArgs struct{}
 
@@ -52,6 +72,9 @@ type tidyWorker struct {
 }
 
 func (w *tidyWorker) Work(ctx context.Context, _ *river.Job[TidyArgs]) error {
+	if err := w.store.DropOldRosters(ctx); err != nil {
+		return err
+	}
 	dropped, err := w.store.DropPartitions(ctx, time.Now())
 	if len(dropped) > 0 {
 		w.log.Info("raw measurements dropped that are kept no longer", "partitions", dropped)
@@ -92,15 +115,17 @@ type Jobs struct{ client *river.Client[pgx.Tx] }
 // How often deadlines are looked at. A silence is seen at most this late.
 const (
 	staleEvery = 2 * time.Second
+	tendEvery  = 3 * time.Second
 	hoursEvery = time.Minute
 	tidyEvery  = 6 * time.Hour
 )
 
 // New returns jobs that are not running yet.
-func New(s *store.Store, j *judge.Judge, log *slog.Logger) (*Jobs, error) {
+func New(s *store.Store, j *judge.Judge, in *inward.Inward, rosters *share.Rosters, log *slog.Logger) (*Jobs, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &judgeWorker{judge: j})
 	river.AddWorker(workers, &staleWorker{judge: j})
+	river.AddWorker(workers, &tendWorker{inward: in, rosters: rosters})
 	river.AddWorker(workers, &hoursWorker{judge: j})
 	river.AddWorker(workers, &tidyWorker{store: s, log: log})
 	once := &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true, ByPeriod: time.Second}}
@@ -113,6 +138,7 @@ func New(s *store.Store, j *judge.Judge, log *slog.Logger) (*Jobs, error) {
 		CompletedJobRetentionPeriod: 10 * time.Minute,
 		PeriodicJobs: []*river.PeriodicJob{
 			river.NewPeriodicJob(river.PeriodicInterval(staleEvery), func() (river.JobArgs, *river.InsertOpts) { return StaleArgs{}, once }, nil),
+			river.NewPeriodicJob(river.PeriodicInterval(tendEvery), func() (river.JobArgs, *river.InsertOpts) { return TendArgs{}, once }, nil),
 			river.NewPeriodicJob(river.PeriodicInterval(hoursEvery), func() (river.JobArgs, *river.InsertOpts) { return HoursArgs{}, once }, &river.PeriodicJobOpts{RunOnStart: true}),
 			river.NewPeriodicJob(river.PeriodicInterval(tidyEvery), func() (river.JobArgs, *river.InsertOpts) { return TidyArgs{}, once }, &river.PeriodicJobOpts{RunOnStart: true}),
 		},

@@ -90,8 +90,11 @@ func (s *Store) Tx(ctx context.Context, f func(pgx.Tx, *db.Queries) error) error
 	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error { return f(tx, s.Queries.WithTx(tx)) })
 }
 
-// EnsurePartitions makes the day partitions of measurement that days (any
-// instants) fall into, in UTC.
+// partitioned are the tables that have a partition a day.
+var partitioned = []string{"measurement", "findings"}
+
+// EnsurePartitions makes the day partitions of measurements and findings that
+// days (any instants) fall into, in UTC.
 func (s *Store) EnsurePartitions(ctx context.Context, days map[time.Time]bool) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -100,12 +103,14 @@ func (s *Store) EnsurePartitions(ctx context.Context, days map[time.Time]bool) e
 		if s.partitions[day] {
 			continue
 		}
-		name := "measurement_" + day.Format("20060102")
-		_, err := s.Pool.Exec(ctx, fmt.Sprintf(
-			`CREATE TABLE IF NOT EXISTS %s PARTITION OF measurement FOR VALUES FROM ('%s') TO ('%s')`,
-			name, day.Format(time.RFC3339), day.AddDate(0, 0, 1).Format(time.RFC3339)))
-		if err != nil && !strings.Contains(err.Error(), "42P07") {
-			return fmt.Errorf("make the partition %s: %w", name, err)
+		for _, table := range partitioned {
+			name := table + "_" + day.Format("20060102")
+			_, err := s.Pool.Exec(ctx, fmt.Sprintf(
+				`CREATE TABLE IF NOT EXISTS %s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')`,
+				name, table, day.Format(time.RFC3339), day.AddDate(0, 0, 1).Format(time.RFC3339)))
+			if err != nil && !strings.Contains(err.Error(), "42P07") {
+				return fmt.Errorf("make the partition %s: %w", name, err)
+			}
 		}
 		s.partitions[day] = true
 	}
@@ -115,21 +120,22 @@ func (s *Store) EnsurePartitions(ctx context.Context, days map[time.Time]bool) e
 // RawDays is how long raw measurements are kept.
 const RawDays = 396
 
-// DropPartitions drops the day partitions of measurement whose last day ended
+// DropPartitions drops the day partitions of measurements and findings whose last day ended
 // more than RawDays and two days before now, and returns their names. What
 // follows from their measurements — stretches and hourly summaries — stays.
 func (s *Store) DropPartitions(ctx context.Context, now time.Time) ([]string, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT inhrelid::regclass::text FROM pg_inherits WHERE inhparent = 'measurement'::regclass ORDER BY 1`)
+	rows, err := s.Pool.Query(ctx, `SELECT inhrelid::regclass::text FROM pg_inherits WHERE inhparent IN ('measurement'::regclass, 'findings'::regclass) ORDER BY 1`)
 	if err != nil {
-		return nil, fmt.Errorf("list the partitions of measurement: %w", err)
+		return nil, fmt.Errorf("list the partitions: %w", err)
 	}
 	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	if err != nil {
-		return nil, fmt.Errorf("list the partitions of measurement: %w", err)
+		return nil, fmt.Errorf("list the partitions: %w", err)
 	}
 	var dropped []string
 	for _, name := range names {
-		day, err := time.Parse("measurement_20060102", name)
+		_, date, _ := strings.Cut(name, "_")
+		day, err := time.Parse("20060102", date)
 		if err != nil || !day.AddDate(0, 0, 1).Before(now.AddDate(0, 0, -RawDays-2)) {
 			continue
 		}

@@ -14,7 +14,7 @@ import (
 )
 
 func agentCommand() *cobra.Command {
-	var server, tokenFile, dir, roots string
+	var server, tokenFile, dir, roots, echo string
 	var log logFlags
 	cmd := &cobra.Command{
 		Use:   "agent",
@@ -57,6 +57,13 @@ func agentCommand() *cobra.Command {
 			ctx, cancel := untilSignal(cmd.Context())
 			defer cancel()
 			a.Store = kept
+			if echo != "" {
+				conn, err := listenEcho(echo)
+				if err != nil {
+					return fmt.Errorf("--echo: %w", err)
+				}
+				go respondUntil(ctx, conn)
+			}
 			err = a.Run(ctx)
 			var refused *agent.RefusedError
 			if errors.As(err, &refused) {
@@ -70,6 +77,7 @@ func agentCommand() *cobra.Command {
 	f.StringVar(&tokenFile, "token-file", "", "file that holds the agent's token (required)")
 	f.StringVar(&dir, "data", "", "directory for what waits to be delivered (required)")
 	f.StringVar(&roots, "roots", "", "PEM file of the roots that targets' certificates have to lead to, instead of the system's")
+	f.StringVar(&echo, "echo", "", "address to answer UDP echo checks of other agents on, such as :8481; without it none are answered")
 	log.add(f)
 	cmd.MarkFlagRequired("token-file")
 	cmd.MarkFlagRequired("data")

@@ -24,6 +24,6 @@ func Root() *cobra.Command {
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
-	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand(), tryCommand())
+	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand(), tryCommand(), echoCommand(), reportInCommand())
 	return root
 }

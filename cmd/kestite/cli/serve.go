@@ -108,6 +108,7 @@ func serveCommand() *cobra.Command {
 	f.StringVar(&o.Organisation, "organisation", "My organisation", "name of a new installation")
 	f.StringVar(&o.Timezone, "timezone", "UTC", "IANA zone of a new installation")
 	f.BoolVar(&o.SecureCookie, "secure-cookie", false, "send the session cookie over HTTPS only (set it behind a TLS proxy)")
+	f.StringVar(&o.KeyFile, "key-file", "", "file with the key that checks' secrets are encrypted with; made when missing, the same on all servers")
 	log.add(f)
 	return cmd
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -27,7 +28,17 @@ type tryOptions struct {
 	http        definition.HTTPSettings
 	certificate definition.CertificateSettings
 	dns         definition.DNSSettings
+	path        definition.PathSettings
+	udp         definition.UDPSettings
+	secret      secretOptions
+	headers     []string
 }
+
+// secretOptions are what an http try signs in with; the secret itself comes from the environment.
+type secretOptions struct{ kind, user, header string }
+
+// secretVariable keeps a secret out of the list of processes.
+const secretVariable = "KESTITE_SECRET"
 
 func (o *tryOptions) add(f *pflag.FlagSet) {
 	f.DurationVar(&o.timeout, "timeout", 5*time.Second, "how long to wait")
@@ -38,18 +49,43 @@ func (o *tryOptions) add(f *pflag.FlagSet) {
 	f.Int64Var(&o.ping.SpacingMS, "spacing-ms", 200, "ping: time between packets, 10 to 10000")
 	f.StringVar(&o.http.Status, "status", "200-399", "http: expected status codes")
 	f.StringVar(&o.http.Text, "text", "", "http: text that the body must contain")
+	f.StringVar(&o.http.Pattern, "pattern", "", "http: regular expression that the body must match")
+	f.StringVar(&o.http.ForbiddenText, "forbidden-text", "", "http: text that the body must not contain")
+	f.StringVar(&o.http.ForbiddenPattern, "forbidden-pattern", "", "http: regular expression that the body must not match")
+	f.StringVar(&o.http.Method, "request", "GET", "http: method")
+	f.StringArrayVar(&o.headers, "header", nil, "http: a header of the request, as \"Name: value\"; may be given several times")
+	f.StringVar(&o.http.Body, "body", "", "http: body of the request")
+	f.IntVar(&o.http.Redirects, "redirects", 0, "http: how many redirects to follow, 0 to 10")
+	f.StringVar(&o.http.Version, "http-version", "", "http: 1.1 or 2 (default: either)")
+	f.StringVar(&o.http.JSONPath, "json-path", "", "http: JSONPath (RFC 9535) of a number in the body")
+	f.StringVar(&o.secret.kind, "credential", "", "http: sign in by basic, bearer or header, with the secret in "+secretVariable)
+	f.StringVar(&o.secret.user, "user", "", "http: user name, for --credential basic")
+	f.StringVar(&o.secret.header, "secret-header", "", "http: name of the header, for --credential header")
+	f.StringVar(&o.certificate.StartTLS, "starttls", "", "certificate: smtp, imap, pop3, ftp or postgres")
+	f.StringVar(&o.udp.Codec, "codec", measure.G711.Name, "udp: g711 or g729")
+	f.IntVar(&o.udp.Packets, "stream", 100, "udp: packets to play, 1 to 3000")
+	f.BoolVar(&o.udp.Synchronised, "synchronised", false, "udp: both clocks are synchronised, tell delays one way")
+	f.IntVar(&o.ping.DSCP, "dscp", 0, "ping: differentiated services code point, 0 to 63")
 	f.StringVar(&o.certificate.ServerName, "server-name", "", "certificate: name to ask for and to find (default: the target's host)")
 	f.BoolVar(&o.certificate.WaiveTrust, "waive-trust", false, "certificate: take a chain that leads to no trusted root")
 	f.StringVar(&o.dns.Type, "type", "A", "dns: record type, one of "+strings.Join(definition.RecordTypes, ", "))
 	f.StringVar(&o.dns.Resolver, "resolver", "", "dns: host or host:port to ask (default: this machine's resolver)")
 	f.StringVar(&o.dns.Expect, "expect", "", "dns: data that one of the records must have")
 	f.BoolVar(&o.dns.Signed, "signed", false, "dns: the answer must be verified by DNSSEC (the AD flag)")
+	f.StringVar(&o.path.Method, "method", definition.ByICMP, "path: icmp, udp or tcp")
+	f.IntVar(&o.path.Port, "port", 0, "path: port of the target (default: 33434 for udp, 443 for tcp)")
+	f.IntVar(&o.path.Rounds, "rounds", 3, "path: packets to each hop, 1 to 20")
+	f.IntVar(&o.path.MaxHops, "max-hops", 30, "path: 1 to 64")
+	f.BoolVar(&o.path.Names, "names", false, "path: look up the hops' names")
 	f.BoolVar(&o.certificate.WaiveName, "waive-name", false, "certificate: take a certificate for another name")
 }
 
 // task checks the settings and makes the task of them.
 func (o *tryOptions) task(kind, target string) (instrument.Task, error) {
-	t := instrument.Task{Kind: kind, Target: target, Timeout: o.timeout, Ping: &o.ping, HTTP: &o.http, Certificate: &o.certificate, DNS: &o.dns}
+	t := instrument.Task{Kind: kind, Target: target, Timeout: o.timeout, Settings: definition.Settings{Ping: &o.ping, HTTP: &o.http, Certificate: &o.certificate, DNS: &o.dns, Path: &o.path, UDP: &o.udp}}
+	if definition.Inward(kind) {
+		return t, fmt.Errorf("a %s check is measured on the server; there is nothing to try from here", kind)
+	}
 	if err := definition.ValidTarget(kind, target); err != nil {
 		return t, err
 	}
@@ -58,6 +94,8 @@ func (o *tryOptions) task(kind, target string) (instrument.Task, error) {
 		value, low, up int64
 	}{
 		{"--packets", int64(o.ping.Packets), 1, 100}, {"--size", int64(o.ping.SizeBytes), 8, 8192}, {"--spacing-ms", o.ping.SpacingMS, 10, 10_000},
+		{"--stream", int64(o.udp.Packets), 1, 3000}, {"--dscp", int64(o.ping.DSCP), 0, 63}, {"--redirects", int64(o.http.Redirects), 0, 10},
+		{"--rounds", int64(o.path.Rounds), 1, 20}, {"--max-hops", int64(o.path.MaxHops), 1, 64}, {"--port", int64(o.path.Port), 0, 65535},
 		{"--timeout", o.timeout.Milliseconds(), 100, 60_000},
 	} {
 		if r.value < r.low || r.value > r.up {
@@ -67,8 +105,25 @@ func (o *tryOptions) task(kind, target string) (instrument.Task, error) {
 	if err := o.dns.Check(); err != nil {
 		return t, err
 	}
-	_, err := definition.ParseStatusSet(o.http.Status)
-	return t, err
+	if err := o.path.Check(); err != nil {
+		return t, err
+	}
+	for _, h := range o.headers {
+		name, value, _ := strings.Cut(h, ":")
+		o.http.Headers = append(o.http.Headers, definition.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
+	}
+	if o.secret.kind != "" {
+		spec := definition.CredentialSpec{Name: "credential", Kind: o.secret.kind, User: o.secret.user, Header: o.secret.header}
+		if err := spec.Validate(); err != nil {
+			return t, err
+		}
+		t.Secret = &instrument.Secret{Kind: spec.Kind, User: spec.User, Header: spec.Header, Value: os.Getenv(secretVariable)}
+		if err := definition.ValidSecret(t.Secret.Value); err != nil {
+			return t, fmt.Errorf("%s: %w", secretVariable, err)
+		}
+		o.http.Credential = "given"
+	}
+	return t, o.http.Check()
 }
 
 func tryCommand() *cobra.Command {
@@ -76,7 +131,7 @@ func tryCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "try KIND TARGET",
 		Short: "Make one measurement from here, without a server",
-		Long: "Makes one measurement of a kind (ping, http, tcp, certificate, dns) from this machine and prints outcome,\n" +
+		Long: "Makes one measurement of a kind (ping, http, tcp, certificate, dns, path, udp) from this machine and prints outcome,\n" +
 			"measures with their units, and detail. It is what an agent would measure, and enters no account.\n" +
 			"Exit status: 0 ok or degraded, 1 failed or error, 2 refused input.",
 		Example: "  kestite try ping 127.0.0.1\n  kestite try http https://127.0.0.1:8480/ --status 200\n  kestite try certificate 127.0.0.1:8412 --waive-trust",
@@ -128,7 +183,7 @@ func showTry(w io.Writer, t instrument.Task, at time.Time, r instrument.Result, 
 		enc.SetIndent("", " ")
 		return enc.Encode(map[string]any{
 			"kind": t.Kind, "target": t.Target, "at": at.UTC().Format("2006-01-02T15:04:05.000Z"),
-			"outcome": r.Outcome, "measures": r.Measures(t.Kind), "detail": r.Detail,
+			"outcome": r.Outcome, "measures": r.Measures(t.Kind), "detail": r.Detail, "findings": r.Findings,
 		})
 	}
 	fmt.Fprintf(w, "%s %s: %s\n", t.Kind, t.Target, r.Outcome)
@@ -140,8 +195,60 @@ func showTry(w io.Writer, t instrument.Task, at time.Time, r instrument.Result, 
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	for _, m := range kind.Measures {
 		if v, has := values[m.Name]; has {
-			fmt.Fprintf(tw, "  %s\t%v %s\t(%s)\n", m.Text, v, m.Unit, m.Name)
+			fmt.Fprintf(tw, "  %s\t%s %s\t(%s)\n", m.Text, strconv.FormatFloat(v, 'f', -1, 64), m.Unit, m.Name)
 		}
+	}
+	if err := tw.Flush(); err != nil {
+		return err
+	}
+	return showFindings(w, r.Findings)
+}
+
+// showFindings prints what a measurement saw beyond its measures.
+func showFindings(w io.Writer, f *measure.Findings) error {
+	if f == nil {
+		return nil
+	}
+	if f.Remote != "" {
+		fmt.Fprintf(w, "  answered by %s\n", f.Remote)
+	}
+	for _, v := range f.Visited {
+		fmt.Fprintf(w, "  redirected from %s\n", v)
+	}
+	for _, a := range f.Answers {
+		fmt.Fprintf(w, "  %s\n", a)
+	}
+	for i, c := range f.Chain {
+		fmt.Fprintf(w, "  certificate %d: %s\n    issued by %s\n    valid %s to %s, %s, signed by %s\n", i+1, c.Subject, c.Issuer, c.NotBefore, c.NotAfter, c.Key, c.Signature)
+	}
+	if f.Response != nil {
+		fmt.Fprintf(w, "\n  %s\n  %s\n\n%s\n", f.Response.Status, strings.Join(f.Response.Headers, "\n  "), f.Response.Body)
+	}
+	if f.Trace != nil {
+		return showTrace(w, f.Trace)
+	}
+	return nil
+}
+
+// showTrace prints a line for each hop.
+func showTrace(w io.Writer, t *measure.Trace) error {
+	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	fmt.Fprintf(tw, "\n  hop\twho\tanswered\tloss\tround trip min/mean/max ms\t\n")
+	for _, h := range t.Hops {
+		who, loss, trip := "silent", "unknown", ""
+		if len(h.Addrs) > 0 {
+			who = strings.Join(h.Addrs, ", ")
+		}
+		if names := strings.Join(h.Names, " "); strings.TrimSpace(names) != "" {
+			who += " (" + strings.TrimSpace(names) + ")"
+		}
+		if h.LossPercent != nil {
+			loss = fmt.Sprintf("%.0f %%", *h.LossPercent)
+		}
+		if h.MeanMS != nil {
+			trip = fmt.Sprintf("%.3f / %.3f / %.3f", *h.MinMS, *h.MeanMS, *h.MaxMS)
+		}
+		fmt.Fprintf(tw, "  %d\t%s\t%d of %d\t%s\t%s\t%s\n", h.TTL, who, h.Answered, h.Sent, loss, trip, h.Note)
 	}
 	return tw.Flush()
 }

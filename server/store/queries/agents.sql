@@ -5,7 +5,7 @@ INSERT INTO agent (location, token_hash, created_by) VALUES ($1, $2, $3) RETURNI
 SELECT * FROM agent WHERE token_hash = $1 AND revoked_at IS NULL;
 
 -- name: AgentSeen :exec
-UPDATE agent SET seen_at = now(), version = $2, clock_offset_ms = $3, backlog = $4, lateness_ms = $5, complaint = $6 WHERE id = $1;
+UPDATE agent SET seen_at = now(), version = $2, clock_offset_ms = $3, backlog = $4, lateness_ms = $5, complaint = $6, sockets = $7, cut_off = $8 WHERE id = $1;
 
 -- name: Agents :many
 SELECT * FROM agent WHERE revoked_at IS NULL ORDER BY location, created_at;
@@ -27,3 +27,29 @@ SELECT * FROM trial WHERE id = ANY($1::uuid[]);
 
 -- name: DropOldTrials :exec
 DELETE FROM trial WHERE made_at < now() - interval '1 day';
+
+-- name: LastRoster :one
+SELECT * FROM roster WHERE location = $1 ORDER BY from_at DESC LIMIT 1;
+
+-- name: AddRoster :exec
+INSERT INTO roster (location, from_at, agents) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING;
+
+-- name: RostersSince :many
+-- The rosters from an instant on, and the one before it, oldest first.
+SELECT r.* FROM roster r
+WHERE r.location = @location AND r.from_at >= coalesce((SELECT max(b.from_at) FROM roster b WHERE b.location = @location AND b.from_at <= @since), '-infinity')
+ORDER BY r.from_at;
+
+-- name: DropOldRosters :exec
+DELETE FROM roster r WHERE r.from_at < now() - interval '60 days'
+AND EXISTS (SELECT 1 FROM roster n WHERE n.location = r.location AND n.from_at > r.from_at);
+
+-- name: PutReportIn :exec
+INSERT INTO report_in (check_id, token_hash, made_by) VALUES ($1, $2, $3)
+ON CONFLICT (check_id) DO UPDATE SET token_hash = excluded.token_hash, made_at = now(), made_by = excluded.made_by;
+
+-- name: ReportInByToken :one
+SELECT check_id FROM report_in WHERE token_hash = $1;
+
+-- name: ReportIns :many
+SELECT check_id, made_at, made_by FROM report_in;

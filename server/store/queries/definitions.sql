@@ -33,3 +33,10 @@ SELECT (SELECT count(*) FROM revision) AS revisions,
        (SELECT coalesce(max(made_at), 'epoch')::timestamptz FROM revision) AS last_made,
        (SELECT count(*) FROM revision WHERE valid_until IS NULL) AS open,
        (SELECT count(*) FROM definition WHERE retired_at IS NULL) AS live;
+
+-- name: PutSecret :exec
+INSERT INTO secret (credential, sealed, changed_by) VALUES ($1, $2, $3)
+ON CONFLICT (credential) DO UPDATE SET sealed = excluded.sealed, changed_at = now(), changed_by = excluded.changed_by;
+
+-- name: Secrets :many
+SELECT * FROM secret;

@@ -20,23 +20,23 @@ UPDATE lane SET stale_noted = true WHERE NOT stale_noted AND stale_at < now() RE
 
 -- name: InsertMeasurements :many
 WITH taken AS (
-    INSERT INTO measurement (lane, at, outcome, measures, late_ms, detail)
+    INSERT INTO measurement (lane, at, outcome, measures, late_ms, delay_s, detail)
     SELECT u.lane, u.at, u.outcome,
-           coalesce((@values::real[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, nullif(u.detail, '')
+           coalesce((@values::real[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, u.delay_s, nullif(u.detail, '')
     FROM (SELECT unnest(@lanes::int[]) AS lane, unnest(@ats::timestamptz[]) AS at, unnest(@outcomes::smallint[]) AS outcome,
                  unnest(@starts::int[]) AS start, unnest(@lengths::int[]) AS length,
-                 unnest(@lates::int[]) AS late_ms, unnest(@details::text[]) AS detail) u
+                 unnest(@lates::int[]) AS late_ms, unnest(@delays::int[]) AS delay_s, unnest(@details::text[]) AS detail) u
     ON CONFLICT DO NOTHING
     RETURNING lane, at
 )
 SELECT lane, at FROM taken;
 
 -- name: MeasurementsOf :many
-SELECT at, outcome, measures, late_ms, detail FROM measurement
+SELECT at, outcome, measures, late_ms, delay_s, detail FROM measurement
 WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at;
 
 -- name: LatestMeasurements :many
-SELECT at, outcome, measures, late_ms, detail FROM measurement
+SELECT at, outcome, measures, late_ms, delay_s, detail FROM measurement
 WHERE lane = $1 AND at >= $2 AND at <= $3 ORDER BY at DESC LIMIT $4;
 
 -- name: OutcomesFrom :many
@@ -101,3 +101,14 @@ SELECT * FROM standing_state;
 
 -- name: FirstStretch :one
 SELECT first_at FROM stretch WHERE lane = $1 ORDER BY first_at LIMIT 1;
+
+-- name: PutFindings :exec
+INSERT INTO findings (lane, at, body)
+SELECT unnest(@lanes::int[]), unnest(@ats::timestamptz[]), unnest(@bodies::text[])::jsonb
+ON CONFLICT DO NOTHING;
+
+-- name: FindingsAt :one
+SELECT body FROM findings WHERE lane = $1 AND at = $2;
+
+-- name: FindingsBetween :many
+SELECT at, body FROM findings WHERE lane = $1 AND at >= @since AND at < @before ORDER BY at DESC LIMIT @most;

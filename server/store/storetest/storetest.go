@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -27,6 +29,9 @@ var (
 
 const templateName = "kestite_template"
 
+// keyFile is the key of all servers here, so that a copied database can be read.
+var keyFile string
+
 // Main starts PostgreSQL, runs the tests and stops it. Call it from TestMain.
 func Main(m *testing.M) {
 	os.Exit(run(m))
@@ -44,6 +49,7 @@ func run(m *testing.M) int {
 	defer os.RemoveAll(dir)
 	ctx := context.Background()
 	// The data is thrown away: it need not survive a crash of the machine.
+	keyFile = filepath.Join(dir, "secrets.key")
 	running, err = cluster.Start(ctx, dir+"/postgres", cluster.Settings{"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off"})
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -57,6 +63,12 @@ func run(m *testing.M) int {
 // dropped when the test ends.
 func Database(t testing.TB) string {
 	t.Helper()
+	return clone(t, templateName)
+}
+
+// clone copies a template; the migrated one is made when it is first needed.
+func clone(t testing.TB, of string) string {
+	t.Helper()
 	ctx := context.Background()
 	admin, err := pgx.Connect(ctx, running.URL("postgres"))
 	if err != nil {
@@ -68,7 +80,7 @@ func Database(t testing.TB) string {
 		t.Fatal(made)
 	}
 	name := fmt.Sprintf("test_%d", count.Add(1))
-	if _, err := admin.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+templateName); err != nil {
+	if _, err := admin.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+of); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
@@ -86,7 +98,7 @@ func makeTemplate(ctx context.Context, admin *pgx.Conn) error {
 	if _, err := admin.Exec(ctx, "CREATE DATABASE "+templateName); err != nil {
 		return err
 	}
-	srv, err := server.Build(ctx, Options(running.URL(templateName)))
+	srv, err := server.Build(ctx, options(running.URL(templateName)))
 	if err != nil {
 		return err
 	}
@@ -94,10 +106,46 @@ func makeTemplate(ctx context.Context, admin *pgx.Conn) error {
 	return nil
 }
 
-// Options are those of a server for tests on a database.
-func Options(url string) server.Options {
+// Filled is a database with contents that many tests begin with: it is made once
+// and copied for each.
+type Filled struct {
+	// Fill fills it through a server that is not started.
+	Fill func(*server.Server) error
+
+	once sync.Once
+	name string
+	err  error
+}
+
+// Options are those of a server on a copy.
+func (f *Filled) Options(t testing.TB) func(*server.Options) {
+	t.Helper()
+	f.once.Do(func() {
+		url := clone(detached{t}, templateName)
+		f.name = url[strings.LastIndex(url, "/")+1:]
+		f.name, _, _ = strings.Cut(f.name, "?")
+		srv, err := server.Build(context.Background(), options(url))
+		if err != nil {
+			f.err = err
+			return
+		}
+		f.err = f.Fill(srv)
+		srv.Close()
+	})
+	if f.err != nil {
+		t.Fatal(f.err)
+	}
+	return func(o *server.Options) { o.DatabaseURL = clone(t, f.name) }
+}
+
+// detached is a test whose end cleans nothing up: what it makes outlives it.
+type detached struct{ testing.TB }
+
+func (detached) Cleanup(func()) {}
+
+func options(url string) server.Options {
 	return server.Options{
-		DatabaseURL: url, Listen: "127.0.0.1:0", Organisation: "Skerry Line", Timezone: "Europe/Oslo", Version: "test",
+		DatabaseURL: url, KeyFile: keyFile, Listen: "127.0.0.1:0", Organisation: "Skerry Line", Timezone: "Europe/Oslo", Version: "test",
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})),
 	}
 }
@@ -106,7 +154,7 @@ func Options(url string) server.Options {
 // Nothing runs yet: no listening, no background work.
 func Server(t testing.TB, change ...func(*server.Options)) *server.Server {
 	t.Helper()
-	o := Options(Database(t))
+	o := options(Database(t))
 	for _, c := range change {
 		c(&o)
 	}
@@ -121,7 +169,7 @@ func Server(t testing.TB, change ...func(*server.Options)) *server.Server {
 // Started builds and starts a server; it is stopped when the test ends.
 func Started(t testing.TB, change ...func(*server.Options)) *server.Server {
 	t.Helper()
-	o := Options(Database(t))
+	o := options(Database(t))
 	for _, c := range change {
 		c(&o)
 	}

@@ -16,6 +16,13 @@ export const useServices = () => useQuery({ queryKey: ['services'], queryFn: () 
 
 export const useChecks = () => useQuery({ queryKey: ['checks'], queryFn: () => ask(api.GET('/api/v1/checks')).then((l) => l.items) })
 
+/** The kinds of check and their measures; they come with the server and do not change. */
+export const useKinds = () => useQuery({ queryKey: ['kinds'], queryFn: () => ask(api.GET('/api/v1/kinds')).then((l) => l.items), staleTime: Infinity })
+
+export const useNetworks = () => useQuery({ queryKey: ['networks'], queryFn: () => ask(api.GET('/api/v1/networks')).then((l) => l.items) })
+
+export const useCredentials = () => useQuery({ queryKey: ['credentials'], queryFn: () => ask(api.GET('/api/v1/credentials')).then((l) => l.items) })
+
 export const useStates = () => useQuery({ queryKey: ['states'], queryFn: () => ask(api.GET('/api/v1/states')).then((l) => l.items) })
 
 export const useStrips = (period?: string) =>

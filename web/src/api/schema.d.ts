@@ -240,6 +240,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/checks/{id}/report-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make the address to report in to; one made before is worthless from then on
+         * @description Needs the role manager.
+         */
+        post: operations["make-report-in-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/checks/{id}/restore": {
         parameters: {
             query?: never;
@@ -280,6 +300,134 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs the role viewer.
+         */
+        get: operations["list-credential"];
+        put?: never;
+        /**
+         * Define a credential
+         * @description Needs the role manager.
+         */
+        post: operations["create-credential"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/credentials/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which credentials have a secret, and since when
+         * @description Needs the role viewer.
+         */
+        get: operations["list-secrets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/credentials/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a credential: opens a new revision
+         * @description Needs the role manager.
+         */
+        put: operations["edit-credential"];
+        post?: never;
+        /**
+         * Retire a credential; its history stays
+         * @description Needs the role manager.
+         */
+        delete: operations["retire-credential"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/credentials/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs the role manager.
+         */
+        post: operations["restore-credential"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/credentials/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["revisions-of-credential"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/credentials/{id}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set the secret of a credential; it is encrypted and never read back
+         * @description Needs the role manager.
+         */
+        put: operations["set-secret"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/first-person": {
         parameters: {
             query?: never;
@@ -292,6 +440,134 @@ export interface paths {
         put?: never;
         /** Make the first person, an administrator, with the token from the console */
         post: operations["make-first-person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The kinds of check and what each measures
+         * @description Needs the role viewer.
+         */
+        get: operations["list-kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs the role viewer.
+         */
+        get: operations["list-kit"];
+        put?: never;
+        /**
+         * Define a kit
+         * @description Needs the role manager.
+         */
+        post: operations["create-kit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a kit: opens a new revision
+         * @description Needs the role manager.
+         */
+        put: operations["edit-kit"];
+        post?: never;
+        /**
+         * Retire a kit; its history stays
+         * @description Needs the role manager.
+         */
+        delete: operations["retire-kit"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs the role manager.
+         */
+        post: operations["restore-kit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["revisions-of-kit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{id}/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make the checks of a kit for a service
+         * @description Needs the role manager.
+         */
+        post: operations["use-kit"];
         delete?: never;
         options?: never;
         head?: never;
@@ -406,6 +682,134 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/networks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs the role viewer.
+         */
+        get: operations["list-network"];
+        put?: never;
+        /**
+         * Define a network
+         * @description Needs the role manager.
+         */
+        post: operations["create-network"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/networks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a network: opens a new revision
+         * @description Needs the role manager.
+         */
+        put: operations["edit-network"];
+        post?: never;
+        /**
+         * Retire a network; its history stays
+         * @description Needs the role manager.
+         */
+        delete: operations["retire-network"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/networks/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs the role manager.
+         */
+        post: operations["restore-network"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/networks/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["revisions-of-network"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make the checks of a plan that are not there yet
+         * @description Needs the role manager.
+         */
+        post: operations["create-pairs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pairs/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The checks between locations that a plan makes
+         * @description Needs the role manager.
+         */
+        post: operations["preview-pairs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -464,6 +868,26 @@ export interface paths {
          * @description Needs the role operator.
          */
         post: operations["propose-checks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which checks have an address to report in to
+         * @description Needs the role viewer.
+         */
+        get: operations["list-report-ins"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -982,6 +1406,13 @@ export interface components {
             complaint: string;
             /** @description It asked for work within the last 40 seconds */
             connected: boolean;
+            /** @description Why it takes itself for cut off from the network */
+            cut_off: string;
+            /**
+             * Format: int64
+             * @description Checks that it holds at present
+             */
+            holds: number;
             id: string;
             /**
              * Format: double
@@ -991,6 +1422,11 @@ export interface components {
             location: string;
             /** Format: date-time */
             seen_at?: string;
+            /**
+             * @description What its ICMP sockets allow
+             * @enum {string}
+             */
+            sockets: "raw" | "datagram" | "none" | "";
             version: string;
         };
         AgreementMoment: {
@@ -1004,13 +1440,13 @@ export interface components {
             /** @description Who was promised; empty for an internal target */
             customer: string;
             /** @default 0 */
-            degraded_weight_percent: string;
+            degraded_weight_percent?: string;
             /** @description First day of the promise, 2006-01-02 in the zone; absent: from when it was entered */
             from?: string;
             latency?: components["schemas"]["Latency"];
             maintenance?: components["schemas"]["Maintenance"];
             /** @default 0 */
-            min_coverage_percent: string;
+            min_coverage_percent?: string;
             /** Format: int64 */
             min_outage_s?: number;
             name: string;
@@ -1025,7 +1461,7 @@ export interface components {
              * @default exclude
              * @enum {string}
              */
-            unmeasured: "exclude" | "down" | "up";
+            unmeasured?: "exclude" | "down" | "up";
             upstream?: components["schemas"]["Upstream"];
         };
         AuditView: {
@@ -1037,7 +1473,7 @@ export interface components {
         };
         Candidate: {
             /** @enum {string} */
-            kind: "ping" | "http" | "tcp" | "certificate" | "dns";
+            kind: "ping" | "http" | "tcp" | "certificate" | "path";
             name: string;
             target: string;
             trials: components["schemas"]["TrialRef"][];
@@ -1045,6 +1481,11 @@ export interface components {
         CertificateSettings: {
             /** @description Name to ask for (SNI) and to find in the certificate; absent: the target's host */
             server_name?: string;
+            /**
+             * @description Protocol in which TLS is asked for; absent: TLS from the first byte
+             * @enum {string}
+             */
+            starttls?: "smtp" | "imap" | "pop3" | "ftp" | "postgres" | "";
             /** @description Take a certificate for another name */
             waive_name?: boolean;
             /** @description Take a chain that leads to no trusted root */
@@ -1070,38 +1511,47 @@ export interface components {
              * @default 1
              */
             confirm: number;
+            derived?: components["schemas"]["DerivedSettings"];
             dns?: components["schemas"]["DNSSettings"];
             http?: components["schemas"]["HTTPSettings"];
             /** Format: int64 */
             interval_s: number;
             /** @enum {string} */
-            kind: "ping" | "http" | "tcp" | "certificate" | "dns";
+            kind: "ping" | "http" | "tcp" | "certificate" | "dns" | "path" | "udp" | "report-in" | "derived";
             limits?: components["schemas"]["Limit"][];
             locations: string[];
             name: string;
+            path?: components["schemas"]["PathSettings"];
             ping?: components["schemas"]["PingSettings"];
             /**
              * @description any, majority, all or a whole number
              * @default majority
              */
-            quorum: string;
+            quorum?: string;
             /**
              * Format: int64
              * @default 1
              */
             recover: number;
+            report_in?: components["schemas"]["ReportInSettings"];
+            /**
+             * Format: int64
+             * @description While a failure is not confirmed, measure again after so many seconds, sooner than the interval; 0: at the interval
+             */
+            retry_s?: number;
             /**
              * @default decides
              * @enum {string}
              */
-            role: "decides" | "informs";
+            role?: "decides" | "informs";
             service: string;
             /** Format: int64 */
             stale_after_s: number;
-            /** @description Host name or address for ping, URL for http, host:port for tcp and certificate, the name to look up for dns */
+            /** @description Host name or address for ping and path, URL for http, host:port for tcp, certificate and udp, the name to look up for dns; nothing for report-in and derived */
             target: string;
             /** Format: int64 */
             timeout_ms: number;
+            udp?: components["schemas"]["UDPSettings"];
         };
         CreateAgreementSpecBody: {
             reason?: string;
@@ -1111,9 +1561,21 @@ export interface components {
             reason?: string;
             spec: components["schemas"]["CheckSpec"];
         };
+        CreateCredentialSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["CredentialSpec"];
+        };
+        CreateKitSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["KitSpec"];
+        };
         CreateLocationSpecBody: {
             reason?: string;
             spec: components["schemas"]["LocationSpec"];
+        };
+        CreateNetworkSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["NetworkSpec"];
         };
         CreateServiceSpecBody: {
             reason?: string;
@@ -1122,6 +1584,19 @@ export interface components {
         CreateWindowSpecBody: {
             reason?: string;
             spec: components["schemas"]["WindowSpec"];
+        };
+        CredentialSpec: {
+            /** @description Name of the header, for header */
+            header?: string;
+            /**
+             * @description HTTP Basic (RFC 7617), Bearer (RFC 6750), or the value of a header
+             * @enum {string}
+             */
+            kind: "basic" | "bearer" | "header";
+            name: string;
+            note?: string;
+            /** @description User name, for basic */
+            user?: string;
         };
         Credit: {
             below_percent: string;
@@ -1139,7 +1614,7 @@ export interface components {
              * @default A
              * @enum {string}
              */
-            type: "A" | "AAAA" | "CNAME" | "MX" | "NS" | "TXT" | "SOA" | "SRV" | "CAA" | "PTR";
+            type?: "A" | "AAAA" | "CNAME" | "MX" | "NS" | "TXT" | "SOA" | "SRV" | "CAA" | "PTR";
         };
         DefinedAgreementSpec: {
             /** @description Since when the revision is in force */
@@ -1169,6 +1644,34 @@ export interface components {
             since: string;
             spec: components["schemas"]["CheckSpec"];
         };
+        DefinedCredentialSpec: {
+            /** @description Since when the revision is in force */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the revision in force
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["CredentialSpec"];
+        };
+        DefinedKitSpec: {
+            /** @description Since when the revision is in force */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the revision in force
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["KitSpec"];
+        };
         DefinedLocationSpec: {
             /** @description Since when the revision is in force */
             from: string;
@@ -1182,6 +1685,20 @@ export interface components {
             /** @description When it was first defined */
             since: string;
             spec: components["schemas"]["LocationSpec"];
+        };
+        DefinedNetworkSpec: {
+            /** @description Since when the revision is in force */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the revision in force
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["NetworkSpec"];
         };
         DefinedServiceSpec: {
             /** @description Since when the revision is in force */
@@ -1219,6 +1736,14 @@ export interface components {
             need?: number;
             services: string[];
         };
+        DerivedSettings: {
+            /**
+             * @description difference: the first less all others; share: the first in percent of the sum of the others
+             * @enum {string}
+             */
+            operation: "sum" | "difference" | "mean" | "min" | "max" | "share";
+            sources: components["schemas"]["Source"][];
+        };
         EditAgreementSpecBody: {
             reason?: string;
             /**
@@ -1237,6 +1762,24 @@ export interface components {
             revision: number;
             spec: components["schemas"]["CheckSpec"];
         };
+        EditCredentialSpecBody: {
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on; 0 for whichever is in force
+             */
+            revision: number;
+            spec: components["schemas"]["CredentialSpec"];
+        };
+        EditKitSpecBody: {
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on; 0 for whichever is in force
+             */
+            revision: number;
+            spec: components["schemas"]["KitSpec"];
+        };
         EditLocationSpecBody: {
             reason?: string;
             /**
@@ -1245,6 +1788,15 @@ export interface components {
              */
             revision: number;
             spec: components["schemas"]["LocationSpec"];
+        };
+        EditNetworkSpecBody: {
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on; 0 for whichever is in force
+             */
+            revision: number;
+            spec: components["schemas"]["NetworkSpec"];
         };
         EditServiceSpecBody: {
             reason?: string;
@@ -1303,7 +1855,7 @@ export interface components {
              * @default about:blank
              * @example https://example.com/errors/example
              */
-            type: string;
+            type?: string;
         };
         Figures: {
             /** Format: int64 */
@@ -1325,6 +1877,19 @@ export interface components {
             total_ms: components["schemas"]["Totals"];
             /** @enum {string} */
             verdict: "met" | "missed" | "on-track" | "insufficient" | "not-applicable";
+        };
+        Findings: {
+            /** @description Records as the resolver gave them */
+            answers?: string[];
+            /** @description Certificates, the leaf first */
+            chain?: components["schemas"]["Link"][];
+            /** @description Address that answered */
+            remote?: string;
+            /** @description The answer as received, kept when the measurement failed */
+            response?: components["schemas"]["Response"];
+            trace?: components["schemas"]["Trace"];
+            /** @description Addresses that redirects led through, the first one first */
+            visited?: string[];
         };
         FirstNeeded: {
             needed: boolean;
@@ -1348,13 +1913,74 @@ export interface components {
             text: string;
         };
         HTTPSettings: {
+            /** @description Sent with the request */
+            body?: string;
+            /** @description Credential to sign in with */
+            credential?: string;
+            /** @description Regular expression (RE2) that the body must not match */
+            forbidden_pattern?: string;
+            /** @description Text that the body must not contain */
+            forbidden_text?: string;
+            headers?: components["schemas"]["Header"][];
+            /** @description JSONPath (RFC 9535) of one number in the body, the measure value; such as $.bookings.last_hour */
+            json_path?: string;
+            /**
+             * @default GET
+             * @enum {string}
+             */
+            method?: "GET" | "HEAD" | "POST" | "PUT" | "PATCH" | "DELETE" | "OPTIONS";
+            /** @description Regular expression (RE2) that the body must match */
+            pattern?: string;
+            /**
+             * Format: int64
+             * @description How many redirects to follow; 0: the first answer counts
+             */
+            redirects?: number;
             /**
              * @description Expected status codes, such as 200-299,304
              * @default 200-399
              */
-            status: string;
+            status?: string;
             /** @description Text that the body must contain */
             text?: string;
+            /**
+             * @description HTTP version that must be spoken; absent: either
+             * @enum {string}
+             */
+            version?: "1.1" | "2" | "";
+            /** @description Take a certificate that leads to no trusted root, or is for another name */
+            waive_trust?: boolean;
+        };
+        Header: {
+            name: string;
+            value: string;
+        };
+        Hop: {
+            /** @description Who answered; empty: nobody did */
+            addrs: string[];
+            /** Format: int64 */
+            answered: number;
+            /** Format: double */
+            loss_percent: number | null;
+            /** @description Reverse names, in the order of the addresses; empty where there is none */
+            names?: string[];
+            /** @description Whose network each address lies in, as people defined them; empty: unknown */
+            networks?: string[];
+            /** @description What it said other than that the packet's time was up */
+            note?: string;
+            /** Format: double */
+            rtt_max_ms: number | null;
+            /** Format: double */
+            rtt_mean_ms: number | null;
+            /** Format: double */
+            rtt_min_ms: number | null;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description Distance in hops, from 1
+             */
+            ttl: number;
         };
         HourView: {
             at: string;
@@ -1372,6 +1998,31 @@ export interface components {
             class: "outside" | "up" | "degraded" | "down" | "tolerated" | "maintenance" | "upstream" | "excused" | "unmeasured";
             from: string;
             to: string;
+        };
+        Kind: {
+            /**
+             * Format: int64
+             * @description Index of the measure that summaries follow
+             */
+            leading: number;
+            measures: components["schemas"]["Measure"][];
+            name: string;
+            text: string;
+        };
+        KitSpec: {
+            /** @description Service and locations are those it is applied to; what stands here is not used */
+            checks: components["schemas"]["CheckSpec"][];
+            name: string;
+            note?: string;
+            parameters?: components["schemas"]["Parameter"][];
+        };
+        KitUse: {
+            locations: string[];
+            service: string;
+            /** @description By the parameters' names; absent ones take the default */
+            values?: {
+                [key: string]: string;
+            };
         };
         LaneView: {
             hours: components["schemas"]["HourView"][];
@@ -1409,8 +2060,33 @@ export interface components {
             failed_above?: number;
             /** Format: double */
             failed_below?: number;
+            /**
+             * Format: int64
+             * @description Seconds for which it must be broken without a pause
+             */
+            for_s?: number;
+            /**
+             * Format: int64
+             * @description Measurements in a row that must break it
+             */
+            in_a_row?: number;
+            /**
+             * Format: int64
+             * @description The mean over so many seconds is what must break it
+             */
+            mean_s?: number;
             /** @description Name of the measure */
             measure: string;
+        };
+        Link: {
+            issuer: string;
+            /** @description Algorithm and length, such as RSA 2048 */
+            key: string;
+            not_after: string;
+            not_before: string;
+            serial: string;
+            signature: string;
+            subject: string;
         };
         ListAgentViewBody: {
             items: components["schemas"]["AgentView"][];
@@ -1427,8 +2103,17 @@ export interface components {
         ListDefinedCheckSpecBody: {
             items: components["schemas"]["DefinedCheckSpec"][];
         };
+        ListDefinedCredentialSpecBody: {
+            items: components["schemas"]["DefinedCredentialSpec"][];
+        };
+        ListDefinedKitSpecBody: {
+            items: components["schemas"]["DefinedKitSpec"][];
+        };
         ListDefinedLocationSpecBody: {
             items: components["schemas"]["DefinedLocationSpec"][];
+        };
+        ListDefinedNetworkSpecBody: {
+            items: components["schemas"]["DefinedNetworkSpec"][];
         };
         ListDefinedServiceSpecBody: {
             items: components["schemas"]["DefinedServiceSpec"][];
@@ -1436,17 +2121,29 @@ export interface components {
         ListDefinedWindowSpecBody: {
             items: components["schemas"]["DefinedWindowSpec"][];
         };
+        ListKindBody: {
+            items: components["schemas"]["Kind"][];
+        };
+        ListMadeBody: {
+            items: components["schemas"]["Made"][];
+        };
         ListPeriodAccountBody: {
             items: components["schemas"]["PeriodAccount"][];
         };
         ListPersonViewBody: {
             items: components["schemas"]["PersonView"][];
         };
+        ListReportInViewBody: {
+            items: components["schemas"]["ReportInView"][];
+        };
         ListReportViewBody: {
             items: components["schemas"]["ReportView"][];
         };
         ListRevisionViewBody: {
             items: components["schemas"]["RevisionView"][];
+        };
+        ListSecretViewBody: {
+            items: components["schemas"]["SecretView"][];
         };
         ListStandInBody: {
             items: components["schemas"]["StandIn"][];
@@ -1470,8 +2167,28 @@ export interface components {
             text: string;
         };
         LocationSpec: {
+            /** @description Where checks between locations find this one */
+            address?: string;
+            /**
+             * Format: int64
+             * @description UDP port on which its agent answers UDP echo checks; 0: none
+             */
+            echo_port?: number;
+            /**
+             * Format: double
+             * @description Degrees, north positive
+             */
+            latitude?: number;
+            /**
+             * Format: double
+             * @description Degrees, east positive
+             */
+            longitude?: number;
             name: string;
             note?: string;
+            rates?: components["schemas"]["Rates"];
+            /** @description Hosts (pinged) or host:port (connected to) that answer whenever the location is connected; while none does, measurements are errors and say nothing of their targets */
+            references?: string[];
             region?: string;
         };
         Made: {
@@ -1503,9 +2220,22 @@ export interface components {
             timezone: string;
             version: string;
         };
+        Measure: {
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            low: number;
+            name: string;
+            text: string;
+            unit: string;
+        };
         Moment: {
             agreements: components["schemas"]["AgreementMoment"][];
             at: string;
+            /** @description Kinds of the checks mentioned, by id */
+            kinds: {
+                [key: string]: string;
+            };
             /** @description Names of the checks, locations and services mentioned, by kind and id */
             names: {
                 [key: string]: string;
@@ -1526,6 +2256,14 @@ export interface components {
             service?: string;
             subject: string;
             text: string;
+        };
+        NetworkSpec: {
+            name: string;
+            note?: string;
+            /** @description It is our own */
+            ours?: boolean;
+            /** @description Address ranges such as 198.18.0.0/15 or fd77::/16; a single address stands for itself */
+            prefixes: string[];
         };
         NewPerson: {
             email: string;
@@ -1574,6 +2312,86 @@ export interface components {
             so_far: components["schemas"]["Pace"];
             week: components["schemas"]["Pace"];
         };
+        PairCheck: {
+            /** @description Id of a check that measures this already; it is not made again */
+            have?: string;
+            pair: components["schemas"]["PairOf"];
+            spec: components["schemas"]["CheckSpec"];
+        };
+        PairOf: {
+            a: string;
+            b: string;
+        };
+        PairPlan: {
+            /** @description Measure each pair from either end */
+            both_ways?: boolean;
+            /** Format: int64 */
+            interval_s: number;
+            kinds: ("ping" | "path" | "udp")[];
+            /** @description Among which; for full and regions */
+            locations?: string[];
+            /** @description For picked */
+            pairs?: components["schemas"]["PairOf"][];
+            service: string;
+            /**
+             * @description full: every location with every other; regions: one link between any two regions and a full mesh inside each; picked: those in pairs
+             * @enum {string}
+             */
+            shape: "full" | "regions" | "picked";
+        };
+        PairPreview: {
+            checks: components["schemas"]["PairCheck"][];
+            /** Format: int64 */
+            pairs: number;
+            /** Format: int64 */
+            runs_per_day: number;
+        };
+        Parameter: {
+            /** @description Taken where no value is given */
+            default: string;
+            /** @description Small letters, digits and _ */
+            name: string;
+            /** @description What it is, for who applies the kit */
+            text?: string;
+        };
+        PathSettings: {
+            /**
+             * Format: int64
+             * @default 30
+             */
+            max_hops?: number;
+            /**
+             * @description Packets to send: ICMP echo requests, UDP, or TCP SYN
+             * @default icmp
+             * @enum {string}
+             */
+            method?: "icmp" | "udp" | "tcp";
+            /** @description Look up the hops' names */
+            names?: boolean;
+            /**
+             * Format: int64
+             * @description Of the target, for udp and tcp; 0: 33434 for udp, 443 for tcp
+             */
+            port?: number;
+            /**
+             * Format: int64
+             * @description Packets to each hop
+             * @default 3
+             */
+            rounds?: number;
+            /**
+             * Format: int64
+             * @description Of the whole IP packet, for icmp and udp; at least 60
+             * @default 60
+             */
+            size_bytes?: number;
+            /**
+             * Format: int64
+             * @description Between the rounds
+             * @default 500
+             */
+            spacing_ms?: number;
+        };
         PeriodAccount: {
             figures: components["schemas"]["Figures"];
             intervals: components["schemas"]["IntervalView"][];
@@ -1608,9 +2426,16 @@ export interface components {
         PingSettings: {
             /**
              * Format: int64
+             * @description Differentiated services code point of the requests (RFC 2474)
+             */
+            dscp?: number;
+            /**
+             * Format: int64
              * @default 5
              */
             packets: number;
+            /** @description A second target: the measurement fails only when both do */
+            second?: string;
             /**
              * Format: int64
              * @description ICMP payload
@@ -1628,8 +2453,39 @@ export interface components {
             address: string;
             locations: string[];
         };
+        Rates: {
+            /**
+             * Format: int64
+             * @description Measurements in a UTC day
+             */
+            per_day?: number;
+            /**
+             * Format: double
+             * @description Measurements a second, of all checks
+             */
+            per_second?: number;
+            /**
+             * Format: double
+             * @description Seconds between two measurements of one target at least
+             */
+            per_target_s?: number;
+        };
         "Remark-reportRequest": {
             remark: string;
+        };
+        ReportInAddress: {
+            /** @description Below the server's address; shown this once */
+            path: string;
+        };
+        ReportInSettings: {
+            /** @description Names of the numbers that it may report; they become the measures value_1 to value_4 */
+            numbers?: string[];
+        };
+        ReportInView: {
+            check: string;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
         };
         ReportPage: {
             agreement: string;
@@ -1684,6 +2540,14 @@ export interface components {
             state: "draft" | "published";
             verdict: string;
         };
+        Response: {
+            /** @description Its first 16 KiB; what is no text is replaced by U+FFFD */
+            body: string;
+            /** @description There was more of the body */
+            cut: boolean;
+            headers: string[];
+            status: string;
+        };
         RevisionView: {
             by: string;
             /** Format: date-time */
@@ -1704,7 +2568,13 @@ export interface components {
         };
         Sample: {
             at: string;
+            /**
+             * Format: int32
+             * @description How long after it was made it arrived; long when the agent was cut off from the server
+             */
+            delay_s: number;
             detail: string;
+            findings?: components["schemas"]["Findings"];
             /** Format: int32 */
             late_ms: number;
             measures: {
@@ -1712,6 +2582,14 @@ export interface components {
             };
             /** @enum {string} */
             outcome: "ok" | "degraded" | "failed" | "error";
+        };
+        SecretEntry: {
+            secret: string;
+        };
+        SecretView: {
+            changed_at: string;
+            changed_by: string;
+            credential: string;
         };
         ServicePeriod: {
             accounts: components["schemas"]["AccountView"][];
@@ -1735,7 +2613,7 @@ export interface components {
              * @default worst
              * @enum {string}
              */
-            combine: "worst" | "best";
+            combine?: "worst" | "best";
             depends_on?: components["schemas"]["Dependency"][];
             /** @enum {string} */
             kind: "business" | "supporting" | "supplier";
@@ -1750,6 +2628,12 @@ export interface components {
             email: string;
             password: string;
         };
+        Source: {
+            check: string;
+            /** @description Absent: all of the check's locations that have a fresh value */
+            location?: string;
+            measure: string;
+        };
         Span: {
             from: string;
             to: string;
@@ -1759,7 +2643,7 @@ export interface components {
             error?: string;
             id: string;
             /** @enum {string} */
-            kind: "web" | "names" | "host";
+            kind: "web" | "names" | "host" | "route" | "voice" | "reporter";
             mode: string;
             modes: string[];
             name: string;
@@ -1822,12 +2706,26 @@ export interface components {
             /** Format: int64 */
             upstream: number;
         };
+        Trace: {
+            /** @description How the route differs from the one before */
+            changed?: string;
+            /** @description Where and why it ended short of the target */
+            end?: string;
+            hops: components["schemas"]["Hop"][];
+            method: string;
+            reached: boolean;
+            /** @description Fingerprint of the addresses along the path, hexadecimal */
+            route: string;
+            /** @description Address that was traced */
+            target: string;
+        };
         TrialRef: {
             id: string;
             location: string;
         };
         TrialView: {
             detail?: string;
+            findings?: components["schemas"]["Findings"];
             id: string;
             location: string;
             measures?: {
@@ -1836,10 +2734,30 @@ export interface components {
             /** @enum {string} */
             outcome?: "ok" | "degraded" | "failed" | "error" | "";
             /**
-             * @description lost: no agent took it within a minute
+             * @description lost: no agent took it within a minute, or none told what came of it
              * @enum {string}
              */
             state: "waiting" | "taken" | "done" | "lost";
+        };
+        UDPSettings: {
+            /**
+             * @description Whose packet spacing, size and robustness are played (ITU-T G.711 or G.729A, 20 ms a packet)
+             * @default g711
+             * @enum {string}
+             */
+            codec?: "g711" | "g729";
+            /**
+             * Format: int64
+             * @description Differentiated services code point (RFC 2474); 46 is what voice uses
+             */
+            dscp?: number;
+            /**
+             * Format: int64
+             * @default 100
+             */
+            packets?: number;
+            /** @description The clocks of both ends are synchronised, so that delays one way can be told */
+            synchronised?: boolean;
         };
         Upstream: {
             excuse: string[];
@@ -2736,6 +3654,64 @@ export interface operations {
             };
         };
     };
+    "make-report-in-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportInAddress"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "restore-check": {
         parameters: {
             query?: never;
@@ -2850,6 +3826,450 @@ export interface operations {
             };
         };
     };
+    "list-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedCredentialSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateCredentialSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListSecretViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditCredentialSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecretEntry"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "first-person-needed": {
         parameters: {
             query?: never;
@@ -2903,6 +4323,452 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListKindBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedKitSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateKitSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditKitSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "use-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitUse"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListMadeBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3307,6 +5173,463 @@ export interface operations {
             };
         };
     };
+    "list-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedNetworkSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateNetworkSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditNetworkSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairPlan"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListMadeBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairPlan"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairPreview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-people": {
         parameters: {
             query?: never;
@@ -3516,6 +5839,53 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-report-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListReportInViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

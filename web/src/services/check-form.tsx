@@ -5,45 +5,20 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Controller, useForm } from 'react-hook-form'
+import { Controller, useForm, type FieldPath } from 'react-hook-form'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
-import { api, ask, type Schemas } from '../api/client'
+import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
-import { Confirm, Trouble, showFaults } from '../parts/trouble'
+import { Confirm, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/period'
-import { kinds, type Kind } from './kinds'
-import { cost, detection } from './plan'
+import { Choice, ExpectFields, HowFields, NumberField, Words, faultAt, type Draft, type DraftForm } from './kind-fields'
+import { inward, kinds, type Kind } from './kinds'
+import { LimitFields } from './limit-fields'
+import { cost, detection, newCheck, ownSettings } from './plan'
+import { TryNow } from './try-now'
 
 type Spec = Schemas['CheckSpec']
 type Check = Schemas['DefinedCheckSpec']
-type Values = {
-  name: string
-  kind: Kind
-  target: string
-  interval_s: number
-  timeout_ms: number
-  stale_after_s: number
-  confirm: number
-  recover: number
-  quorum: string
-  role: 'decides' | 'informs'
-  locations: string[]
-  packets: number
-  size_bytes: number
-  spacing_ms: number
-  status: string
-  text: string
-  server_name: string
-  waive_trust: boolean
-  waive_name: boolean
-  record: NonNullable<Schemas['DNSSettings']['type']>
-  resolver: string
-  expect: string
-  signed: boolean
-  degraded: string
-  failed: string
-  reason: string
-}
 
 /** Defines a check, or edits one as a new revision. */
 export function CheckPage() {
@@ -54,90 +29,57 @@ export function CheckPage() {
   const places = useLocations()
   if (!checks.data || !services.data || !places.data) return <Trouble error={checks.error ?? services.error ?? places.error} />
   const check = checks.data.find((c) => c.id === id)
-  const service = services.data.find((s) => s.id === (check?.spec.service ?? params.get('service')))
+  const model = checks.data.find((c) => c.id === params.get('like'))
+  const service = services.data.find((s) => s.id === (check?.spec.service ?? model?.spec.service ?? params.get('service')))
   if (!service || (id && !check)) return <div className="empty">There is no such check. Choose a service, and add one there.</div>
-  return <Form key={check?.revision ?? 0} check={check} service={service} places={places.data.filter((l) => !l.retired || check?.spec.locations.includes(l.id))} />
+  return <Form key={check?.revision ?? params.get('like') ?? 0} check={check} model={model} service={service} places={places.data.filter((l) => !l.retired || check?.spec.locations.includes(l.id))} />
 }
 
-/** The field of the form for a path in the spec, where they differ. */
-const fieldOf: Record<string, keyof Values> = {
-  'http.status': 'status',
-  'http.text': 'text',
-  'dns.type': 'record',
-  'dns.resolver': 'resolver',
-  'dns.expect': 'expect',
-  'certificate.server_name': 'server_name',
-  'ping.packets': 'packets',
-  'ping.size_bytes': 'size_bytes',
-  'ping.spacing_ms': 'spacing_ms',
-  'limits[0]': 'failed',
+/** The draft that the form begins with: an existing check, one like another, or a new one. */
+function draft(spec: Spec | undefined, service: string, places: string[]): Draft {
+  const fresh = newCheck(spec?.kind ?? 'http', service, places)
+  const settings = Object.fromEntries((['http', 'ping', 'certificate', 'dns', 'path', 'udp', 'report_in', 'derived'] as const).map((k) => [k, { ...fresh[k], ...spec?.[k] }]))
+  return { ...fresh, ...spec, ...settings, limits: spec ? (spec.limits ?? []) : fresh.limits, reason: '' }
 }
 
-const records = ['A', 'AAAA', 'CNAME', 'MX', 'NS', 'TXT', 'SOA', 'SRV', 'CAA', 'PTR'] as const
+/** Takes away what was left empty; undefined where nothing is left. */
+function filled<T>(v: T): T | undefined {
+  if (v === '' || v === null || (typeof v === 'number' && Number.isNaN(v))) return undefined
+  if (Array.isArray(v)) return v.map(filled).filter((x) => x !== undefined) as T
+  if (typeof v === 'object') return Object.fromEntries(Object.entries(v as object).map(([k, x]) => [k, filled(x) as unknown]).filter(([, x]) => x !== undefined)) as T
+  return v
+}
 
-function values(spec: Spec | undefined, places: string[]): Values {
-  const of = kinds[spec?.kind ?? 'http'].limit
-  const limit = spec?.limits?.find((l) => l.measure === of.measure)
-  const bound = (word: 'degraded' | 'failed') => limit?.[`${word}_${of.bad}`]?.toString() ?? ''
+/** Fields that are numbers and may be left empty. */
+function numbers(d: Draft): Draft {
+  const n = (v: unknown) => (v === undefined || v === '' ? undefined : Number(v))
   return {
-    name: spec?.name ?? '',
-    kind: spec?.kind ?? 'http',
-    target: spec?.target ?? '',
-    interval_s: spec?.interval_s ?? 60,
-    timeout_ms: spec?.timeout_ms ?? 5000,
-    stale_after_s: spec?.stale_after_s ?? 190,
-    confirm: spec?.confirm ?? 2,
-    recover: spec?.recover ?? 2,
-    quorum: spec?.quorum ?? 'majority',
-    role: spec?.role ?? 'decides',
-    locations: spec?.locations ?? places,
-    packets: spec?.ping?.packets ?? 5,
-    size_bytes: spec?.ping?.size_bytes ?? 56,
-    spacing_ms: spec?.ping?.spacing_ms ?? 200,
-    status: spec?.http?.status ?? '200-399',
-    text: spec?.http?.text ?? '',
-    server_name: spec?.certificate?.server_name ?? '',
-    waive_trust: spec?.certificate?.waive_trust ?? false,
-    waive_name: spec?.certificate?.waive_name ?? false,
-    record: spec?.dns?.type ?? 'A',
-    resolver: spec?.dns?.resolver ?? '',
-    expect: spec?.dns?.expect ?? '',
-    signed: spec?.dns?.signed ?? false,
-    degraded: bound('degraded'),
-    failed: bound('failed'),
-    reason: '',
+    ...d,
+    retry_s: n(d.retry_s),
+    ping: d.ping && { ...d.ping, dscp: n(d.ping.dscp) },
+    udp: d.udp && { ...d.udp, dscp: n(d.udp.dscp) },
+    path: d.path && { ...d.path, port: n(d.path.port), size_bytes: n(d.path.size_bytes) },
   }
 }
 
-function toSpec(v: Values, service: string, was: Spec | undefined): Spec {
-  const number = (s: string) => (s.trim() === '' ? undefined : Number(s))
-  const of = kinds[v.kind].limit
-  const others = (was?.limits ?? []).filter((l) => l.measure !== of.measure)
-  const bounds = { degraded: number(v.degraded), failed: number(v.failed) }
-  const limit = { measure: of.measure, [`degraded_${of.bad}`]: bounds.degraded, [`failed_${of.bad}`]: bounds.failed }
-  return {
-    service,
-    name: v.name,
-    kind: v.kind,
-    target: v.target.trim(),
-    interval_s: Number(v.interval_s),
-    timeout_ms: Number(v.timeout_ms),
-    stale_after_s: Number(v.stale_after_s),
-    confirm: Number(v.confirm),
-    recover: Number(v.recover),
-    quorum: v.quorum,
-    role: v.role,
-    locations: v.locations,
-    limits: bounds.degraded === undefined && bounds.failed === undefined ? others : [...others, limit],
-    ping: v.kind === 'ping' ? { packets: Number(v.packets), size_bytes: Number(v.size_bytes), spacing_ms: Number(v.spacing_ms) } : undefined,
-    http: v.kind === 'http' ? { status: v.status, text: v.text || undefined } : undefined,
-    certificate: v.kind === 'certificate' ? { server_name: v.server_name || undefined, waive_trust: v.waive_trust, waive_name: v.waive_name } : undefined,
-    dns: v.kind === 'dns' ? { type: v.record, resolver: v.resolver.trim() || undefined, expect: v.expect.trim() || undefined, signed: v.signed } : undefined,
+function toSpec(d: Draft): Spec {
+  const { reason, ...spec } = numbers(d)
+  void reason
+  const out = filled(ownSettings(spec)) as Spec
+  return { ...out, target: (out.target ?? '').trim(), limits: out.limits ?? [] }
+}
+
+/** Shows the server's faults at the fields: spec.limits[0] is limits.0 here. */
+function showAtFields(error: unknown, form: DraftForm) {
+  if (!(error instanceof Problem)) return
+  for (const [path, message] of Object.entries(error.fields)) {
+    if (path.startsWith('spec.')) form.setError(path.slice('spec.'.length).replace(/\[(\d+)\]/g, '.$1') as FieldPath<Draft>, { type: 'server', message })
   }
 }
 
-function Form({ check, service, places }: { check: Check | undefined; service: Schemas['DefinedServiceSpec']; places: Schemas['DefinedLocationSpec'][] }) {
-  const form = useForm<Values>({ defaultValues: values(check?.spec, places.map((l) => l.id)) })
+function Form({ check, model, service, places }: { check: Check | undefined; model: Check | undefined; service: Schemas['DefinedServiceSpec']; places: Schemas['DefinedLocationSpec'][] }) {
+  const like = model && !check ? { ...model.spec, name: `${model.spec.name}, copy` } : undefined
+  const form = useForm<Draft>({ defaultValues: draft(check?.spec ?? like, service.id, places.map((l) => l.id)) })
   const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
@@ -148,49 +90,55 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
     await navigate(back)
   }
   const save = useMutation({
-    mutationFn: async (v: Values) => {
-      const spec = toSpec(v, service.id, check?.spec)
-      if (check) await ask(api.PUT('/api/v1/checks/{id}', { params: { path: { id: check.id } }, body: { revision: check.revision, reason: v.reason, spec } }))
-      else await ask(api.POST('/api/v1/checks', { body: { spec, reason: v.reason } }))
+    mutationFn: async (d: Draft) => {
+      const spec = toSpec(d)
+      if (check) await ask(api.PUT('/api/v1/checks/{id}', { params: { path: { id: check.id } }, body: { revision: check.revision, reason: d.reason, spec } }))
+      else return (await ask(api.POST('/api/v1/checks', { body: { spec, reason: d.reason } }))).id
     },
-    onSuccess: done,
-    onError: (e) => showFaults(e, form.setError, 'spec.', fieldOf),
+    onSuccess: async (id) => {
+      if (id && form.getValues('kind') === 'report-in') {
+        await client.invalidateQueries()
+        await navigate(keep(`/checks/${id}`))
+        return
+      }
+      await done()
+    },
+    onError: (e) => showAtFields(e, form),
   })
   const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/checks/{id}', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
   const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/checks/{id}/restore', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done })
   const may = useMayDefine()
   const v = form.watch()
-  const of = kinds[v.kind].limit
-  const err = form.formState.errors as Record<string, { message?: string } | undefined>
-  const number = (name: keyof Values, label: string, unit: string, min: number, max: number) => (
-    <TextField
-      label={label}
-      type="number"
-      required
-      error={Boolean(err[name])}
-      helperText={err[name]?.message}
-      slotProps={{ htmlInput: { min, max }, input: { endAdornment: unit } }}
-      {...form.register(name, { min: { value: min, message: `At least ${min} ${unit}` }, max: { value: max, message: `At most ${max} ${unit}` } })}
-    />
-  )
+  const change = (kind: Kind) => {
+    // What is not of the kind stays as it was typed; what the kind starts with replaces the rest.
+    const { interval_s, timeout_ms, stale_after_s, limits, confirm, recover, locations } = newCheck(kind, service.id, places.map((l) => l.id))
+    form.reset({ ...form.getValues(), kind, interval_s, timeout_ms, stale_after_s, limits, confirm, recover, locations }, { keepDirty: true })
+  }
+  const here = !inward(v.kind)
   return (
-    <form className="form" style={{ paddingTop: 26 }} noValidate onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
+    <form className="form" style={{ paddingTop: 26, maxWidth: 780 }} noValidate onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
       <div>
         <h1 style={{ margin: 0 }}>{check ? check.spec.name : `A check of ${service.spec.name}`}</h1>
         <div className="sub">
           <Link to={back}>{service.spec.name}</Link>
           {check && ` · revision ${check.revision} in force${check.retired ? ', retired' : ''}. What was judged until now stays as it was.`}
+          {check && may && (
+            <>
+              {' '}
+              <Link to={keep(`/checks/new?like=${check.id}`)}>Make another like it</Link>
+            </>
+          )}
         </div>
       </div>
       <fieldset>
         <legend>What</legend>
-        <TextField label="Name" required error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name', { required: 'Give it a name' })} />
-        <div className="side" style={{ gridTemplateColumns: '1fr 3fr' }}>
+        <TextField label="Name" required error={Boolean(faultAt(form, 'name'))} helperText={faultAt(form, 'name')} {...form.register('name', { required: 'Give it a name' })} />
+        <div className="side" style={{ gridTemplateColumns: here ? '1fr 3fr' : '1fr' }}>
           <Controller
             control={form.control}
             name="kind"
             render={({ field }) => (
-              <TextField select label="Kind" {...field} disabled={Boolean(check)}>
+              <TextField select label="Kind" value={field.value} onChange={(e) => change(e.target.value as Kind)} disabled={Boolean(check)}>
                 {Object.entries(kinds).map(([kind, of]) => (
                   <MenuItem key={kind} value={kind}>
                     {of.word}
@@ -199,116 +147,56 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
               </TextField>
             )}
           />
-          <TextField label="Target" required error={Boolean(err.target)} helperText={err.target?.message ?? kinds[v.kind].target} {...form.register('target', { required: 'Say what to measure' })} />
+          {here && <TextField label="Target" required error={Boolean(faultAt(form, 'target'))} helperText={faultAt(form, 'target') ?? kinds[v.kind].target} {...form.register('target', { validate: (t) => inward(form.getValues('kind')) || t.trim() !== '' || 'Say what to measure' })} />}
         </div>
         <div className="side">
-          {number('interval_s', 'Every', 's', 5, 86400)}
-          {number('timeout_ms', 'Timeout', 'ms', 100, 60000)}
+          <NumberField form={form} name="interval_s" label={v.kind === 'report-in' ? 'A report at least every' : 'Every'} unit="s" min={5} max={86400} />
+          <NumberField form={form} name="timeout_ms" label={v.kind === 'report-in' ? 'Grace' : 'Timeout'} unit="ms" min={100} max={60000} />
         </div>
-        {v.kind === 'ping' && (
-          <div className="side">
-            {number('packets', 'Packets', '', 1, 100)}
-            {number('spacing_ms', 'Spacing', 'ms', 10, 10000)}
-            {number('size_bytes', 'Payload', 'B', 8, 8192)}
-          </div>
-        )}
+        <HowFields form={form} />
+        {v.kind === 'report-in' && check && !check.retired && may && <ReportInAddress check={check} />}
       </fieldset>
-      <fieldset>
-        <legend>From where</legend>
-        <Controller
-          control={form.control}
-          name="locations"
-          rules={{ validate: (l) => l.length > 0 || 'A check needs at least one location' }}
-          render={({ field }) => (
-            <div>
-              {places.map((l) => (
-                <FormControlLabel
-                  key={l.id}
-                  label={l.spec.name}
-                  control={<Checkbox size="small" checked={field.value.includes(l.id)} onChange={(_, on) => field.onChange(on ? [...field.value, l.id] : field.value.filter((x) => x !== l.id))} />}
-                />
-              ))}
-            </div>
-          )}
-        />
-        {err.locations && <p className="trouble">{err.locations.message}</p>}
-        <div className="consequence sub">{cost(v.kind, Number(v.interval_s), v.locations.length, Number(v.packets), Number(v.size_bytes))}</div>
-      </fieldset>
-      <fieldset>
-        <legend>What counts as bad</legend>
-        {v.kind === 'certificate' && (
-          <>
-            <TextField label="Name to find in the certificate" helperText="Empty: the target’s host" {...form.register('server_name')} />
-            <div>
-              <FormControlLabel label="Take a chain that leads to no trusted root" control={<Checkbox size="small" defaultChecked={v.waive_trust} {...form.register('waive_trust')} />} />
-              <FormControlLabel label="Take a certificate for another name" control={<Checkbox size="small" defaultChecked={v.waive_name} {...form.register('waive_name')} />} />
-              {(v.waive_trust || v.waive_name) && <div className="sub">A waiver is shown wherever the check is. Expiry is judged all the same.</div>}
-            </div>
-          </>
-        )}
-        {v.kind === 'dns' && (
-          <>
-            <div className="side">
-              <Controller
-                control={form.control}
-                name="record"
-                render={({ field: f }) => (
-                  <TextField select label="Record" {...f}>
-                    {records.map((r) => (
-                      <MenuItem key={r} value={r}>
-                        {r}
-                      </MenuItem>
-                    ))}
-                  </TextField>
-                )}
-              />
-              <TextField label="Resolver" error={Boolean(err.resolver)} helperText={err.resolver?.message ?? 'Empty: the agent’s own'} {...form.register('resolver')} />
-              <TextField label="Answer that must be there" {...form.register('expect')} />
-            </div>
-            <div>
-              <FormControlLabel label="Verified by DNSSEC" control={<Checkbox size="small" defaultChecked={v.signed} {...form.register('signed')} />} />
-            </div>
-          </>
-        )}
-        {v.kind === 'http' && (
-          <div className="side">
-            <TextField label="Expected status" error={Boolean(err.status)} helperText={err.status?.message ?? 'Such as 200-299,304'} {...form.register('status')} />
-            <TextField label="Text that must be there" {...form.register('text')} />
-          </div>
-        )}
-        <div className="side">
-          {(['degraded', 'failed'] as const).map((word) => (
-            <TextField
-              key={word}
-              label={`${word === 'degraded' ? 'Degraded' : 'Failed'} ${of.bad}${of.of && ` ${of.of} of`}`}
-              error={Boolean(err[word])}
-              helperText={err[word]?.message}
-              slotProps={{ input: { endAdornment: of.unit } }}
-              {...form.register(word, { pattern: { value: /^\d*(\.\d+)?$/, message: 'A number' } })}
-            />
-          ))}
-        </div>
-        <div className="side">
-          {number('confirm', 'Failures to believe it', '', 1, 100)}
-          {number('recover', 'Good ones to recover', '', 1, 100)}
-          {number('stale_after_s', 'Silent after', 's', 5, 604800)}
-        </div>
-        <div className="side">
-          <TextField label="Locations that must agree" error={Boolean(err.quorum)} helperText={err.quorum?.message ?? 'any, majority, all or a number'} {...form.register('quorum')} />
+      {here && (
+        <fieldset>
+          <legend>From where</legend>
           <Controller
             control={form.control}
-            name="role"
+            name="locations"
+            rules={{ validate: (l) => l.length > 0 || 'A check needs at least one location' }}
             render={({ field }) => (
-              <TextField select label="Role" {...field}>
-                <MenuItem value="decides">decides the service’s state</MenuItem>
-                <MenuItem value="informs">informs only</MenuItem>
-              </TextField>
+              <div>
+                {places.map((l) => (
+                  <FormControlLabel
+                    key={l.id}
+                    label={l.spec.name}
+                    control={<Checkbox size="small" checked={field.value.includes(l.id)} onChange={(_, on) => field.onChange(on ? [...field.value, l.id] : field.value.filter((x) => x !== l.id))} />}
+                  />
+                ))}
+              </div>
             )}
           />
+          {faultAt(form, 'locations') && <p className="trouble">{faultAt(form, 'locations')}</p>}
+          <SharedFate target={v.target} places={places.filter((l) => v.locations.includes(l.id))} />
+          <div className="consequence sub">{cost(v, v.locations.length)}</div>
+        </fieldset>
+      )}
+      <fieldset>
+        <legend>What counts as bad</legend>
+        <ExpectFields form={form} />
+        <LimitFields form={form} />
+        <div className="side">
+          <NumberField form={form} name="confirm" label="Failures to believe it" unit="" min={1} max={100} />
+          {here && <Words form={form} name="retry_s" label="Look again after, s" help="Empty: at the interval" />}
+          <NumberField form={form} name="recover" label="Good ones to recover" unit="" min={1} max={100} />
+          <NumberField form={form} name="stale_after_s" label="Silent after" unit="s" min={5} max={604800} />
         </div>
-        <div className="consequence sub">{detection(Number(v.interval_s), Number(v.timeout_ms), Number(v.confirm))}</div>
+        <div className="side">
+          {here && <Words form={form} name="quorum" label="Locations that must agree" help="any, majority, all or a number" />}
+          <Choice form={form} name="role" label="Role" of={{ decides: 'decides the service’s state', informs: 'informs only' }} />
+        </div>
+        {here && <div className="consequence sub">{detection(Number(v.interval_s), Number(v.timeout_ms), Number(v.confirm), Number(v.retry_s ?? 0))}</div>}
       </fieldset>
-      <TryNow spec={() => toSpec(form.getValues(), service.id, check?.spec)} places={places} />
+      {here && <TryNow spec={() => toSpec(form.getValues())} places={places} />}
       {check && may && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
       <Trouble error={save.error ?? retire.error ?? restore.error} />
       {may ? (
@@ -343,31 +231,44 @@ function Form({ check, service, places }: { check: Check | undefined; service: S
   )
 }
 
-function TryNow({ spec, places }: { spec: () => Spec; places: Schemas['DefinedLocationSpec'][] }) {
-  const [ids, setIds] = useState<string[]>([])
-  const start = useMutation({
-    mutationFn: () => ask(api.POST('/api/v1/trials', { body: spec() })).then((l) => l.items),
-    onSuccess: (list) => setIds(list.map((t) => t.id)),
+/** Says when a location measures its own host: both fail together, and nobody sees it. */
+function SharedFate({ target, places }: { target: string; places: Schemas['DefinedLocationSpec'][] }) {
+  const host = target.replace(/^https?:\/\//, '').replace(/[:/].*$/, '')
+  const own = places.filter((l) => l.spec.address && l.spec.address === host)
+  if (own.length === 0) return null
+  return (
+    <p className="sub">
+      {own.map((l) => l.spec.name).join(', ')} measures its own host here: when that host fails, nothing is measured from there. Choose another location as well.
+    </p>
+  )
+}
+
+/** Makes the address that another system reports in to; it is shown this once. */
+function ReportInAddress({ check }: { check: Check }) {
+  const client = useQueryClient()
+  const made = useQuery({ queryKey: ['report-ins'], queryFn: () => ask(api.GET('/api/v1/report-ins')).then((l) => l.items) })
+  const make = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/checks/{id}/report-in', { params: { path: { id: check.id } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['report-ins'] }),
   })
-  const trials = useQuery({
-    queryKey: ['trials', ids.join()],
-    queryFn: () => ask(api.GET('/api/v1/trials', { params: { query: { ids } } })).then((l) => l.items),
-    enabled: ids.length > 0,
-    refetchInterval: (q) => (q.state.data?.every((t) => t.state === 'done' || t.state === 'lost') ? false : 700),
-  })
+  const before = made.data?.find((r) => r.check === check.id)
+  const first = check.spec.report_in?.numbers?.[0]
+  const url = make.data && `${window.location.origin}${make.data.path}`
   return (
     <div>
-      <Button onClick={() => start.mutate()} disabled={start.isPending}>
-        Try it now
+      <Button onClick={() => make.mutate()} disabled={make.isPending}>
+        {before ? 'Make a new address' : 'Make its address'}
       </Button>{' '}
-      <span className="sub">One measurement from each location; it enters no account.</span>
-      <Trouble error={start.error} />
-      {trials.data?.map((t) => (
-        <div key={t.id} className="sub" style={{ marginTop: 6 }}>
-          <b>{places.find((l) => l.id === t.location)?.spec.name ?? t.location}</b>:{' '}
-          {t.state === 'done' ? `${t.outcome}. ${t.detail ?? ''} ${Object.entries(t.measures ?? {}).map(([k, n]) => `${k} ${n}`).join(', ')}` : t.state === 'lost' ? 'no agent took it' : 'trying …'}
-        </div>
-      ))}
+      <span className="sub">{before ? `One was made by ${before.made_by}; a new one makes it worthless.` : 'Nobody can report in to it yet.'}</span>
+      <Trouble error={make.error} />
+      {url && (
+        <>
+          <p style={{ margin: '10px 0 6px' }}>Call it after each run. It is shown this once.</p>
+          <code className="command">
+            {`curl -fsS '${url}${first ? `?${encodeURIComponent(first)}=4` : ''}'\ncurl -fsS '${url}?outcome=failed&detail=disk+full'\nkestite report-in ${url} -- ./nightly-copy.sh`}
+          </code>
+        </>
+      )}
     </div>
   )
 }

@@ -64,10 +64,18 @@ export function ServiceList() {
               change('find', e.target.value || undefined)
             }}
           />
+          <Button component={Link} to={keep('/checks')} variant="text">
+            All checks
+          </Button>
           {may && (
-            <Button component={Link} to={keep('/services/new')} variant="contained">
-              Describe a service
-            </Button>
+            <>
+              <Button component={Link} to={keep('/services/many')} variant="outlined">
+                Many at once
+              </Button>
+              <Button component={Link} to={keep('/services/new')} variant="contained">
+                Describe a service
+              </Button>
+            </>
           )}
         </div>
       </div>

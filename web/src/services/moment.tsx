@@ -1,9 +1,11 @@
 import { useSearchParams } from 'react-router'
 import type { Schemas } from '../api/client'
-import { useMoment } from '../api/queries'
+import { useKinds, useMoment } from '../api/queries'
 import { Trouble } from '../parts/trouble'
-import { clock, fullTime, shortTime } from '../time/format'
+import { clock, duration, fullTime, shortTime } from '../time/format'
 import { useZone } from '../time/period'
+import { FindingsView } from './findings'
+import { inOrder } from './measures'
 
 /** Why the selected moment counts as it does: rule by rule, down to the measurements. */
 export function MomentAside({ service, at }: { service: string; at: number | undefined }) {
@@ -93,7 +95,7 @@ function Reasons({ moment }: { moment: Schemas['Moment'] }) {
             <div key={l.location} style={{ marginTop: 6 }}>
               {name('location', l.location)}: <span className={`word-${l.state}`}>{l.state}</span>
               <div className="sub">{inZone(l.text, zone)}</div>
-              <SampleView sample={moment.samples[`${c.check} ${l.location}`]} />
+              <SampleView sample={moment.samples[`${c.check} ${l.location}`]} kind={moment.kinds[c.check]} />
             </div>
           ))}
         </section>
@@ -105,53 +107,43 @@ function Reasons({ moment }: { moment: Schemas['Moment'] }) {
 /** Writes the instants in a sentence of the server's as times in a zone. */
 const inZone = (text: string, zone: string) => text.replace(/\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z/g, (at) => shortTime(at, zone))
 
-/** The measures in the order in which a measurement comes by them. */
-const labels: Record<string, [string, string]> = {
-  dns_ms: ['name lookup', 'ms'],
-  connect_ms: ['connect', 'ms'],
-  tls_ms: ['TLS', 'ms'],
-  first_byte_ms: ['first byte', 'ms'],
-  total_ms: ['total', 'ms'],
-  status: ['status', ''],
-  size_bytes: ['size', 'B'],
-  answers: ['records', ''],
-  ttl_s: ['time to live', 's'],
-  days_left: ['left', 'd'],
-  chain_days_left: ['left of the chain’s shortest', 'd'],
-  key_bits: ['key', 'bit'],
-  tls_version: ['TLS version', ''],
-  loss_percent: ['loss', '%'],
-  rtt_min_ms: ['round trip, shortest', 'ms'],
-  rtt_mean_ms: ['round trip, mean', 'ms'],
-  rtt_max_ms: ['round trip, longest', 'ms'],
-  jitter_ms: ['jitter', 'ms'],
-}
-
-const place = (measure: string) => Object.keys(labels).indexOf(measure)
-
-function SampleView({ sample }: { sample: Schemas['Sample'] | null | undefined }) {
+function SampleView({ sample, kind }: { sample: Schemas['Sample'] | null | undefined; kind: string | undefined }) {
   const { zone } = useZone()
+  const kinds = useKinds()
   if (!sample) return <div className="sub">the raw measurement is no longer kept; the stretch above is what was judged</div>
+  const late = 60 // seconds, after which a delivery was held up
   return (
-    <dl>
-      <dt>measured</dt>
-      <dd>{clock(sample.at, zone)}</dd>
-      <dt>outcome</dt>
-      <dd>{sample.outcome}</dd>
-      {Object.entries(sample.measures).sort(([a], [b]) => place(a) - place(b)).map(([k, v]) => (
-        <div key={k} style={{ display: 'contents' }}>
-          <dt>{labels[k]?.[0] ?? k}</dt>
-          <dd>
-            {v} {labels[k]?.[1]}
-          </dd>
-        </div>
-      ))}
-      {sample.detail && (
-        <>
-          <dt>detail</dt>
-          <dd>{sample.detail}</dd>
-        </>
-      )}
-    </dl>
+    <>
+      <dl>
+        <dt>measured</dt>
+        <dd>{clock(sample.at, zone)}</dd>
+        <dt>outcome</dt>
+        <dd>{sample.outcome}</dd>
+        {inOrder(
+          kinds.data?.find((k) => k.name === kind),
+          sample.measures,
+        ).map((m) => (
+          <div key={m.name} style={{ display: 'contents' }}>
+            <dt>{m.text}</dt>
+            <dd>
+              {m.value} {m.unit}
+            </dd>
+          </div>
+        ))}
+        {sample.delay_s > late && (
+          <>
+            <dt>arrived</dt>
+            <dd>{duration(sample.delay_s * 1000)} later: the agent was cut off from the server and kept it</dd>
+          </>
+        )}
+        {sample.detail && (
+          <>
+            <dt>detail</dt>
+            <dd>{sample.detail}</dd>
+          </>
+        )}
+      </dl>
+      <FindingsView findings={sample.findings} />
+    </>
   )
 }

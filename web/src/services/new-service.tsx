@@ -3,7 +3,7 @@ import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { Link, useNavigate } from 'react-router'
@@ -12,7 +12,8 @@ import { useLocations, useMe } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
 import { leading, type Kind } from './kinds'
-import { cost, detection, resolution, validTarget } from './plan'
+import { cost, detection, proposed, resolution, validTarget } from './plan'
+import { stateOf, useTrials } from './try-now'
 
 type Candidate = Schemas['Candidate']
 type Values = { name: string; kind: 'business' | 'supporting' | 'supplier'; owner: string; address: string; interval: number; target: string; customer: string; promised: boolean }
@@ -37,12 +38,7 @@ export function NewService() {
     onError: (e) => e instanceof Problem && e.fields.address && form.setError('address', { message: e.fields.address }),
   })
   const ids = candidates?.flatMap((c) => c.trials.map((t) => t.id)) ?? []
-  const trials = useQuery({
-    queryKey: ['trials', ids.join()],
-    queryFn: () => ask(api.GET('/api/v1/trials', { params: { query: { ids } } })).then((l) => l.items),
-    enabled: ids.length > 0,
-    refetchInterval: (q) => (q.state.data?.every((t) => t.state === 'done' || t.state === 'lost') ? false : 700),
-  })
+  const trials = useTrials(ids)
   const results = (c: Candidate) => c.trials.map((t) => trials.data?.find((r) => r.id === t.id))
   const settled = (c: Candidate) => results(c).every((r) => r?.state === 'done' || r?.state === 'lost')
   const answers = (c: Candidate) => results(c).some((r) => r?.outcome === 'ok' || r?.outcome === 'degraded')
@@ -54,7 +50,7 @@ export function NewService() {
       const { id } = await ask(api.POST('/api/v1/services', { body: { spec: { name: v.name, kind: v.kind, owner: v.owner || undefined, combine: 'worst' } } }))
       const decides = picked.some((c) => c.kind === 'http') ? 'http' : 'ping'
       for (const c of picked) {
-        await ask(api.POST('/api/v1/checks', { body: { spec: checkSpec(id, c, interval, locations, c.kind === decides ? 'decides' : 'informs') } }))
+        await ask(api.POST('/api/v1/checks', { body: { spec: proposed(id, c, interval, locations, c.kind === decides ? 'decides' : 'informs') } }))
       }
       if (v.promised) {
         await ask(
@@ -158,10 +154,10 @@ export function NewService() {
           <div className="consequence sub">
             {picked.map((c) => (
               <div key={c.target}>
-                {c.name}: {cost(c.kind, everyS(c.kind, interval), locations.length)}
+                {c.name}: {cost(proposed('', c, interval, locations, 'informs'), locations.length)}
               </div>
             ))}
-            {detection(interval, timeout(interval), 2)}
+            {detection(interval, Math.min(5000, interval * 1000 - 2000), 2)}
           </div>
         </fieldset>
       )}
@@ -193,40 +189,7 @@ export function NewService() {
   )
 }
 
-const timeout = (interval: number) => Math.min(5000, interval * 1000 - 2000)
-
-/** A certificate changes seldom: once an hour is plenty. */
-const everyS = (kind: Kind, interval: number) => (kind === 'certificate' ? Math.max(3600, interval) : interval)
-
-const limits: Partial<Record<Kind, Schemas['Limit'][]>> = {
-  ping: [{ measure: 'loss_percent', degraded_above: 20, failed_above: 80 }],
-  certificate: [{ measure: 'days_left', degraded_below: 21, failed_below: 7 }],
-}
-
-function checkSpec(service: string, c: Candidate, interval: number, locations: string[], role: 'decides' | 'informs'): Schemas['CheckSpec'] {
-  const every = everyS(c.kind, interval)
-  return {
-    service,
-    name: c.name,
-    kind: c.kind,
-    target: c.target,
-    interval_s: every,
-    timeout_ms: c.kind === 'ping' ? 1000 : timeout(every),
-    stale_after_s: every * 3 + 10,
-    confirm: 2,
-    recover: 2,
-    quorum: 'majority',
-    role,
-    locations,
-    limits: limits[c.kind] ?? [],
-    ping: c.kind === 'ping' ? { packets: 5, size_bytes: 56, spacing_ms: 200 } : undefined,
-    http: c.kind === 'http' ? { status: '200-399' } : undefined,
-    certificate: c.kind === 'certificate' ? {} : undefined,
-  }
-}
-
 function TrialLine({ place, result, kind }: { place: string; result: Schemas['TrialView'] | undefined; kind: Kind }) {
-  const word: Record<string, string> = { ok: 'up', degraded: 'degraded', failed: 'down', error: 'unmeasured' }
   const m = result?.measures
   const value = leading(kind, m)
   return (
@@ -234,7 +197,7 @@ function TrialLine({ place, result, kind }: { place: string; result: Schemas['Tr
       {place}:{' '}
       {result?.state === 'done' ? (
         <>
-          <span className={`word-${word[result.outcome ?? 'error']}`}>{result.outcome}</span>
+          <span className={`word-${stateOf(result.outcome)}`}>{result.outcome}</span>
           {value && `, ${value}`}
           {m?.status !== undefined && `, status ${m.status}`}
           {result.detail && `, ${result.detail}`}

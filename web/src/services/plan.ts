@@ -1,17 +1,45 @@
+import type { Schemas } from '../api/client'
 import { duration } from '../time/format'
-import { kinds, type Kind } from './kinds'
+import { inward, kinds, packets, type Kind } from './kinds'
+
+type Spec = Schemas['CheckSpec']
 
 /** What a check's schedule costs, in words. */
-export function cost(kind: Kind, intervalS: number, locations: number, packets = 5, bytes = 56): string {
-  if (!intervalS || !locations) return 'Choose an interval and at least one location.'
-  const runs = Math.round((86_400 / intervalS) * locations)
-  const traffic = runs * kinds[kind].bytes(packets, bytes)
-  return `${runs.toLocaleString('en')} runs a day, about ${traffic > 1e6 ? `${(traffic / 1e6).toFixed(1)} MB` : `${Math.ceil(traffic / 1e3)} kB`} a day.`
+export function cost(spec: Pick<Spec, 'kind' | 'interval_s' | 'ping' | 'http' | 'path' | 'udp'>, locations: number): string {
+  const { interval, runs, traffic } = load(spec, locations)
+  if (!interval || !locations) return 'Choose an interval and at least one location.'
+  const text = `${runs.toLocaleString('en')} runs a day, about ${bytes(traffic)} a day.`
+  const least = kinds[spec.kind].least
+  return interval >= least ? text : `${text} Every ${duration(interval * 1000)} is more often than the ${duration(least * 1000)} recommended for ${kinds[spec.kind].word}; some networks block this.`
 }
 
+/** Runs and bytes a day of a check. */
+export function load(spec: Pick<Spec, 'kind' | 'interval_s' | 'ping' | 'http' | 'path' | 'udp'>, locations: number) {
+  const interval = Number(spec.interval_s)
+  const runs = interval ? Math.round((86_400 / interval) * locations) : 0
+  return { interval, runs, traffic: runs * kinds[spec.kind].bytes(spec) }
+}
+
+export const bytes = (n: number) => (n > 1e6 ? `${(n / 1e6).toFixed(1)} MB` : `${Math.ceil(n / 1e3)} kB`)
+
 /** How soon a failure is believed at the latest. */
-export function detection(intervalS: number, timeoutMs: number, confirm: number): string {
-  return `A failure is certain at most ${duration(intervalS * confirm * 1000 + timeoutMs)} after it begins; it then counts from its first failed measurement.`
+export function detection(intervalS: number, timeoutMs: number, confirm: number, retryS = 0): string {
+  const again = retryS || intervalS
+  const sum = intervalS + (confirm - 1) * again + timeoutMs / 1000
+  const parts = [`${duration(intervalS * 1000)} until it is measured`, confirm > 1 && `${confirm - 1} × ${duration(again * 1000)} to confirm`, `${timeoutMs} ms timeout`].filter(Boolean).join(' + ')
+  return `A failure is certain at most ${duration(sum * 1000)} after it begins (${parts}); it then counts from its first failed measurement.`
+}
+
+/** A limit on loss that one run's packets cannot resolve, with the arithmetic; empty where they can. */
+export function tooFine(kind: Kind, spec: Parameters<typeof packets>[1], limit: Pick<Schemas['Limit'], 'measure' | 'degraded_above' | 'failed_above' | 'mean_s'>, intervalS: number): string {
+  const n = packets(kind, spec)
+  if (limit.measure !== 'loss_percent' || !n) return ''
+  const runs = limit.mean_s ? Math.max(1, Math.floor(limit.mean_s / Math.max(1, intervalS))) : 1
+  const step = 100 / (n * runs)
+  const bound = [limit.degraded_above, limit.failed_above].find((b) => b !== undefined && b > 0 && b < step)
+  if (bound === undefined) return ''
+  const need = Math.ceil(100 / bound / runs)
+  return `${bound} % cannot be told: one lost packet of ${n * runs} is ${step.toFixed(step < 1 ? 2 : 1)} % already. Send ${need} packets${runs > 1 ? ' a run' : ''}, or take a mean over a longer time.`
 }
 
 /** How many samples a month's allowance is, and what to do when they are too few. */
@@ -29,4 +57,56 @@ export function resolution(targetPercent: number, intervalS: number): string {
 /** What is wrong with a target; true when nothing is. */
 export function validTarget(v: string): string | true {
   return (/^\d{1,3}(\.\d{1,6})?$/.test(v.trim()) && Number(v) <= 100) || 'A percentage between 0 and 100, such as 99.95'
+}
+
+/** A check of a kind with the values that it starts with. */
+export function newCheck(kind: Kind, service: string, locations: string[]): Spec {
+  const { interval_s, timeout_ms, limits } = kinds[kind].start
+  return {
+    service,
+    name: '',
+    kind,
+    target: '',
+    interval_s,
+    timeout_ms,
+    stale_after_s: interval_s * 3 + 10,
+    confirm: kind === 'certificate' || inward(kind) ? 1 : 2,
+    recover: kind === 'certificate' || inward(kind) ? 1 : 2,
+    quorum: 'majority',
+    role: 'decides',
+    locations: inward(kind) ? ['server'] : locations,
+    limits,
+    http: { method: 'GET', status: '200-399', redirects: 0 },
+    ping: { packets: 5, size_bytes: 56, spacing_ms: 200 },
+    certificate: {},
+    dns: { type: 'A' },
+    path: { method: 'icmp', rounds: 3, spacing_ms: 500, max_hops: 30 },
+    udp: { codec: 'g711', packets: 100 },
+    report_in: { numbers: [] },
+    derived: { operation: 'sum', sources: [] },
+  }
+}
+
+/** The spec with the settings of its own kind alone. */
+export function ownSettings(spec: Spec): Spec {
+  const { ping, http, certificate, dns, path, udp, report_in, derived, ...rest } = spec
+  const all = { ping, http, certificate, dns, path, udp, 'report-in': report_in, derived, tcp: undefined }
+  const key = spec.kind === 'report-in' ? 'report_in' : spec.kind
+  return { ...rest, ...(all[spec.kind] ? { [key]: all[spec.kind] } : {}) }
+}
+
+/** The check that a candidate becomes. A certificate changes seldom, a path is long: their own intervals are plenty. */
+export function proposed(service: string, c: Schemas['Candidate'], interval: number, locations: string[], role: 'decides' | 'informs', limits: Schemas['Limit'][] = []): Spec {
+  const spec = newCheck(c.kind, service, locations)
+  const every = Math.max(interval, c.kind === 'certificate' || c.kind === 'path' ? spec.interval_s : 0)
+  return ownSettings({
+    ...spec,
+    name: c.name,
+    target: c.target,
+    interval_s: every,
+    timeout_ms: Math.min(spec.timeout_ms, every * 1000 - 2000),
+    stale_after_s: every * 3 + 10,
+    role,
+    limits: [...(spec.limits ?? []), ...limits],
+  })
 }

@@ -10,7 +10,7 @@ import { Confirm, Trouble } from '../parts/trouble'
 import { standingWord } from '../standing/word'
 import { duration, percent, shortTime } from '../time/format'
 import { useKeep, usePeriod, useZone } from '../time/period'
-import { leading } from './kinds'
+import { kinds, leading } from './kinds'
 import { MomentAside } from './moment'
 
 /** What happened to a service, where, and why it counts as it does. */
@@ -23,7 +23,8 @@ export function ServicePage() {
   if (!data) return <Trouble error={service.error} />
   const axis = axisOf(data.period)
   const asked = params.get('at')
-  const at = asked === 'now' ? Math.min(axis.now, axis.to - 1) : asked ? Date.parse(asked) : undefined
+  const parsed = asked ? Date.parse(asked) : NaN
+  const at = asked === 'now' ? Math.min(axis.now, axis.to - 1) : Number.isNaN(parsed) ? undefined : parsed
   const pick = (t: number) =>
     setParams(
       (p) => {
@@ -202,7 +203,7 @@ function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: { axis: Axi
           </Link>
         </span>
         <span>
-          {c.kind} · {c.target} · every {duration(c.interval_s * 1000)}
+          {[kinds[c.kind].word, c.target].filter(Boolean).join(' · ')} · every {duration(c.interval_s * 1000)}
           {informs ? ' · informs only' : ''}
           {c.certificate?.waive_trust && ' · trust waived'}
           {c.certificate?.waive_name && ' · name waived'}

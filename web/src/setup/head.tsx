@@ -11,6 +11,18 @@ export function SetupHead({ title, children }: { title: string; children?: React
         <NavLink to="/set-up" end style={tab}>
           Locations
         </NavLink>
+        <NavLink to="/set-up/pairs" style={tab}>
+          Pairs
+        </NavLink>
+        <NavLink to="/set-up/kits" style={tab}>
+          Kits
+        </NavLink>
+        <NavLink to="/set-up/networks" style={tab}>
+          Networks
+        </NavLink>
+        <NavLink to="/set-up/credentials" style={tab}>
+          Credentials
+        </NavLink>
         {(me.data?.role === 'administrator' || me.data?.role === 'manager') && (
           <NavLink to="/set-up/people" style={tab}>
             People and changes

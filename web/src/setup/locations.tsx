@@ -3,9 +3,9 @@ import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
-import { api, ask, type Schemas } from '../api/client'
+import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgents, useChecks, useLocations, useMayDefine, useMe } from '../api/queries'
-import { Confirm, Trouble, showFaults } from '../parts/trouble'
+import { Confirm, Trouble } from '../parts/trouble'
 import { duration, shortTime } from '../time/format'
 import { useZone } from '../time/period'
 import { SetupHead } from './head'
@@ -32,7 +32,7 @@ export function Locations() {
           </Button>
         )}
       </SetupHead>
-      {(adding || (live.length === 0 && may)) && <NewLocation onDone={() => setAdding(false)} first={live.length === 0} />}
+      {(adding || (live.length === 0 && may)) && <LocationForm onDone={() => setAdding(false)} first={live.length === 0} />}
       {live.map((l) => (
         <Place
           key={l.id}
@@ -68,30 +68,85 @@ function RetiredPlace({ location: l, may }: { location: Location; may: boolean }
   )
 }
 
-function NewLocation({ onDone, first }: { onDone: () => void; first: boolean }) {
-  const form = useForm<{ name: string; region: string; note: string }>()
+type Values = { name: string; region: string; note: string; latitude: string; longitude: string; address: string; echo_port: string; references: string; per_second: string; per_target_s: string; per_day: string }
+
+function LocationForm({ location, onDone, first }: { location?: Location; onDone: () => void; first?: boolean }) {
+  const s = location?.spec
+  const text = (v: number | undefined) => v?.toString() ?? ''
+  const form = useForm<Values>({
+    defaultValues: {
+      name: s?.name ?? '',
+      region: s?.region ?? '',
+      note: s?.note ?? '',
+      latitude: text(s?.latitude),
+      longitude: text(s?.longitude),
+      address: s?.address ?? '',
+      echo_port: text(s?.echo_port),
+      references: s?.references?.join(', ') ?? '',
+      per_second: text(s?.rates?.per_second),
+      per_target_s: text(s?.rates?.per_target_s),
+      per_day: text(s?.rates?.per_day),
+    },
+  })
   const client = useQueryClient()
   const save = useMutation({
-    mutationFn: (v: { name: string; region: string; note: string }) => ask(api.POST('/api/v1/locations', { body: { spec: { name: v.name, region: v.region || undefined, note: v.note || undefined } } })),
-    onSuccess: async () => {
-      await client.invalidateQueries()
-      onDone()
+    mutationFn: async (v: Values) => {
+      const number = (t: string) => (t.trim() === '' ? undefined : Number(t))
+      const rates = { per_second: number(v.per_second), per_target_s: number(v.per_target_s), per_day: number(v.per_day) }
+      const spec = {
+        name: v.name,
+        region: v.region || undefined,
+        note: v.note || undefined,
+        latitude: number(v.latitude),
+        longitude: number(v.longitude),
+        address: v.address.trim() || undefined,
+        echo_port: number(v.echo_port),
+        references: v.references.split(/[\s,;]+/).filter(Boolean),
+        rates: Object.values(rates).some((r) => r !== undefined) ? rates : undefined,
+      }
+      if (location) await ask(api.PUT('/api/v1/locations/{id}', { params: { path: { id: location.id } }, body: { revision: location.revision, spec } }))
+      else await ask(api.POST('/api/v1/locations', { body: { spec } }))
     },
-    onError: (e) => showFaults(e, form.setError, 'spec.'),
+    onSuccess: async () => {
+      onDone() // first, so that nothing moves once the list shows the change
+      await client.invalidateQueries()
+    },
+    onError: (e) => {
+      if (!(e instanceof Problem)) return
+      for (const [path, message] of Object.entries(e.fields)) form.setError(path.replace(/^spec\.(rates\.)?/, '').replace(/\[.*$/, '') as keyof Values, { message })
+    },
   })
   const err = form.formState.errors
+  const field = (name: keyof Values, label: string, help?: string, unit?: string) => (
+    <TextField label={label} error={Boolean(err[name])} helperText={err[name]?.message ?? help} slotProps={{ input: { endAdornment: unit } }} {...form.register(name)} />
+  )
   return (
     <form className="form" style={{ marginBottom: 28 }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
       {first && <p style={{ margin: 0 }}>A location is a place to measure from: an office, a data centre, this machine. Name the first one; one command then starts an agent there.</p>}
       <div className="side">
         <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
-        <TextField label="Region" {...form.register('region')} />
+        {field('region', 'Region')}
       </div>
-      <TextField label="Note" {...form.register('note')} />
+      {field('note', 'Note')}
+      <details className="more" open={Boolean(location)}>
+        <summary>Where it is, how it knows that it is connected, how much it may measure</summary>
+        <div className="side">
+          {field('address', 'Address', 'Where checks between locations find it')}
+          {field('echo_port', 'UDP echo port', 'Where its agent answers; empty: it does not')}
+          {field('latitude', 'Latitude', undefined, '° N')}
+          {field('longitude', 'Longitude', undefined, '° E')}
+        </div>
+        {field('references', 'Reference targets', 'Hosts, or host:port, that answer whenever the location is connected. While none does, a failure is the location’s own and counts as unmeasured.')}
+        <div className="side">
+          {field('per_second', 'At most', 'Empty: no bound', 'a second')}
+          {field('per_target_s', 'One target every', 'Empty: no bound', 's')}
+          {field('per_day', 'At most', 'Empty: no bound', 'a day')}
+        </div>
+      </details>
       <Trouble error={save.error} />
       <div style={{ display: 'flex', gap: 12 }}>
         <Button type="submit" variant="contained" disabled={save.isPending}>
-          Add
+          {location ? `Save as revision ${location.revision + 1}` : 'Add'}
         </Button>
         {!first && (
           <Button variant="text" onClick={onDone}>
@@ -107,6 +162,7 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
   const client = useQueryClient()
   const [token, setToken] = useState<string | undefined>()
   const [retiring, setRetiring] = useState(false)
+  const [editing, setEditing] = useState(false)
   const add = useMutation({
     mutationFn: () => ask(api.POST('/api/v1/locations/{id}/agents', { params: { path: { id: l.id } } })),
     onSuccess: (t) => {
@@ -125,11 +181,16 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
         <div>
           <h2 style={{ margin: 0 }}>{l.spec.name}</h2>
           <div className="sub">
-            {[l.spec.region, `${checks} checks`, l.spec.note].filter(Boolean).join(' · ')}
+            {[l.spec.region, `${checks} checks`, l.spec.address, l.spec.latitude !== undefined && `${l.spec.latitude}° N ${l.spec.longitude}° E`, l.spec.note].filter(Boolean).join(' · ')}
           </div>
         </div>
         <div style={{ display: 'flex', gap: 10 }}>
           {administrator && <Button onClick={() => add.mutate()}>{agents.length ? 'Another agent' : 'Start an agent here'}</Button>}
+          {may && (
+            <Button variant="text" onClick={() => setEditing(!editing)}>
+              Edit
+            </Button>
+          )}
           {may && (
             <Button variant="text" color="error" onClick={() => setRetiring(true)}>
               Retire
@@ -138,7 +199,8 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
         </div>
       </div>
       <Trouble error={add.error ?? retire.error} />
-      {token && <Command token={token} location={l.id} />}
+      {editing && <LocationForm location={l} onDone={() => setEditing(false)} />}
+      {token && <Command token={token} location={l} />}
       {agents.length === 0 && !token && <p className="sub">No agent has a token for this location yet, so nothing is measured from here.{administrator ? '' : ' An administrator can make one.'}</p>}
       {agents.map((a) => (
         <AgentLine key={a.id} agent={a} administrator={administrator} />
@@ -148,18 +210,57 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
   )
 }
 
-/** The one command that starts an agent, with the token shown this once. */
-function Command({ token, location }: { token: string; location: string }) {
-  const text = `umask 077; echo ${token} > ${location}.token\n./bin/kestite agent --server ${window.location.origin} --token-file ${location}.token --data ./agent-${location}`
+/** The one command that starts an agent, with the token shown this once; and the same as a service of the system. */
+function Command({ token, location: l }: { token: string; location: Location }) {
+  const echo = l.spec.echo_port ? ` --echo :${l.spec.echo_port}` : ''
+  const once = `umask 077; echo ${token} > ${l.id}.token\n./bin/kestite agent --server ${window.location.origin} --token-file ${l.id}.token --data ./agent-${l.id}${echo}`
+  const unit = `sudo install -d -m 700 /etc/kestite && echo ${token} | sudo install -m 600 /dev/stdin /etc/kestite/agent.token
+sudo tee /etc/systemd/system/kestite-agent.service >/dev/null <<'UNIT'
+[Unit]
+Description=Kestite agent at ${l.spec.name}
+After=network-online.target
+Wants=network-online.target
+
+[Service]
+DynamicUser=yes
+LoadCredential=token:/etc/kestite/agent.token
+StateDirectory=kestite-agent
+AmbientCapabilities=CAP_NET_RAW
+ExecStart=/usr/local/bin/kestite agent --server ${window.location.origin} --token-file %d/token --data %S/kestite-agent${echo}
+Restart=always
+
+[Install]
+WantedBy=multi-user.target
+UNIT
+sudo systemctl daemon-reload && sudo systemctl enable --now kestite-agent`
   return (
     <div style={{ margin: '12px 0' }}>
-      <p style={{ margin: '0 0 6px' }}>Run this at the location, as root or with CAP_NET_RAW so that it may ping. The token is shown this once.</p>
+      <p style={{ margin: '0 0 6px' }}>Run this at the location, as root or with CAP_NET_RAW so that it may ping and trace. The token is shown this once.</p>
+      <Copied text={once} />
+      <details className="more">
+        <summary>As a service of the system (systemd)</summary>
+        <Copied text={unit} />
+      </details>
+    </div>
+  )
+}
+
+function Copied({ text }: { text: string }) {
+  return (
+    <div>
       <code className="command">{text}</code>
       <Button sx={{ mt: 1 }} onClick={() => void navigator.clipboard.writeText(text)}>
         Copy
       </Button>
     </div>
   )
+}
+
+/** What an agent's sockets allow, and how to allow more. */
+const sockets: Record<string, string> = {
+  raw: 'raw sockets: everything can be measured',
+  datagram: 'datagram ICMP: no paths by TCP; give it CAP_NET_RAW for those',
+  none: 'no ICMP sockets: no ping, and paths by UDP alone; give it CAP_NET_RAW, or put its group into net.ipv4.ping_group_range',
 }
 
 function AgentLine({ agent: a, administrator }: { agent: Agent; administrator: boolean }) {
@@ -179,13 +280,18 @@ function AgentLine({ agent: a, administrator }: { agent: Agent; administrator: b
         <span className="sub">version {a.version || '–'}</span>
         <span className="sub">clock {Math.abs(a.clock_offset_ms) < 1000 ? 'right' : `${duration(Math.abs(a.clock_offset_ms))} ${a.clock_offset_ms > 0 ? 'ahead' : 'behind'}`}</span>
         <span className="sub">{a.backlog} waiting for delivery</span>
-        <span className="sub">starts {a.lateness_ms.toFixed(1)} ms late (99th percentile)</span>
+        <span className="sub">{a.holds} checks held</span>
+        <span className="sub">99 % start within {a.lateness_ms.toFixed(1)} ms</span>
+      </div>
+      <div className="sub">
+        {a.sockets && <span className={a.sockets === 'none' ? 'trouble' : undefined}>{sockets[a.sockets]} · </span>}
         {administrator && (
-          <button type="button" className="link sub" onClick={() => setAsking(true)}>
+          <button type="button" className="link" onClick={() => setAsking(true)}>
             revoke its token
           </button>
         )}
       </div>
+      {a.cut_off && <p className="trouble">{a.cut_off}. What it measures meanwhile says nothing of the targets.</p>}
       {a.complaint && <p className="trouble">This agent says: {a.complaint}</p>}
       <Trouble error={revoke.error} />
       <Confirm open={asking} title="Revoke this agent’s token?" text="The agent can no longer take work nor deliver what it has measured. This cannot be undone; a new token can be made." act="Revoke the token" onYes={() => revoke.mutate()} onNo={() => setAsking(false)} />

@@ -9,6 +9,11 @@ const words: Record<string, string> = {
   wrong: 'answers wrongly',
   silent: 'does not answer',
   refused: 'refuses connections',
+  detour: 'takes a detour',
+  lossy: 'loses packets',
+  'silent hop': 'one hop is silent',
+  prohibited: 'is prohibited at its last router',
+  jittery: 'holds packets back',
 }
 
 /** The demo's simulated outside world, to be broken and mended. */

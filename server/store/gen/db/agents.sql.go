@@ -8,10 +8,11 @@ package db
 import (
 	"context"
 	"encoding/json"
+	"time"
 )
 
 const addAgent = `-- name: AddAgent :one
-INSERT INTO agent (location, token_hash, created_by) VALUES ($1, $2, $3) RETURNING id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint
+INSERT INTO agent (location, token_hash, created_by) VALUES ($1, $2, $3) RETURNING id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off
 `
 
 type AddAgentParams struct {
@@ -36,8 +37,25 @@ func (q *Queries) AddAgent(ctx context.Context, arg AddAgentParams) (Agent, erro
 		&i.Backlog,
 		&i.LatenessMs,
 		&i.Complaint,
+		&i.Sockets,
+		&i.CutOff,
 	)
 	return i, err
+}
+
+const addRoster = `-- name: AddRoster :exec
+INSERT INTO roster (location, from_at, agents) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING
+`
+
+type AddRosterParams struct {
+	Location string
+	FromAt   time.Time
+	Agents   []string
+}
+
+func (q *Queries) AddRoster(ctx context.Context, arg AddRosterParams) error {
+	_, err := q.db.Exec(ctx, addRoster, arg.Location, arg.FromAt, arg.Agents)
+	return err
 }
 
 const addTrial = `-- name: AddTrial :one
@@ -58,7 +76,7 @@ func (q *Queries) AddTrial(ctx context.Context, arg AddTrialParams) (string, err
 }
 
 const agentByToken = `-- name: AgentByToken :one
-SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint FROM agent WHERE token_hash = $1 AND revoked_at IS NULL
+SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off FROM agent WHERE token_hash = $1 AND revoked_at IS NULL
 `
 
 func (q *Queries) AgentByToken(ctx context.Context, tokenHash []byte) (Agent, error) {
@@ -77,12 +95,14 @@ func (q *Queries) AgentByToken(ctx context.Context, tokenHash []byte) (Agent, er
 		&i.Backlog,
 		&i.LatenessMs,
 		&i.Complaint,
+		&i.Sockets,
+		&i.CutOff,
 	)
 	return i, err
 }
 
 const agentSeen = `-- name: AgentSeen :exec
-UPDATE agent SET seen_at = now(), version = $2, clock_offset_ms = $3, backlog = $4, lateness_ms = $5, complaint = $6 WHERE id = $1
+UPDATE agent SET seen_at = now(), version = $2, clock_offset_ms = $3, backlog = $4, lateness_ms = $5, complaint = $6, sockets = $7, cut_off = $8 WHERE id = $1
 `
 
 type AgentSeenParams struct {
@@ -92,6 +112,8 @@ type AgentSeenParams struct {
 	Backlog       int64
 	LatenessMs    float64
 	Complaint     string
+	Sockets       string
+	CutOff        string
 }
 
 func (q *Queries) AgentSeen(ctx context.Context, arg AgentSeenParams) error {
@@ -102,12 +124,14 @@ func (q *Queries) AgentSeen(ctx context.Context, arg AgentSeenParams) error {
 		arg.Backlog,
 		arg.LatenessMs,
 		arg.Complaint,
+		arg.Sockets,
+		arg.CutOff,
 	)
 	return err
 }
 
 const agents = `-- name: Agents :many
-SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint FROM agent WHERE revoked_at IS NULL ORDER BY location, created_at
+SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off FROM agent WHERE revoked_at IS NULL ORDER BY location, created_at
 `
 
 func (q *Queries) Agents(ctx context.Context) ([]Agent, error) {
@@ -132,6 +156,8 @@ func (q *Queries) Agents(ctx context.Context) ([]Agent, error) {
 			&i.Backlog,
 			&i.LatenessMs,
 			&i.Complaint,
+			&i.Sockets,
+			&i.CutOff,
 		); err != nil {
 			return nil, err
 		}
@@ -141,6 +167,16 @@ func (q *Queries) Agents(ctx context.Context) ([]Agent, error) {
 		return nil, err
 	}
 	return items, nil
+}
+
+const dropOldRosters = `-- name: DropOldRosters :exec
+DELETE FROM roster r WHERE r.from_at < now() - interval '60 days'
+AND EXISTS (SELECT 1 FROM roster n WHERE n.location = r.location AND n.from_at > r.from_at)
+`
+
+func (q *Queries) DropOldRosters(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, dropOldRosters)
+	return err
 }
 
 const dropOldTrials = `-- name: DropOldTrials :exec
@@ -170,6 +206,74 @@ func (q *Queries) FinishTrial(ctx context.Context, arg FinishTrialParams) (int64
 	return result.RowsAffected(), nil
 }
 
+const lastRoster = `-- name: LastRoster :one
+SELECT location, from_at, agents FROM roster WHERE location = $1 ORDER BY from_at DESC LIMIT 1
+`
+
+func (q *Queries) LastRoster(ctx context.Context, location string) (Roster, error) {
+	row := q.db.QueryRow(ctx, lastRoster, location)
+	var i Roster
+	err := row.Scan(&i.Location, &i.FromAt, &i.Agents)
+	return i, err
+}
+
+const putReportIn = `-- name: PutReportIn :exec
+INSERT INTO report_in (check_id, token_hash, made_by) VALUES ($1, $2, $3)
+ON CONFLICT (check_id) DO UPDATE SET token_hash = excluded.token_hash, made_at = now(), made_by = excluded.made_by
+`
+
+type PutReportInParams struct {
+	CheckID   string
+	TokenHash []byte
+	MadeBy    string
+}
+
+func (q *Queries) PutReportIn(ctx context.Context, arg PutReportInParams) error {
+	_, err := q.db.Exec(ctx, putReportIn, arg.CheckID, arg.TokenHash, arg.MadeBy)
+	return err
+}
+
+const reportInByToken = `-- name: ReportInByToken :one
+SELECT check_id FROM report_in WHERE token_hash = $1
+`
+
+func (q *Queries) ReportInByToken(ctx context.Context, tokenHash []byte) (string, error) {
+	row := q.db.QueryRow(ctx, reportInByToken, tokenHash)
+	var check_id string
+	err := row.Scan(&check_id)
+	return check_id, err
+}
+
+const reportIns = `-- name: ReportIns :many
+SELECT check_id, made_at, made_by FROM report_in
+`
+
+type ReportInsRow struct {
+	CheckID string
+	MadeAt  time.Time
+	MadeBy  string
+}
+
+func (q *Queries) ReportIns(ctx context.Context) ([]ReportInsRow, error) {
+	rows, err := q.db.Query(ctx, reportIns)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []ReportInsRow{}
+	for rows.Next() {
+		var i ReportInsRow
+		if err := rows.Scan(&i.CheckID, &i.MadeAt, &i.MadeBy); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const revokeAgent = `-- name: RevokeAgent :execrows
 UPDATE agent SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL
 `
@@ -180,6 +284,38 @@ func (q *Queries) RevokeAgent(ctx context.Context, id string) (int64, error) {
 		return 0, err
 	}
 	return result.RowsAffected(), nil
+}
+
+const rostersSince = `-- name: RostersSince :many
+SELECT r.location, r.from_at, r.agents FROM roster r
+WHERE r.location = $1 AND r.from_at >= coalesce((SELECT max(b.from_at) FROM roster b WHERE b.location = $1 AND b.from_at <= $2), '-infinity')
+ORDER BY r.from_at
+`
+
+type RostersSinceParams struct {
+	Location string
+	Since    time.Time
+}
+
+// The rosters from an instant on, and the one before it, oldest first.
+func (q *Queries) RostersSince(ctx context.Context, arg RostersSinceParams) ([]Roster, error) {
+	rows, err := q.db.Query(ctx, rostersSince, arg.Location, arg.Since)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Roster{}
+	for rows.Next() {
+		var i Roster
+		if err := rows.Scan(&i.Location, &i.FromAt, &i.Agents); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const takeTrials = `-- name: TakeTrials :many

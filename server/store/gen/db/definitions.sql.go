@@ -223,6 +223,22 @@ func (q *Queries) OpenRevision(ctx context.Context, arg OpenRevisionParams) (Rev
 	return i, err
 }
 
+const putSecret = `-- name: PutSecret :exec
+INSERT INTO secret (credential, sealed, changed_by) VALUES ($1, $2, $3)
+ON CONFLICT (credential) DO UPDATE SET sealed = excluded.sealed, changed_at = now(), changed_by = excluded.changed_by
+`
+
+type PutSecretParams struct {
+	Credential string
+	Sealed     []byte
+	ChangedBy  string
+}
+
+func (q *Queries) PutSecret(ctx context.Context, arg PutSecretParams) error {
+	_, err := q.db.Exec(ctx, putSecret, arg.Credential, arg.Sealed, arg.ChangedBy)
+	return err
+}
+
 const retireDefinition = `-- name: RetireDefinition :exec
 UPDATE definition SET retired_at = $3 WHERE kind = $1 AND id = $2
 `
@@ -300,4 +316,33 @@ func (q *Queries) RewriteRevision(ctx context.Context, arg RewriteRevisionParams
 		arg.Reason,
 	)
 	return err
+}
+
+const secrets = `-- name: Secrets :many
+SELECT credential, sealed, changed_at, changed_by FROM secret
+`
+
+func (q *Queries) Secrets(ctx context.Context) ([]Secret, error) {
+	rows, err := q.db.Query(ctx, secrets)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Secret{}
+	for rows.Next() {
+		var i Secret
+		if err := rows.Scan(
+			&i.Credential,
+			&i.Sealed,
+			&i.ChangedAt,
+			&i.ChangedBy,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }

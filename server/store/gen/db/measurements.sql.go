@@ -63,6 +63,63 @@ func (q *Queries) EnsureLanes(ctx context.Context, arg EnsureLanesParams) error 
 	return err
 }
 
+const findingsAt = `-- name: FindingsAt :one
+SELECT body FROM findings WHERE lane = $1 AND at = $2
+`
+
+type FindingsAtParams struct {
+	Lane int32
+	At   time.Time
+}
+
+func (q *Queries) FindingsAt(ctx context.Context, arg FindingsAtParams) (json.RawMessage, error) {
+	row := q.db.QueryRow(ctx, findingsAt, arg.Lane, arg.At)
+	var body json.RawMessage
+	err := row.Scan(&body)
+	return body, err
+}
+
+const findingsBetween = `-- name: FindingsBetween :many
+SELECT at, body FROM findings WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at DESC LIMIT $4
+`
+
+type FindingsBetweenParams struct {
+	Lane   int32
+	Since  time.Time
+	Before time.Time
+	Most   int32
+}
+
+type FindingsBetweenRow struct {
+	At   time.Time
+	Body json.RawMessage
+}
+
+func (q *Queries) FindingsBetween(ctx context.Context, arg FindingsBetweenParams) ([]FindingsBetweenRow, error) {
+	rows, err := q.db.Query(ctx, findingsBetween,
+		arg.Lane,
+		arg.Since,
+		arg.Before,
+		arg.Most,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []FindingsBetweenRow{}
+	for rows.Next() {
+		var i FindingsBetweenRow
+		if err := rows.Scan(&i.At, &i.Body); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const firstStretch = `-- name: FirstStretch :one
 SELECT first_at FROM stretch WHERE lane = $1 ORDER BY first_at LIMIT 1
 `
@@ -133,12 +190,12 @@ func (q *Queries) Hours(ctx context.Context, arg HoursParams) ([]Hour, error) {
 
 const insertMeasurements = `-- name: InsertMeasurements :many
 WITH taken AS (
-    INSERT INTO measurement (lane, at, outcome, measures, late_ms, detail)
+    INSERT INTO measurement (lane, at, outcome, measures, late_ms, delay_s, detail)
     SELECT u.lane, u.at, u.outcome,
-           coalesce(($1::real[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, nullif(u.detail, '')
+           coalesce(($1::real[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, u.delay_s, nullif(u.detail, '')
     FROM (SELECT unnest($2::int[]) AS lane, unnest($3::timestamptz[]) AS at, unnest($4::smallint[]) AS outcome,
                  unnest($5::int[]) AS start, unnest($6::int[]) AS length,
-                 unnest($7::int[]) AS late_ms, unnest($8::text[]) AS detail) u
+                 unnest($7::int[]) AS late_ms, unnest($8::int[]) AS delay_s, unnest($9::text[]) AS detail) u
     ON CONFLICT DO NOTHING
     RETURNING lane, at
 )
@@ -153,6 +210,7 @@ type InsertMeasurementsParams struct {
 	Starts   []int32
 	Lengths  []int32
 	Lates    []int32
+	Delays   []int32
 	Details  []string
 }
 
@@ -170,6 +228,7 @@ func (q *Queries) InsertMeasurements(ctx context.Context, arg InsertMeasurements
 		arg.Starts,
 		arg.Lengths,
 		arg.Lates,
+		arg.Delays,
 		arg.Details,
 	)
 	if err != nil {
@@ -337,7 +396,7 @@ func (q *Queries) LastStretch(ctx context.Context, lane int32) (Stretch, error) 
 }
 
 const latestMeasurements = `-- name: LatestMeasurements :many
-SELECT at, outcome, measures, late_ms, detail FROM measurement
+SELECT at, outcome, measures, late_ms, delay_s, detail FROM measurement
 WHERE lane = $1 AND at >= $2 AND at <= $3 ORDER BY at DESC LIMIT $4
 `
 
@@ -353,6 +412,7 @@ type LatestMeasurementsRow struct {
 	Outcome  int16
 	Measures []float32
 	LateMs   int32
+	DelayS   int32
 	Detail   *string
 }
 
@@ -375,6 +435,7 @@ func (q *Queries) LatestMeasurements(ctx context.Context, arg LatestMeasurements
 			&i.Outcome,
 			&i.Measures,
 			&i.LateMs,
+			&i.DelayS,
 			&i.Detail,
 		); err != nil {
 			return nil, err
@@ -402,7 +463,7 @@ func (q *Queries) MarkHoursDue(ctx context.Context, arg MarkHoursDueParams) erro
 }
 
 const measurementsOf = `-- name: MeasurementsOf :many
-SELECT at, outcome, measures, late_ms, detail FROM measurement
+SELECT at, outcome, measures, late_ms, delay_s, detail FROM measurement
 WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at
 `
 
@@ -417,6 +478,7 @@ type MeasurementsOfRow struct {
 	Outcome  int16
 	Measures []float32
 	LateMs   int32
+	DelayS   int32
 	Detail   *string
 }
 
@@ -434,6 +496,7 @@ func (q *Queries) MeasurementsOf(ctx context.Context, arg MeasurementsOfParams) 
 			&i.Outcome,
 			&i.Measures,
 			&i.LateMs,
+			&i.DelayS,
 			&i.Detail,
 		); err != nil {
 			return nil, err
@@ -502,6 +565,23 @@ func (q *Queries) OutcomesFrom(ctx context.Context, arg OutcomesFromParams) ([]O
 		return nil, err
 	}
 	return items, nil
+}
+
+const putFindings = `-- name: PutFindings :exec
+INSERT INTO findings (lane, at, body)
+SELECT unnest($1::int[]), unnest($2::timestamptz[]), unnest($3::text[])::jsonb
+ON CONFLICT DO NOTHING
+`
+
+type PutFindingsParams struct {
+	Lanes  []int32
+	Ats    []time.Time
+	Bodies []string
+}
+
+func (q *Queries) PutFindings(ctx context.Context, arg PutFindingsParams) error {
+	_, err := q.db.Exec(ctx, putFindings, arg.Lanes, arg.Ats, arg.Bodies)
+	return err
 }
 
 const putHour = `-- name: PutHour :exec

@@ -27,6 +27,10 @@ type Agent struct {
 	LatenessMs float64
 	// What keeps it from measuring, in words; empty when nothing does.
 	Complaint string
+	// What its sockets allow: raw, datagram ICMP or none.
+	Sockets string
+	// Why it takes itself for cut off from the network, in words; empty when it is not.
+	CutOff string
 }
 
 // Every change, by whom.
@@ -45,6 +49,13 @@ type Definition struct {
 	ID        string
 	CreatedAt time.Time
 	RetiredAt *time.Time
+}
+
+// What measurements saw beyond their measures: hops, a failed answer, a chain. A partition a day (UTC), kept as long as the measurements.
+type Finding struct {
+	Lane int32
+	At   time.Time
+	Body json.RawMessage
 }
 
 // Hourly summaries of the kind's leading measure (milliseconds), kept for ever.
@@ -92,6 +103,8 @@ type Measurement struct {
 	// How long after schedule it started.
 	LateMs int32
 	Detail *string
+	// Seconds from the measurement to its arrival here: late ones were kept by an agent that was cut off.
+	DelayS int32
 }
 
 // The one organisation this installation belongs to.
@@ -139,6 +152,14 @@ type Report struct {
 	Digest *string
 }
 
+// The token with which another system reports in to a check.
+type ReportIn struct {
+	CheckID   string
+	TokenHash []byte
+	MadeAt    time.Time
+	MadeBy    string
+}
+
 // What a definition said during [valid_from, valid_until). Past revisions are never rewritten.
 type Revision struct {
 	Kind      string
@@ -151,6 +172,21 @@ type Revision struct {
 	MadeAt     time.Time
 	MadeBy     string
 	Reason     string
+}
+
+// Which agents shared a location's checks from an instant on; who holds a check follows from it.
+type Roster struct {
+	Location string
+	FromAt   time.Time
+	Agents   []string
+}
+
+// The secret of a credential, encrypted (AES-256-GCM, nonce first) with the key of the server's data directory.
+type Secret struct {
+	Credential string
+	Sealed     []byte
+	ChangedAt  time.Time
+	ChangedBy  string
 }
 
 // Signed-in browsers; the layout is that of the session library.

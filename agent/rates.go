@@ -1,0 +1,96 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"kestite/core/definition"
+)
+
+// rates bound how much an agent measures.
+type rates struct {
+	mu      sync.Mutex
+	set     definition.Rates
+	all     *rate.Limiter
+	targets map[string]time.Time // the next start that each target allows
+	day     time.Time
+	used    int64
+}
+
+func newRates() *rates {
+	return &rates{all: rate.NewLimiter(rate.Inf, 1), targets: map[string]time.Time{}}
+}
+
+func (r *rates) follow(set *definition.Rates) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	var now definition.Rates
+	if set != nil {
+		now = *set
+	}
+	if now == r.set {
+		return
+	}
+	r.set = now
+	r.all.SetLimit(rate.Inf)
+	if now.PerSecond > 0 {
+		r.all.SetLimit(rate.Limit(now.PerSecond))
+	}
+}
+
+// wait waits until a target may be measured. It returns why it may not be at
+// all within a time, empty when it may.
+func (r *rates) wait(ctx context.Context, target string, within time.Duration) string {
+	if why := r.spend(); why != "" {
+		return why
+	}
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	sleep(ctx, r.claim(target))
+	if err := r.all.Wait(ctx); err != nil || ctx.Err() != nil {
+		return fmt.Sprintf("not measured: the location's rates leave no room within %.0f s", within.Seconds())
+	}
+	return ""
+}
+
+// spend takes one from the day's measurements.
+func (r *rates) spend() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if today := time.Now().UTC().Truncate(24 * time.Hour); !today.Equal(r.day) {
+		r.day, r.used = today, 0
+	}
+	if r.set.PerDay > 0 && r.used >= r.set.PerDay {
+		return fmt.Sprintf("not measured: the location's %d measurements of the day are used up", r.set.PerDay)
+	}
+	r.used++
+	return ""
+}
+
+// claim books the next start that a target allows, and returns how long it is until then.
+func (r *rates) claim(target string) time.Duration {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.set.PerTargetS <= 0 {
+		return 0
+	}
+	now := time.Now()
+	const many = 100_000
+	if len(r.targets) > many {
+		for t, at := range r.targets {
+			if at.Before(now) {
+				delete(r.targets, t)
+			}
+		}
+	}
+	at := r.targets[target]
+	if at.Before(now) {
+		at = now
+	}
+	r.targets[target] = at.Add(time.Duration(r.set.PerTargetS * float64(time.Second)))
+	return at.Sub(now)
+}

@@ -1,0 +1,232 @@
+package instrument
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"net"
+	"net/netip"
+	"time"
+
+	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
+
+	"kestite/core/definition"
+	"kestite/core/measure"
+)
+
+// An echo packet: a mark, the stream it belongs to, its number, and three times
+// in nanoseconds since 1970: sent, received by the responder, sent back. The rest
+// is filling. It fits into a packet of G.729.
+const (
+	echoMark  = 0x4b45
+	echoHead  = 32
+	atStream  = 2
+	atNumber  = 6
+	atSent    = 8
+	atHeard   = 16
+	atReplied = 24
+)
+
+// EchoPort is where responders listen unless told otherwise.
+const EchoPort = 8481
+
+// echoed is one packet that came back; times in ms, each by the clock of who noted it.
+type echoed struct {
+	number                        int
+	sent, heard, replied, arrived float64
+	stamped                       bool // the responder noted its times; a plain RFC 862 echo does not
+}
+
+// udp plays a voice stream to a responder (RFC 862: what comes is sent back;
+// ours notes the times in it) and sums up what comes back: loss, round trips,
+// jitter by RFC 3550 in both directions, and R and MOS by ITU-T G.107. Delays in
+// one direction are told only where both clocks are said to be synchronised.
+func (s *Set) udp(ctx context.Context, t Task) Result {
+	set := t.UDP.Filled()
+	codec := measure.CodecNamed(set.Codec)
+	host, port, err := definition.HostPort(t.Target)
+	if err != nil {
+		return Result{Outcome: measure.Error, Detail: err.Error()}
+	}
+	lookup, cancel := context.WithTimeout(ctx, t.Timeout)
+	defer cancel()
+	addr, err := resolve(lookup, host)
+	if err != nil {
+		return failure(measure.UDP, err)
+	}
+	conn, err := net.DialUDP("udp", nil, net.UDPAddrFromAddrPort(netip.AddrPortFrom(addr, uint16(port))))
+	if err != nil {
+		return failure(measure.UDP, err)
+	}
+	defer conn.Close()
+	if err := markUDP(conn, addr.Is4(), set.DSCP); err != nil {
+		return failure(measure.UDP, &errOwn{err})
+	}
+	back, err := play(ctx, conn, codec, set.Packets, t.Timeout)
+	if err != nil {
+		return failure(measure.UDP, err)
+	}
+	values := streamValues(back, set, codec)
+	r := judged(measure.UDP, values, t.Limits)
+	r.Findings = &measure.Findings{Remote: addr.String()}
+	if len(back) == 0 {
+		r.Outcome = measure.Failed
+		r.Detail = fmt.Sprintf("none of %d packets came back from %s; does a responder listen there (kestite agent --echo, or kestite echo)?", set.Packets, net.JoinHostPort(addr.String(), fmt.Sprint(port)))
+	}
+	return r
+}
+
+func markUDP(conn *net.UDPConn, v4 bool, dscp int) error {
+	const shift = 2 // RFC 2474
+	switch {
+	case dscp == 0:
+		return nil
+	case v4:
+		return ipv4.NewConn(conn).SetTOS(dscp << shift)
+	}
+	return ipv6.NewConn(conn).SetTrafficClass(dscp << shift)
+}
+
+// play sends the stream and gathers what comes back until a timeout after the last packet.
+func play(ctx context.Context, conn *net.UDPConn, codec measure.Codec, packets int, timeout time.Duration) ([]echoed, error) {
+	stream := rand.Uint32()
+	began := time.Now()
+	now := func() float64 { return milliseconds(time.Since(began)) }
+	length := time.Duration(packets) * time.Duration(codec.SpacingMS) * time.Millisecond
+	if err := conn.SetReadDeadline(began.Add(length + timeout)); err != nil {
+		return nil, &errOwn{err}
+	}
+	done := make(chan []echoed, 1)
+	go func() { done <- gather(conn, stream, packets, began, now) }()
+	tick := time.NewTicker(time.Duration(codec.SpacingMS) * time.Millisecond)
+	defer tick.Stop()
+	packet := make([]byte, codec.SizeBytes)
+	binary.BigEndian.PutUint16(packet, echoMark)
+	binary.BigEndian.PutUint32(packet[atStream:], stream)
+	for i := range packets {
+		binary.BigEndian.PutUint16(packet[atNumber:], uint16(i))
+		binary.BigEndian.PutUint64(packet[atSent:], uint64(began.Add(time.Since(began)).UnixNano()))
+		if _, err := conn.Write(packet); err != nil && ours(err) {
+			return nil, err
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return nil, &errOwn{ctx.Err()}
+		}
+	}
+	select {
+	case back := <-done:
+		return back, nil
+	case <-ctx.Done():
+		return nil, &errOwn{ctx.Err()}
+	}
+}
+
+// gather reads until all packets are back, or the connection's deadline.
+func gather(conn *net.UDPConn, stream uint32, packets int, began time.Time, now func() float64) []echoed {
+	var back []echoed
+	seen := make([]bool, packets)
+	origin := began.UnixNano()
+	at := func(b []byte) float64 { return float64(int64(binary.BigEndian.Uint64(b))-origin) / 1e6 }
+	buf := make([]byte, 2048)
+	for len(back) < packets {
+		n, err := conn.Read(buf)
+		arrived := now()
+		if errors.Is(err, net.ErrClosed) || isTimeout(err) {
+			break
+		}
+		if err != nil || n < echoHead || binary.BigEndian.Uint16(buf) != echoMark || binary.BigEndian.Uint32(buf[atStream:]) != stream {
+			continue // refused by the host, or not ours
+		}
+		number := int(binary.BigEndian.Uint16(buf[atNumber:]))
+		if number >= packets || seen[number] {
+			continue
+		}
+		seen[number] = true
+		back = append(back, echoed{number, at(buf[atSent:]), at(buf[atHeard:]), at(buf[atReplied:]), arrived, binary.BigEndian.Uint64(buf[atHeard:]) != 0})
+	}
+	return back
+}
+
+func isTimeout(err error) bool {
+	var nerr net.Error
+	return errors.As(err, &nerr) && nerr.Timeout()
+}
+
+// streamValues sums up a stream.
+func streamValues(back []echoed, set definition.UDPSettings, codec measure.Codec) []float64 {
+	values := measure.UDP.None()
+	loss := 100 * float64(set.Packets-len(back)) / float64(set.Packets)
+	values[0] = loss
+	if len(back) == 0 {
+		values[9] = 1
+		values[8] = 0
+		return values
+	}
+	var sent, heard, replied, arrived, trips []float64
+	reordered, highest := 0, -1
+	thereSum, backSum := 0.0, 0.0
+	stamped := true
+	for _, e := range back {
+		if e.number < highest {
+			reordered++
+		}
+		highest = max(highest, e.number)
+		stamped = stamped && e.stamped
+		held := 0.0
+		if e.stamped {
+			held = math.Max(0, e.replied-e.heard)
+		}
+		trips = append(trips, e.arrived-e.sent-held)
+		sent, heard = append(sent, e.sent), append(heard, e.heard)
+		replied, arrived = append(replied, e.replied), append(arrived, e.arrived)
+		thereSum += e.heard - e.sent
+		backSum += e.arrived - e.replied
+	}
+	trip := measure.RoundTrips(trips)
+	copy(values[1:4], trip[1:4])
+	jitter := 0.0
+	if stamped {
+		values[4], values[5] = measure.Interarrival(sent, heard), measure.Interarrival(replied, arrived)
+		jitter = math.Max(values[4], values[5])
+	} else {
+		values[4] = measure.Interarrival(sent, arrived)
+		jitter = values[4]
+	}
+	n := float64(len(back))
+	if there, home := thereSum/n, backSum/n; set.Synchronised && stamped && there > 0 && home > 0 {
+		values[6], values[7] = there, home
+	}
+	values[8] = codec.Rating(trip[2], jitter, loss)
+	values[9] = measure.MOS(values[8])
+	values[10] = float64(reordered)
+	return values
+}
+
+// Respond sends back what comes to a UDP socket until it is closed, with the
+// times in packets of ours. It never sends more than it received.
+func Respond(conn net.PacketConn) error {
+	buf := make([]byte, 1<<16)
+	for {
+		n, from, err := conn.ReadFrom(buf)
+		heard := time.Now().UnixNano()
+		if errors.Is(err, net.ErrClosed) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if n >= echoHead && binary.BigEndian.Uint16(buf) == echoMark {
+			binary.BigEndian.PutUint64(buf[atHeard:], uint64(heard))
+			binary.BigEndian.PutUint64(buf[atReplied:], uint64(time.Now().UnixNano()))
+		}
+		if _, err := conn.WriteTo(buf[:n], from); errors.Is(err, net.ErrClosed) {
+			return nil
+		}
+	}
+}

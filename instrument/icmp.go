@@ -1,0 +1,159 @@
+package instrument
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"syscall"
+	"time"
+	"unsafe"
+
+	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
+	"golang.org/x/sys/unix"
+)
+
+// icmpConn is an ICMP socket, raw or of the kind that users may open (Linux
+// icmp(7), ping_group_range), that knows when the kernel received each message.
+type icmpConn struct {
+	net.PacketConn
+	v4, raw bool
+	oob     []byte
+	read    func(b, oob []byte) (n, oobn int, from net.Addr, err error)
+}
+
+// receiveBuffer keeps bursts of replies: the default loses some at thousands a second.
+const receiveBuffer = 4 << 20
+
+// openRaw opens a raw socket; it needs CAP_NET_RAW.
+func openRaw(v4 bool) (*icmpConn, error) {
+	network := "ip4:icmp"
+	if !v4 {
+		network = "ip6:ipv6-icmp"
+	}
+	conn, err := net.ListenIP(network, nil)
+	if err != nil {
+		return nil, err
+	}
+	c := &icmpConn{PacketConn: conn, v4: v4, raw: true}
+	c.read = func(b, oob []byte) (int, int, net.Addr, error) {
+		n, oobn, _, from, err := conn.ReadMsgIP(b, oob)
+		return n, oobn, from, err
+	}
+	return c.tuned(conn)
+}
+
+// openUser opens a datagram ICMP socket, on which the kernel sets the identifier.
+func openUser(v4 bool) (*icmpConn, error) {
+	family, protocol := unix.AF_INET, unix.IPPROTO_ICMP
+	if !v4 {
+		family, protocol = unix.AF_INET6, unix.IPPROTO_ICMPV6
+	}
+	fd, err := unix.Socket(family, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, protocol)
+	if err != nil {
+		return nil, os.NewSyscallError("socket", err)
+	}
+	f := os.NewFile(uintptr(fd), "icmp")
+	defer f.Close()
+	pc, err := net.FilePacketConn(f)
+	if err != nil {
+		return nil, err
+	}
+	conn, ok := pc.(*net.UDPConn)
+	if !ok {
+		pc.Close()
+		return nil, fmt.Errorf("a datagram ICMP socket came as %T", pc)
+	}
+	c := &icmpConn{PacketConn: conn, v4: v4}
+	c.read = func(b, oob []byte) (int, int, net.Addr, error) {
+		n, oobn, _, from, err := conn.ReadMsgUDP(b, oob)
+		return n, oobn, from, err
+	}
+	return c.tuned(conn)
+}
+
+// tuned asks for times of arrival and a large buffer.
+func (c *icmpConn) tuned(conn interface {
+	syscall.Conn
+	SetReadBuffer(int) error
+}) (*icmpConn, error) {
+	raw, err := conn.SyscallConn()
+	if err == nil {
+		var failed error
+		err = errors.Join(raw.Control(func(fd uintptr) { failed = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1) }), failed)
+	}
+	if err == nil {
+		err = conn.SetReadBuffer(receiveBuffer)
+	}
+	if err != nil {
+		c.Close()
+		return nil, err
+	}
+	c.oob = make([]byte, 128)
+	return c, nil
+}
+
+// accept lets only these types of message through (raw sockets).
+func (c *icmpConn) accept(v4 []ipv4.ICMPType, v6 []ipv6.ICMPType) error {
+	if c.v4 {
+		var f ipv4.ICMPFilter
+		f.SetAll(true)
+		for _, t := range v4 {
+			f.Accept(t)
+		}
+		return ipv4.NewPacketConn(c.PacketConn).SetICMPFilter(&f)
+	}
+	var f ipv6.ICMPFilter
+	f.SetAll(true)
+	for _, t := range v6 {
+		f.Accept(t)
+	}
+	return ipv6.NewPacketConn(c.PacketConn).SetICMPFilter(&f)
+}
+
+// receive returns the next ICMP message, who sent it and when it arrived. One
+// goroutine at a time may receive.
+func (c *icmpConn) receive(buf []byte) (message []byte, from netip.Addr, at time.Time, err error) {
+	n, oobn, who, err := c.read(buf, c.oob)
+	at = time.Now()
+	if err != nil {
+		return nil, from, at, err
+	}
+	at = arrivedAt(c.oob[:oobn], at)
+	switch a := who.(type) {
+	case *net.IPAddr:
+		from, _ = netip.AddrFromSlice(a.IP)
+	case *net.UDPAddr:
+		from, _ = netip.AddrFromSlice(a.IP)
+	}
+	message = buf[:n]
+	if c.v4 && c.raw { // the IP header comes with it
+		if n < ipv4.HeaderLen || n < int(buf[0]&0xf)*4 {
+			return nil, from.Unmap(), at, nil
+		}
+		message = message[int(buf[0]&0xf)*4:]
+	}
+	return message, from.Unmap(), at, nil
+}
+
+// arrivedAt takes the time of arrival from a control message (SO_TIMESTAMPNS),
+// as a time of the monotonic clock; now where there is none, or the clock was
+// set meanwhile.
+func arrivedAt(oob []byte, now time.Time) time.Time {
+	messages, err := unix.ParseSocketControlMessage(oob)
+	if err != nil {
+		return now
+	}
+	for _, m := range messages {
+		if m.Header.Level != unix.SOL_SOCKET || m.Header.Type != unix.SCM_TIMESTAMPNS || len(m.Data) < int(unsafe.Sizeof(unix.Timespec{})) {
+			continue
+		}
+		ts := *(*unix.Timespec)(unsafe.Pointer(&m.Data[0]))
+		if ago := now.Round(0).Sub(time.Unix(ts.Unix())); ago > 0 && ago < time.Second {
+			return now.Add(-ago)
+		}
+	}
+	return now
+}

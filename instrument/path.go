@@ -1,0 +1,336 @@
+package instrument
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"kestite/core/definition"
+	"kestite/core/measure"
+)
+
+// What a probe met.
+type answer uint8
+
+const (
+	exceeded    answer = iota + 1 // its time was up at a router (RFC 792 type 11, RFC 4443 §3.3)
+	arrived                       // the target itself answered
+	unreachable                   // somebody said that it cannot be reached
+)
+
+// reply is the answer to one probe.
+type reply struct {
+	probe int
+	at    time.Time
+	from  netip.Addr
+	what  answer
+	note  string // of unreachable
+}
+
+// prober sends the packets of one trace, all of one flow, and hears the answers.
+type prober interface {
+	// send sends one packet and returns when.
+	send(ttl, probe int) (time.Time, error)
+	replies() <-chan reply
+	close()
+}
+
+const (
+	firstWindow = 3                      // probes in flight while the distance is not known
+	patience    = 400 * time.Millisecond // after which a silent hop does not hold up the next
+	betweenHops = 10 * time.Millisecond
+	silentHops  = 6 // in a row, after which the search ends
+)
+
+// path traces the way to the target. The first round finds the distance, three
+// hops at a time; the others repeat it. The measures are those of the packets
+// that were to reach the target.
+func (s *Set) path(ctx context.Context, t Task) Result {
+	set := t.Path.Filled()
+	lookup, cancel := context.WithTimeout(ctx, t.Timeout)
+	defer cancel()
+	addr, err := resolve(lookup, t.Target)
+	if err != nil {
+		return failure(measure.Path, err)
+	}
+	p, err := s.tracer.open(addr, set)
+	if err != nil {
+		return failure(measure.Path, err)
+	}
+	defer p.close()
+	w := &walk{set: set, timeout: t.Timeout, prober: p}
+	if err := w.run(ctx); err != nil {
+		return failure(measure.Path, err)
+	}
+	trace := w.trace(addr)
+	if set.Names {
+		nameHops(ctx, trace.Hops)
+	}
+	route := measure.Route{Reached: trace.Reached}
+	for _, h := range trace.Hops {
+		route.Hops = append(route.Hops, h.Addrs)
+	}
+	known, changed := s.tracer.remember(fmt.Sprint(t.Target, " ", set.Method, " ", set.Port), route)
+	trace.Changed, trace.Route = changed, fmt.Sprintf("%06x", known.Fingerprint())
+	r := Result{Outcome: measure.Failed, Values: w.values(trace), Findings: &measure.Findings{Remote: addr.String(), Trace: &trace}}
+	r.Values[5], r.Values[6] = 0, float64(known.Fingerprint())
+	if changed != "" {
+		r.Values[5] = 1
+	}
+	if !trace.Reached {
+		r.Detail = trace.End
+		return r
+	}
+	r.Outcome, r.Detail = measure.Path.Judge(r.Values, t.Limits)
+	if changed != "" {
+		r.Detail = strings.TrimPrefix(r.Detail+"; the route changed: "+changed, "; ")
+	}
+	return r
+}
+
+// sent is one probe of a walk.
+type sent struct {
+	ttl  int
+	at   time.Time
+	got  *reply
+	lost bool // it could not be sent
+}
+
+// walk is a trace under way.
+type walk struct {
+	set     definition.PathSettings
+	timeout time.Duration
+	prober  prober
+	probes  []sent
+	highest int // distance of the last hop looked at
+}
+
+// end is the shortest distance at which the target, or a router that refuses,
+// answered; 0 while there is none.
+func (w *walk) end(which ...answer) int {
+	best := 0
+	for _, p := range w.probes {
+		if p.got != nil && slices.Contains(which, p.got.what) && (best == 0 || p.ttl < best) {
+			best = p.ttl
+		}
+	}
+	return best
+}
+
+func (w *walk) run(ctx context.Context) error {
+	if err := w.explore(ctx); err != nil {
+		return err
+	}
+	spacing := time.Duration(w.set.SpacingMS) * time.Millisecond
+	for round := 1; round < w.set.Rounds; round++ {
+		if err := w.listen(ctx, time.Now().Add(spacing), func() bool { return false }); err != nil {
+			return err
+		}
+		last := w.highest
+		if e := w.end(arrived, unreachable); e > 0 {
+			last = e
+		}
+		for ttl := 1; ttl <= last; ttl++ {
+			if err := w.send(ttl); err != nil {
+				return err
+			}
+			if err := w.listen(ctx, time.Now().Add(betweenHops), func() bool { return false }); err != nil {
+				return err
+			}
+		}
+	}
+	return w.listen(ctx, time.Now().Add(w.timeout), func() bool {
+		return !slices.ContainsFunc(w.probes, func(p sent) bool { return p.got == nil && !p.lost })
+	})
+}
+
+// explore is the first round.
+func (w *walk) explore(ctx context.Context) error {
+	for ttl := 1; ttl <= w.set.MaxHops; ttl++ {
+		open := func() bool { // room for another probe, or an end
+			waiting := 0
+			for _, p := range w.probes {
+				if p.got == nil && !p.lost && time.Since(p.at) < min(patience, w.timeout) {
+					waiting++
+				}
+			}
+			return waiting < firstWindow || w.end(arrived, unreachable) > 0
+		}
+		for !open() {
+			if err := w.listen(ctx, time.Now().Add(2*betweenHops), open); err != nil {
+				return err
+			}
+		}
+		if w.end(arrived, unreachable) > 0 || w.silent() >= silentHops {
+			return nil
+		}
+		if err := w.send(ttl); err != nil {
+			return err
+		}
+		w.highest = ttl
+		if err := w.listen(ctx, time.Now().Add(betweenHops), func() bool { return false }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// silent is how many hops, from the last one back, gave no answer.
+func (w *walk) silent() int {
+	n := 0
+	for i := len(w.probes) - 1; i >= 0 && w.probes[i].got == nil; i-- {
+		if time.Since(w.probes[i].at) >= min(patience, w.timeout) {
+			n++
+		}
+	}
+	return n
+}
+
+func (w *walk) send(ttl int) error {
+	at, err := w.prober.send(ttl, len(w.probes))
+	if err != nil && ours(err) {
+		return err
+	}
+	w.probes = append(w.probes, sent{ttl: ttl, at: at, lost: err != nil})
+	return nil
+}
+
+// listen takes answers until a time, or until done.
+func (w *walk) listen(ctx context.Context, until time.Time, done func() bool) error {
+	timer := time.NewTimer(time.Until(until))
+	defer timer.Stop()
+	for !done() {
+		select {
+		case r := <-w.prober.replies():
+			if p := &w.probes[r.probe]; p.got == nil && r.at.Sub(p.at) <= w.timeout {
+				p.got = &r
+			}
+		case <-timer.C:
+			return nil
+		case <-ctx.Done():
+			return &errOwn{ctx.Err()}
+		}
+	}
+	return nil
+}
+
+// trace sums up a walk that is over.
+func (w *walk) trace(target netip.Addr) measure.Trace {
+	t := measure.Trace{Method: w.set.Method, Target: target.String(), Hops: []measure.Hop{}}
+	last := w.end(arrived)
+	t.Reached = last > 0
+	if !t.Reached {
+		last = w.end(unreachable)
+	}
+	refused := last > 0 && !t.Reached
+	if last == 0 { // silence: up to the last that answered
+		for _, p := range w.probes {
+			if p.got != nil {
+				last = max(last, p.ttl)
+			}
+		}
+	}
+	for ttl := 1; ttl <= last; ttl++ {
+		t.Hops = append(t.Hops, w.hop(ttl))
+	}
+	bearOut(t.Hops, t.Reached)
+	switch {
+	case t.Reached:
+	case refused:
+		h := t.Hops[last-1]
+		t.End = fmt.Sprintf("the path ends at hop %d, where %s says: %s", last, strings.Join(h.Addrs, ", "), h.Note)
+	case last == 0:
+		t.End = fmt.Sprintf("no hop answered, of %d tried", w.highest)
+	default:
+		t.End = fmt.Sprintf("silence after hop %d (%s), %d hops further", last, t.Hops[last-1].Addrs[0], w.highest-last)
+	}
+	return t
+}
+
+// hop sums up the probes of one distance.
+func (w *walk) hop(ttl int) measure.Hop {
+	h := measure.Hop{TTL: ttl, Addrs: []string{}}
+	var rtts []float64
+	for _, p := range w.probes {
+		if p.ttl != ttl {
+			continue
+		}
+		h.Sent++
+		if p.got == nil {
+			continue
+		}
+		h.Answered++
+		rtts = append(rtts, float64(p.got.at.Sub(p.at))/float64(time.Millisecond))
+		if a := p.got.from.String(); !slices.Contains(h.Addrs, a) {
+			h.Addrs = append(h.Addrs, a)
+		}
+		if p.got.what == unreachable {
+			h.Note = p.got.note
+		}
+	}
+	if len(rtts) > 0 {
+		values := measure.RoundTrips(rtts)
+		low, mean, high := rounded(values[1]), rounded(values[2]), rounded(values[3])
+		h.MinMS, h.MeanMS, h.MaxMS = &low, &mean, &high
+	}
+	return h
+}
+
+func rounded(v float64) float64 { return math.Round(v*1000) / 1000 }
+
+// bearOut sets each hop's loss to what later hops bear out. Routers answer
+// sparingly and may stay silent while they forward everything, so that an answer
+// from further on says more than a missing one from here.
+func bearOut(hops []measure.Hop, reached bool) {
+	least := math.Inf(1)
+	for i := len(hops) - 1; i >= 0; i-- {
+		h := &hops[i]
+		if h.Answered == 0 {
+			if math.IsInf(least, 1) && !reached {
+				all := 100.0
+				h.LossPercent = &all
+			}
+			continue
+		}
+		least = min(least, 100*float64(h.Sent-h.Answered)/float64(h.Sent))
+		loss := rounded(least)
+		h.LossPercent = &loss
+	}
+}
+
+// values are the measures of a trace; those of the route are left to the caller.
+func (w *walk) values(t measure.Trace) []float64 {
+	out := measure.Path.None()
+	out[0] = 100
+	if !t.Reached {
+		return out
+	}
+	target := t.Hops[len(t.Hops)-1]
+	out[0] = 100 * float64(target.Sent-target.Answered) / float64(target.Sent)
+	out[1], out[2], out[3], out[4] = *target.MinMS, *target.MeanMS, *target.MaxMS, float64(len(t.Hops))
+	return out
+}
+
+// nameHops looks up the reverse names of all addresses, for a second at most.
+func nameHops(ctx context.Context, hops []measure.Hop) {
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	var all sync.WaitGroup
+	for i := range hops {
+		hops[i].Names = make([]string, len(hops[i].Addrs))
+		for j, a := range hops[i].Addrs {
+			all.Go(func() {
+				if names, err := net.DefaultResolver.LookupAddr(ctx, a); err == nil && len(names) > 0 {
+					hops[i].Names[j] = strings.TrimSuffix(names[0], ".")
+				}
+			})
+		}
+	}
+	all.Wait()
+}

@@ -1,0 +1,102 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"kestite/core/definition"
+	"kestite/instrument"
+	"kestite/server/auth"
+	"kestite/server/catalogue"
+	"kestite/server/store"
+	"kestite/server/store/gen/db"
+)
+
+func (s *Server) credentialRoutes(a *operations) {
+	definitionRoutes(a, definitionKind[definition.CredentialSpec]{
+		kind: catalogue.Credential, path: "/credentials", name: "a credential", role: auth.Manager,
+		named: func(s definition.CredentialSpec) string { return s.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.CredentialSpec] {
+			return s.Credentials
+		},
+		services: func(string, definition.CredentialSpec) []string { return nil },
+	})
+	on(a, auth.Manager, http.MethodPut, "/credentials/{id}/secret", "set-secret", "Set the secret of a credential; it is encrypted and never read back", s.setSecret)
+	on(a, auth.Viewer, http.MethodGet, "/credentials/secrets", "list-secrets", "Which credentials have a secret, and since when", func(ctx context.Context, _ *none) (*list[SecretView], error) {
+		rows, err := s.Store.Secrets(ctx)
+		var out []SecretView
+		for _, r := range rows {
+			out = append(out, SecretView{r.Credential, r.ChangedAt.UTC().Format("2006-01-02T15:04:05.000Z"), r.ChangedBy})
+		}
+		return items(out), err
+	})
+}
+
+// SecretView says that there is a secret, and not which.
+type SecretView struct {
+	Credential string `json:"credential"`
+	ChangedAt  string `json:"changed_at"`
+	ChangedBy  string `json:"changed_by"`
+}
+
+// SecretEntry is a secret on its way in.
+type SecretEntry struct {
+	Secret string `json:"secret"`
+}
+
+func (s *Server) setSecret(ctx context.Context, in *struct {
+	ByID
+	body[SecretEntry]
+}) (*none, error) {
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if e := snap.Credentials[in.ID]; e == nil || e.Retired {
+		return nil, catalogue.ErrNotFound
+	}
+	if err := definition.ValidSecret(in.Body.Secret); err != nil {
+		return nil, err
+	}
+	sealed, err := s.Vault.Seal(in.ID, in.Body.Secret)
+	if err != nil {
+		return nil, invalid("secret", err.Error())
+	}
+	if err := s.Store.PutSecret(ctx, db.PutSecretParams{Credential: in.ID, Sealed: sealed, ChangedBy: who(ctx).Name}); err != nil {
+		return nil, err
+	}
+	if err := s.audit(ctx, "set", "secret of credential "+in.ID); err != nil {
+		return nil, err
+	}
+	return nil, store.Notify(ctx, s.Store.Pool, store.Change{Kind: "definition", IDs: []string{catalogue.Credential + " " + in.ID}})
+}
+
+// secrets are all credentials with what they stand for, opened. One that cannot
+// be opened is left out: the agent says that it has no secret.
+func (s *Server) secrets(ctx context.Context, snap *catalogue.Snapshot) (map[string]*instrument.Secret, error) {
+	rows, err := s.Store.Secrets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]*instrument.Secret{}
+	for _, r := range rows {
+		value, err := s.Vault.Open(r.Credential, r.Sealed)
+		if err != nil {
+			s.Log.Error("checks cannot sign in", "credential", r.Credential, "error", err)
+			continue
+		}
+		if e := snap.Credentials[r.Credential]; e != nil {
+			spec := e.Current().Spec
+			out[r.Credential] = &instrument.Secret{Kind: spec.Kind, User: spec.User, Header: spec.Header, Value: value}
+		}
+	}
+	return out, nil
+}
+
+// credentialOf is the credential that settings refer to; empty where there is none.
+func credentialOf(set definition.Settings) string {
+	if set.HTTP == nil {
+		return ""
+	}
+	return set.HTTP.Credential
+}

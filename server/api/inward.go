@@ -1,0 +1,131 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/jackc/pgx/v5"
+
+	"kestite/core/definition"
+	"kestite/core/measure"
+	"kestite/server/auth"
+	"kestite/server/catalogue"
+	"kestite/server/inward"
+	"kestite/server/store/gen/db"
+)
+
+// reportInRoute is where other systems report in; the token in the path is all they need.
+func (s *Server) reportInRoute(r chi.Router) {
+	for _, method := range []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut} {
+		r.MethodFunc(method, "/in/{token}", s.reportIn)
+	}
+}
+
+func (s *Server) inwardRoutes(a *operations) {
+	on(a, auth.Viewer, http.MethodGet, "/kinds", "list-kinds", "The kinds of check and what each measures", func(context.Context, *none) (*list[measure.Kind], error) {
+		return items(measure.Kinds), nil
+	})
+	on(a, auth.Manager, http.MethodPost, "/checks/{id}/report-in", "make-report-in-token", "Make the address to report in to; one made before is worthless from then on", s.makeReportIn)
+	on(a, auth.Viewer, http.MethodGet, "/report-ins", "list-report-ins", "Which checks have an address to report in to", func(ctx context.Context, _ *none) (*list[ReportInView], error) {
+		rows, err := s.Store.ReportIns(ctx)
+		var out []ReportInView
+		for _, r := range rows {
+			out = append(out, ReportInView{r.CheckID, r.MadeAt, r.MadeBy})
+		}
+		return items(out), err
+	})
+}
+
+// ReportInView says that a check has an address, and not which.
+type ReportInView struct {
+	Check  string    `json:"check"`
+	MadeAt time.Time `json:"made_at"`
+	MadeBy string    `json:"made_by"`
+}
+
+func (s *Server) reportIn(w http.ResponseWriter, r *http.Request) {
+	check, err := s.Store.ReportInByToken(r.Context(), auth.HashToken(chi.URLParam(r, "token")))
+	if errors.Is(err, pgx.ErrNoRows) {
+		writeProblem(w, http.StatusNotFound, "There is no check to report in to at this address, or a new address was made since.")
+		return
+	}
+	if err != nil {
+		s.agentError(w, err)
+		return
+	}
+	report, err := readReport(r)
+	if err == nil {
+		err = s.Inward.Take(r.Context(), check, report)
+	}
+	var fault *definition.Fault
+	switch {
+	case errors.As(err, &fault):
+		writeProblem(w, http.StatusUnprocessableEntity, fault.Path+": "+fault.Message)
+	case errors.Is(err, catalogue.ErrRetired):
+		writeProblem(w, http.StatusGone, "The check was retired; nothing is measured by this report any more.")
+	case err != nil:
+		s.agentError(w, err)
+	default:
+		writeJSON(w, map[string]string{"taken": check})
+	}
+}
+
+// readReport takes a report from the body (JSON) or from the query: outcome, detail, and numbers by name.
+func readReport(r *http.Request) (inward.Report, error) {
+	const most = 64 << 10
+	body, err := io.ReadAll(io.LimitReader(r.Body, most))
+	if err != nil {
+		return inward.Report{}, err
+	}
+	report, err := inward.Parse(body)
+	if err != nil {
+		return report, err
+	}
+	for name, values := range r.URL.Query() {
+		switch name {
+		case "outcome":
+			report.Outcome = values[0]
+		case "detail":
+			report.Detail = values[0]
+		default:
+			v, err := strconv.ParseFloat(values[0], 64)
+			if err != nil {
+				return report, &definition.Fault{Path: "numbers." + name, Message: strconv.Quote(values[0]) + " is no number"}
+			}
+			if report.Numbers == nil {
+				report.Numbers = map[string]float64{}
+			}
+			report.Numbers[name] = v
+		}
+	}
+	return report, nil
+}
+
+// ReportInAddress is shown once.
+type ReportInAddress struct {
+	Path string `json:"path" doc:"Below the server's address; shown this once"`
+}
+
+func (s *Server) makeReportIn(ctx context.Context, in *ByID) (*body[ReportInAddress], error) {
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := snap.Checks[in.ID]
+	if e == nil || e.Retired {
+		return nil, catalogue.ErrNotFound
+	}
+	if kind := e.Current().Spec.Kind; kind != measure.ReportIn.Name {
+		return nil, invalid("id", "nobody reports in to a "+kind+" check")
+	}
+	token, hash := auth.NewToken("kesr_")
+	if err := s.Store.PutReportIn(ctx, db.PutReportInParams{CheckID: in.ID, TokenHash: hash, MadeBy: who(ctx).Name}); err != nil {
+		return nil, err
+	}
+	return &body[ReportInAddress]{ReportInAddress{"/in/" + token}}, s.audit(ctx, "create", "report-in address of check "+in.ID)
+}

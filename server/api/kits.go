@@ -1,0 +1,56 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"kestite/core/definition"
+	"kestite/server/auth"
+	"kestite/server/catalogue"
+)
+
+// KitUse applies a kit to a service.
+type KitUse struct {
+	Service   string            `json:"service" minLength:"1"`
+	Locations []string          `json:"locations"`
+	Values    map[string]string `json:"values,omitempty" doc:"By the parameters' names; absent ones take the default"`
+}
+
+func (s *Server) kitRoutes(a *operations) {
+	definitionRoutes(a, definitionKind[definition.KitSpec]{
+		kind: catalogue.Kit, path: "/kits", name: "a kit", role: auth.Manager,
+		named:    func(s definition.KitSpec) string { return s.Name },
+		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.KitSpec] { return s.Kits },
+		services: func(string, definition.KitSpec) []string { return nil },
+	})
+	on(a, auth.Manager, http.MethodPost, "/kits/{id}/use", "use-kit", "Make the checks of a kit for a service", s.useKit)
+}
+
+func (s *Server) useKit(ctx context.Context, in *struct {
+	ByID
+	body[KitUse]
+}) (*list[made], error) {
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := snap.Kits[in.ID]
+	if e == nil || e.Retired {
+		return nil, catalogue.ErrNotFound
+	}
+	kit := e.Current().Spec
+	specs, err := kit.Fill(in.Body.Service, in.Body.Locations, in.Body.Values)
+	if err != nil {
+		return nil, err
+	}
+	var out []made
+	for i, spec := range specs {
+		id, err := s.Catalogue.Create(ctx, catalogue.Check, "", spec.Service+" "+spec.Kind, spec, s.change(ctx, "kit "+kit.Name))
+		if err != nil {
+			return nil, within(fmt.Sprintf("checks[%d]", i), err)
+		}
+		out = append(out, made{id})
+	}
+	return items(out), s.judgeSoon(ctx, []string{in.Body.Service})
+}

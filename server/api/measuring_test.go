@@ -1,0 +1,364 @@
+package api_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"kestite/agent/wire"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/server/servertest"
+)
+
+// assigned are the checks that a location's agent gets.
+func (f *fixture) assigned(t *testing.T, token string) wire.Assignments {
+	t.Helper()
+	var out wire.Assignments
+	a := servertest.AsAgent(t, f.url, token, wire.PathAssignments, `{}`)
+	if err := json.Unmarshal(a.Body, &out); err != nil || a.Status != http.StatusOK {
+		t.Fatalf("assignments: %s", a)
+	}
+	return out
+}
+
+// A secret goes to the agents that need it, and nowhere else.
+func TestSecretsAreNeverReadBack(t *testing.T) {
+	f := setUp(t)
+	id := f.manager.Create("/credentials", map[string]any{"name": "Desk", "kind": "bearer"})
+	f.manager.Must(http.MethodPut, "/checks/"+f.check, map[string]any{"revision": 0, "spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
+		c["http"] = map[string]any{"credential": id}
+	})}, nil)
+	if got := f.assigned(t, f.tolvik).Checks[0]; got.Secret != nil {
+		t.Errorf("a secret before one was entered: %+v", got.Secret)
+	}
+	before := f.assigned(t, f.tolvik).Mark
+	f.manager.Must(http.MethodPut, "/credentials/"+id+"/secret", map[string]any{"secret": "stockfish"}, nil)
+	got := f.assigned(t, f.tolvik)
+	if s := got.Checks[0].Secret; s == nil || s.Value != "stockfish" || s.Kind != "bearer" {
+		t.Errorf("the agent gets %+v", s)
+	}
+	if got.Mark == before {
+		t.Error("agents are not told of a new secret")
+	}
+	for _, path := range []string{"/credentials", "/credentials/secrets", "/checks", "/credentials/" + id + "/revisions", "/audit"} {
+		if a := f.manager.Do(http.MethodGet, path, nil); a.Status == http.StatusOK && strings.Contains(string(a.Body), "stockfish") {
+			t.Errorf("GET %s gives the secret away", path)
+		}
+	}
+	var sealed string
+	if err := f.srv.API.Store.Pool.QueryRow(context.Background(), "SELECT encode(sealed, 'escape') FROM secret").Scan(&sealed); err != nil || strings.Contains(sealed, "stockfish") {
+		t.Errorf("in the database: %q, %v", sealed, err)
+	}
+	if a := f.manager.Do(http.MethodDelete, "/credentials/"+id, nil); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "signs in with it") {
+		t.Errorf("retiring a credential in use: %s", a)
+	}
+	if a := f.manager.Do(http.MethodPut, "/credentials/"+id+"/secret", map[string]any{"secret": "two\nlines"}); a.Status != http.StatusUnprocessableEntity || strings.Contains(string(a.Body), "two") {
+		t.Errorf("a secret of two lines: %s", a)
+	}
+	if a := f.manager.Do(http.MethodPost, "/checks", map[string]any{"spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
+		c["http"] = map[string]any{"headers": []map[string]any{{"name": "Authorization", "value": "Bearer stockfish"}}}
+	})}); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "make a credential") {
+		t.Errorf("a secret in a header: %s", a)
+	}
+}
+
+// call reports in.
+func call(t *testing.T, url, body string) (int, string) {
+	t.Helper()
+	resp, err := http.Post(url, "application/json", strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	text, _ := io.ReadAll(resp.Body)
+	return resp.StatusCode, string(text)
+}
+
+// latest is the newest measurement of a check's only lane.
+func (f *fixture) latest(t *testing.T, check string) (measure.Outcome, string, []float32, int) {
+	t.Helper()
+	ctx := context.Background()
+	var outcome int16
+	var detail *string
+	var values []float32
+	var n int
+	err := f.srv.API.Store.Pool.QueryRow(ctx, `SELECT outcome, detail, measures, (SELECT count(*) FROM measurement WHERE lane = m.lane) FROM measurement m
+		WHERE lane = (SELECT id FROM lane WHERE check_id = $1) ORDER BY at DESC LIMIT 1`, check).Scan(&outcome, &detail, &values, &n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if detail == nil {
+		detail = new(string)
+	}
+	return measure.Outcome(outcome), *detail, values, n
+}
+
+func TestReportIn(t *testing.T) {
+	f := setUp(t)
+	now := time.Now()
+	clock := func() time.Time { return now }
+	in := f.srv.API.Inward
+	in.Now, in.Ingest.Now = clock, clock
+	ctx := context.Background()
+	check := f.manager.Create("/checks", map[string]any{
+		"service": f.service, "name": "Nightly copy", "kind": "report-in", "target": "", "interval_s": 60, "timeout_ms": 10_000, "stale_after_s": 200,
+		"confirm": 1, "recover": 1, "locations": []string{"server"}, "limits": []map[string]any{{"measure": "value_1", "degraded_below": 1}},
+		"report_in": map[string]any{"numbers": []string{"files"}},
+	})
+	if len(f.assigned(t, f.tolvik).Checks) != 1 {
+		t.Error("an agent got the report-in check")
+	}
+	var made struct{ Path string }
+	f.manager.Must(http.MethodPost, "/checks/"+check+"/report-in", nil, &made)
+	url := f.url + made.Path
+	if err := in.Due(ctx); err != nil {
+		t.Fatal(err)
+	}
+	step := func(d time.Duration) { now = now.Add(d) }
+	for _, c := range []struct {
+		query, body string
+		want        measure.Outcome
+		detail      string
+	}{
+		{"", "", measure.OK, ""},
+		{"?files=12", "", measure.OK, ""},
+		{"?files=0", "", measure.Degraded, "First number 0"},
+		{"", `{"outcome":"failed","detail":"disk full","numbers":{"files":3}}`, measure.Failed, "disk full"},
+		{"?outcome=degraded&detail=slow", "", measure.Degraded, "slow"},
+	} {
+		step(time.Second)
+		if status, text := call(t, url+c.query, c.body); status != http.StatusOK {
+			t.Fatalf("reporting %s%s: %d %s", c.query, c.body, status, text)
+		}
+		if o, detail, values, _ := f.latest(t, check); o != c.want || !strings.Contains(detail, c.detail) || c.query == "?files=12" && (values[1] != 12 || values[0] < 0.9) {
+			t.Errorf("reporting %s%s: %v %q %v", c.query, c.body, o, detail, values)
+		}
+	}
+	for _, bad := range []struct{ url, body, want string }{
+		{url, "{", "the report cannot be read"},
+		{url + "?files=many", "", "is no number"},
+		{url + "?boxes=4", "", "has no number"},
+		{url, `{"outcome":"great"}`, "it is ok, degraded or failed"},
+		{url + "x", "", "no check to report in to"},
+	} {
+		step(time.Second)
+		if status, text := call(t, bad.url, bad.body); status < 400 || !strings.Contains(text, bad.want) {
+			t.Errorf("%s %s: %d %s; want %q", bad.url, bad.body, status, text, bad.want)
+		}
+	}
+	_, _, _, taken := f.latest(t, check)
+	if taken != 5 {
+		t.Errorf("%d measurements of five good reports", taken)
+	}
+	// Silence beyond interval and grace is a failure, at its own instant, once.
+	step(59 * time.Second)
+	due := func() {
+		t.Helper()
+		for range 3 {
+			if err := in.Due(ctx); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	due()
+	if _, _, _, n := f.latest(t, check); n != taken {
+		t.Error("a failure within the grace")
+	}
+	step(15 * time.Second)
+	due()
+	if o, detail, _, n := f.latest(t, check); o != measure.Failed || !strings.Contains(detail, "no report within 60 s and 10 s of grace") || n != taken+1 {
+		t.Errorf("after silence: %v %q, %d rows", o, detail, n)
+	}
+	step(60 * time.Second)
+	due()
+	if _, _, _, n := f.latest(t, check); n != taken+2 {
+		t.Errorf("after an interval more of silence: %d rows", n)
+	}
+	if status, _ := call(t, url, ""); status != http.StatusOK {
+		t.Error("the report after silence was refused")
+	}
+	if o, _, _, _ := f.latest(t, check); o != measure.OK {
+		t.Errorf("the report after silence is %v", o)
+	}
+	f.manager.Must(http.MethodPost, "/checks/"+check+"/report-in", nil, &made)
+	if status, _ := call(t, url, ""); status != http.StatusNotFound {
+		t.Error("the old address still works after a new one was made")
+	}
+}
+
+func TestDerived(t *testing.T) {
+	f := setUp(t)
+	now := time.Now().Truncate(time.Minute).Add(time.Minute)
+	clock := func() time.Time { return now }
+	in := f.srv.API.Inward
+	in.Now, in.Ingest.Now = clock, clock
+	ctx := context.Background()
+	other := f.manager.Create("/checks", servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) { c["name"] = "Other" }))
+	derived := func(name, operation string) string {
+		return f.manager.Create("/checks", map[string]any{
+			"service": f.service, "name": name, "kind": "derived", "target": "", "interval_s": 60, "timeout_ms": 1000, "stale_after_s": 200, "confirm": 1, "recover": 1,
+			"locations": []string{"server"}, "limits": []map[string]any{{"measure": "value", "degraded_above": 400}},
+			"derived": map[string]any{"operation": operation, "sources": []map[string]any{{"check": f.check, "measure": "total_ms"}, {"check": other, "measure": "total_ms"}}},
+		})
+	}
+	ids := map[string]string{}
+	for _, op := range []string{"sum", "difference", "mean", "min", "max", "share"} {
+		ids[op] = derived(op, op)
+	}
+	put := func(check, location string, total float64) {
+		t.Helper()
+		r, err := in.Ingest.Batch(ctx, location, "", []wire.Measurement{{Check: check, At: span.Of(now), Outcome: measure.OK, Measures: map[string]float64{"total_ms": total}}})
+		if err != nil || r.Stored != 1 {
+			t.Fatalf("%+v %v", r, err)
+		}
+	}
+	due := func() {
+		t.Helper()
+		if err := in.Due(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	now = now.Add(time.Minute)
+	due()
+	if o, detail, _, _ := f.latest(t, ids["sum"]); o != measure.Error || !strings.Contains(detail, "no value of total_ms") {
+		t.Errorf("of nothing: %v %q", o, detail)
+	}
+	put(f.check, "tolvik", 100)
+	put(f.check, "eskerby", 300) // 200 on the mean
+	put(other, "tolvik", 250)
+	now = now.Add(time.Minute)
+	due()
+	due() // the same instant once more is nothing new
+	for op, want := range map[string]float32{"sum": 450, "difference": -50, "mean": 225, "min": 200, "max": 250, "share": 80} {
+		o, detail, values, n := f.latest(t, ids[op])
+		if n != 2 || values[0] != want || (op == "sum") != (o == measure.Degraded) {
+			t.Errorf("%s: %v %v %q, %d rows; want %v", op, o, values, detail, n, want)
+		}
+	}
+	now = now.Add(4 * time.Minute) // stale
+	due()
+	if o, _, _, _ := f.latest(t, ids["sum"]); o != measure.Error {
+		t.Errorf("of stale values: %v", o)
+	}
+	for want, change := range map[string]func(map[string]any){
+		"names no check":    func(s map[string]any) { s["check"] = "nobody" },
+		"is no measure of":  func(s map[string]any) { s["measure"] = "days_left" },
+		"is derived itself": func(s map[string]any) { s["check"], s["measure"] = ids["sum"], "value" },
+		"not measured from": func(s map[string]any) { s["location"] = "nowhere" },
+	} {
+		source := map[string]any{"check": f.check, "measure": "total_ms"}
+		change(source)
+		a := f.manager.Do(http.MethodPost, "/checks", map[string]any{"spec": map[string]any{
+			"service": f.service, "name": "bad", "kind": "derived", "target": "", "interval_s": 60, "timeout_ms": 1000, "stale_after_s": 200, "confirm": 1, "recover": 1,
+			"locations": []string{"server"}, "derived": map[string]any{"operation": "sum", "sources": []any{source}},
+		}})
+		if _, fields := a.Problem(); !strings.Contains(fmt.Sprint(fields), want) {
+			t.Errorf("want %q: %s", want, a)
+		}
+	}
+}
+
+// What an agent saw is kept, labelled with whose network each hop lies in, and shown with the moment.
+func TestFindingsAreKeptAndLabelled(t *testing.T) {
+	f := setUp(t)
+	f.manager.Create("/networks", map[string]any{"name": "Sound Cable", "prefixes": []string{"198.18.0.0/16"}})
+	f.manager.Create("/networks", map[string]any{"name": "Own line", "ours": true, "prefixes": []string{"198.18.4.0/24", "198.18.5.1"}})
+	at := span.Of(time.Now().Truncate(time.Millisecond))
+	trace := &measure.Trace{Method: "icmp", Target: "198.18.4.2", Reached: true, Hops: []measure.Hop{
+		{TTL: 1, Addrs: []string{"10.9.9.9"}, Sent: 3, Answered: 3}, {TTL: 2, Addrs: []string{"198.18.7.1"}, Sent: 3, Answered: 3}, {TTL: 3, Addrs: []string{"198.18.4.2"}, Sent: 3, Answered: 3},
+	}}
+	body, err := json.Marshal(wire.Batch{Measurements: []wire.Measurement{{Check: f.check, At: at, Outcome: measure.OK, Findings: &measure.Findings{Trace: trace, Response: &measure.Response{Body: "a\x00b"}}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if a := servertest.AsAgent(t, f.url, f.tolvik, wire.PathBatches, string(body)); !strings.Contains(string(a.Body), `"stored":1`) {
+		t.Fatalf("delivering: %s", a)
+	}
+	var moment struct {
+		Samples map[string]struct{ Findings *measure.Findings }
+	}
+	f.manager.Must(http.MethodGet, "/services/"+f.service+"/moment?at="+at.String(), nil, &moment)
+	got := moment.Samples[f.check+" tolvik"].Findings
+	if got == nil || got.Trace == nil {
+		t.Fatalf("no findings: %+v", moment)
+	}
+	for i, want := range []string{"", "Sound Cable", "Own line"} {
+		if n := got.Trace.Hops[i].Networks; len(n) != 1 || n[0] != want {
+			t.Errorf("hop %d lies in %q, want %q", i+1, n, want)
+		}
+	}
+	if got.Response.Body != "a\uFFFDb" {
+		t.Errorf("the body came back as %q", got.Response.Body)
+	}
+	if a := f.manager.Do(http.MethodPost, "/networks", map[string]any{"spec": map[string]any{"name": "Bad", "prefixes": []string{"198.18.0.0/40"}}}); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "no range of addresses") {
+		t.Errorf("an impossible range: %s", a)
+	}
+}
+
+func TestKits(t *testing.T) {
+	f := setUp(t)
+	check := servertest.Check("", nil, func(c map[string]any) { c["name"], c["target"] = "Page of {host}", "https://{host}/" })
+	delete(check, "service")
+	delete(check, "locations")
+	check["service"], check["locations"] = "any", []string{"any"}
+	kit := f.manager.Create("/kits", map[string]any{"name": "Web", "parameters": []map[string]any{{"name": "host", "default": "kit.invalid"}}, "checks": []any{check}})
+	use := func(body map[string]any) servertest.Answer {
+		return f.manager.Do(http.MethodPost, "/kits/"+kit+"/use", body)
+	}
+	if a := use(map[string]any{"service": f.service, "locations": []string{"tolvik"}, "values": map[string]string{"host": "tickets.skerry.example"}}); a.Status != http.StatusOK {
+		t.Fatalf("%s", a)
+	}
+	found := false
+	for _, c := range f.assigned(t, f.tolvik).Checks {
+		found = found || c.Target == "https://tickets.skerry.example/"
+	}
+	if !found {
+		t.Error("the agent did not get the kit's check")
+	}
+	for want, body := range map[string]map[string]any{
+		"names no service":           {"service": "nothing", "locations": []string{"tolvik"}},
+		"names no location":          {"service": f.service, "locations": []string{"nowhere"}},
+		"at least one location":      {"service": f.service, "locations": []string{}},
+		"has no parameter \"berth\"": {"service": f.service, "locations": []string{"tolvik"}, "values": map[string]string{"berth": "4"}},
+		"is no web address":          {"service": f.service, "locations": []string{"tolvik"}, "values": map[string]string{"host": "no host"}},
+	} {
+		a := use(body)
+		if _, fields := a.Problem(); a.Status != http.StatusUnprocessableEntity || !strings.Contains(fmt.Sprint(fields), want) {
+			t.Errorf("want %q: %s", want, a)
+		}
+	}
+}
+
+// A measurement by an agent that did not hold the check is a duplicate.
+func TestOnlyTheHolderCounts(t *testing.T) {
+	f := setUp(t)
+	second := servertest.Agent(t, f.srv, "tolvik")
+	a, b := f.assigned(t, f.tolvik), f.assigned(t, second) // both call: a roster of two
+	a = f.assigned(t, f.tolvik)
+	if len(a.Checks)+len(b.Checks) != 1 {
+		t.Fatalf("of one check the agents hold %d and %d", len(a.Checks), len(b.Checks))
+	}
+	holder, other := f.tolvik, second
+	if len(b.Checks) == 1 {
+		holder, other = second, f.tolvik
+	}
+	batch := func(at time.Time) string {
+		return fmt.Sprintf(`{"measurements":[{"check":%q,"at":%q,"outcome":"ok"}]}`, f.check, span.Of(at))
+	}
+	now := time.Now().Add(time.Second)
+	if a := servertest.AsAgent(t, f.url, other, wire.PathBatches, batch(now)); !strings.Contains(string(a.Body), `"stored":0,"duplicates":1`) {
+		t.Errorf("of the other agent: %s", a)
+	}
+	if a := servertest.AsAgent(t, f.url, holder, wire.PathBatches, batch(now)); !strings.Contains(string(a.Body), `"stored":1`) {
+		t.Errorf("of the holder: %s", a)
+	}
+	if a := servertest.AsAgent(t, f.url, other, wire.PathBatches, batch(now.Add(-31*24*time.Hour))); !strings.Contains(string(a.Body), "refused") {
+		t.Errorf("31 days late: %s", a)
+	}
+}

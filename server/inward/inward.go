@@ -1,0 +1,293 @@
+// Package inward makes the measurements that no agent makes: of checks that
+// other systems report in to, and of checks derived from others' measures.
+package inward
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"kestite/agent/wire"
+	"kestite/core/definition"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/server/catalogue"
+	"kestite/server/ingest"
+	"kestite/server/store"
+	"kestite/server/store/gen/db"
+)
+
+// Inward makes them. It is safe for concurrent use, and several servers may do
+// so at once: a measurement's instant follows from the definitions alone.
+type Inward struct {
+	Store     *store.Store
+	Catalogue *catalogue.Catalogue
+	Ingest    *ingest.Ingest
+	Now       func() time.Time
+
+	mu       sync.Mutex
+	memories map[string]*measure.Memory
+	started  span.Instant
+}
+
+// Report is what another system reports in.
+type Report struct {
+	Outcome string             `json:"outcome,omitempty" enum:"ok,degraded,failed" default:"ok"`
+	Detail  string             `json:"detail,omitempty" maxLength:"2000"`
+	Numbers map[string]float64 `json:"numbers,omitempty" doc:"By the names that the check gives them"`
+}
+
+// Take makes a measurement of a report. The error is a *definition.Fault where
+// the report is at fault.
+func (in *Inward) Take(ctx context.Context, check string, r Report) error {
+	snap, err := in.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	e := snap.Checks[check]
+	if e == nil || e.Retired {
+		return catalogue.ErrRetired
+	}
+	spec := e.Current().Spec
+	m := wire.Measurement{Check: check, At: span.Of(in.Now()), Outcome: measure.OK, Detail: r.Detail, Measures: map[string]float64{}}
+	switch r.Outcome {
+	case "", "ok":
+	case "degraded":
+		m.Outcome = measure.Degraded
+	case "failed":
+		m.Outcome = measure.Failed
+	default:
+		return &definition.Fault{Path: "outcome", Message: fmt.Sprintf("%q is no outcome; it is ok, degraded or failed", r.Outcome)}
+	}
+	var names []string
+	if spec.ReportIn != nil {
+		names = spec.ReportIn.Numbers
+	}
+	for name, v := range r.Numbers {
+		i := slices.Index(names, name)
+		if i < 0 {
+			return &definition.Fault{Path: "numbers." + name, Message: fmt.Sprintf("the check has no number %q; add it to the check's numbers first", name)}
+		}
+		m.Measures[measure.ReportIn.Measures[i+1].Name] = v
+	}
+	last, err := in.last(ctx, check, m.At)
+	if err != nil {
+		return err
+	}
+	if last != nil {
+		m.Measures[measure.ReportIn.Measures[0].Name] = float64(m.At-span.Of(last.At)) / float64(span.Second)
+	}
+	in.judge(&m, spec)
+	return in.put(ctx, m)
+}
+
+// judge applies the limits to a measurement.
+func (in *Inward) judge(m *wire.Measurement, spec definition.CheckSpec) {
+	kind, _ := measure.KindNamed(spec.Kind)
+	values := kind.None()
+	for name, v := range m.Measures {
+		values[kind.Index(name)] = v
+	}
+	in.mu.Lock()
+	if in.memories == nil {
+		in.memories = map[string]*measure.Memory{}
+	}
+	memory := in.memories[m.Check]
+	if memory == nil {
+		memory = &measure.Memory{}
+		in.memories[m.Check] = memory
+	}
+	timed, why := memory.Judge(kind, int64(m.At), values, spec.Limits)
+	in.mu.Unlock()
+	once, because := kind.Judge(values, spec.Limits)
+	if timed > once {
+		once, because = timed, why
+	}
+	if once > m.Outcome {
+		m.Outcome, m.Detail = once, because
+	}
+}
+
+func (in *Inward) put(ctx context.Context, m wire.Measurement) error {
+	receipt, err := in.Ingest.Batch(ctx, definition.Server, "", []wire.Measurement{m})
+	if err == nil && len(receipt.Refused) > 0 {
+		err = fmt.Errorf("the measurement of %s was refused: %s", m.Check, receipt.Refused[0].Reason)
+	}
+	return err
+}
+
+// Due makes the measurements that are due: derived values, and failures where a
+// report stayed away.
+func (in *Inward) Due(ctx context.Context) error {
+	snap, err := in.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	in.mu.Lock()
+	if in.started == 0 {
+		in.started = span.Of(in.Now())
+	}
+	in.mu.Unlock()
+	var failed error
+	for _, id := range catalogue.Live(snap.Checks) {
+		r := snap.Checks[id].Current()
+		switch r.Spec.Kind {
+		case measure.Derived.Name:
+			err = in.derive(ctx, snap, id, r)
+		case measure.ReportIn.Name:
+			err = in.silence(ctx, id, r.Spec)
+		default:
+			continue
+		}
+		if err != nil && failed == nil {
+			failed = fmt.Errorf("measure %s: %w", id, err)
+		}
+	}
+	return failed
+}
+
+// last is the latest measurement of a check on the server at or before i, errors
+// included, within its year; nil where there is none.
+func (in *Inward) last(ctx context.Context, check string, i span.Instant) (*db.LatestMeasurementsRow, error) {
+	lanes, err := in.Store.LanesOfChecks(ctx, []string{check})
+	if err != nil || len(lanes) == 0 {
+		return nil, err
+	}
+	rows, err := in.Store.LatestMeasurements(ctx, db.LatestMeasurementsParams{Lane: lanes[0].ID, At: i.Add(-store.RawDays * span.Day).Time(), At_2: i.Time(), Limit: 1})
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return &rows[0], nil
+}
+
+// silence makes a failure of a report that did not come within the interval and
+// the grace, which is the timeout; one more after each interval. A check that
+// nobody reported to yet is awaited.
+func (in *Inward) silence(ctx context.Context, check string, spec definition.CheckSpec) error {
+	now := span.Of(in.Now())
+	last, err := in.last(ctx, check, now)
+	if err != nil || last == nil {
+		return err
+	}
+	due := span.Of(last.At).Add(spec.IntervalS * span.Second)
+	if last.Detail == nil || !strings.HasPrefix(*last.Detail, silent) {
+		due = due.Add(spec.TimeoutMS)
+	}
+	if due > now {
+		return nil
+	}
+	m := wire.Measurement{Check: check, At: due, Outcome: measure.Failed, Detail: fmt.Sprintf("%s %d s and %.0f s of grace", silent, spec.IntervalS, float64(spec.TimeoutMS)/1000)}
+	if due < in.began() {
+		m.Outcome, m.Detail = measure.Error, silent+" the time; the server was not there to hear it"
+	}
+	return in.put(ctx, m)
+}
+
+// silent begins the detail of a measurement made of silence.
+const silent = "no report within"
+
+// began is since when this server hears reports.
+func (in *Inward) began() span.Instant {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	return in.started
+}
+
+// derive makes the measurement of a derived check that is due.
+func (in *Inward) derive(ctx context.Context, snap *catalogue.Snapshot, check string, r catalogue.Revision[definition.CheckSpec]) error {
+	step := r.Spec.IntervalS * span.Second
+	at := span.Instant(int64(span.Of(in.Now())) / step * step)
+	if at < r.From {
+		return nil
+	}
+	last, err := in.last(ctx, check, at)
+	if err != nil || last != nil && span.Of(last.At) == at {
+		return err
+	}
+	m := wire.Measurement{Check: check, At: at, Outcome: measure.OK, LateMS: int64(span.Of(in.Now()) - at)}
+	values, missing, err := in.sources(ctx, snap, r.Spec.Derived, at)
+	switch {
+	case err != nil:
+		return err
+	case missing != "":
+		m.Outcome, m.Detail = measure.Error, missing
+	default:
+		v, err := r.Spec.Derived.Value(values)
+		if err != nil {
+			m.Outcome, m.Detail = measure.Error, err.Error()
+			break
+		}
+		m.Measures = map[string]float64{"value": v, "sources": float64(len(values))}
+		in.judge(&m, r.Spec)
+	}
+	return in.put(ctx, m)
+}
+
+// sources are the values of a derived check's sources at an instant, or in words what is missing.
+func (in *Inward) sources(ctx context.Context, snap *catalogue.Snapshot, set *definition.DerivedSettings, at span.Instant) (values []float64, missing string, err error) {
+	for _, s := range set.Sources {
+		e := snap.Checks[s.Check]
+		if e == nil {
+			return nil, fmt.Sprintf("there is no check %q", s.Check), nil
+		}
+		v, fresh, err := in.fresh(ctx, e.Current().Spec, s, at)
+		if err != nil {
+			return nil, "", err
+		}
+		if !fresh {
+			spec := e.Current().Spec
+			return nil, fmt.Sprintf("no value of %s of %q within its %d s", s.Measure, spec.Name, spec.StaleAfterS), nil
+		}
+		values = append(values, v)
+	}
+	return values, "", nil
+}
+
+// fresh is the mean of a measure's latest values at each location, stale ones left out.
+func (in *Inward) fresh(ctx context.Context, spec definition.CheckSpec, s definition.Source, at span.Instant) (float64, bool, error) {
+	kind, _ := measure.KindNamed(spec.Kind)
+	index := kind.Index(s.Measure)
+	lanes, err := in.Store.LanesOfChecks(ctx, []string{s.Check})
+	if err != nil {
+		return 0, false, err
+	}
+	const errorsBetween = 20
+	sum, n := 0.0, 0
+	for _, l := range lanes {
+		if s.Location != "" && l.Location != s.Location || !slices.Contains(spec.Locations, l.Location) {
+			continue
+		}
+		rows, err := in.Store.LatestMeasurements(ctx, db.LatestMeasurementsParams{Lane: l.ID, At: at.Add(-spec.StaleAfterS * span.Second).Time(), At_2: at.Time(), Limit: errorsBetween})
+		if err != nil {
+			return 0, false, err
+		}
+		for _, r := range rows {
+			if r.Outcome == int16(measure.Error) {
+				continue
+			}
+			if index >= 0 && index < len(r.Measures) && !math.IsNaN(float64(r.Measures[index])) {
+				sum += float64(r.Measures[index])
+				n++
+			}
+			break
+		}
+	}
+	return sum / float64(max(1, n)), n > 0, nil
+}
+
+// Parse reads a report from JSON; an empty body is a report that all is well.
+func Parse(body []byte) (Report, error) {
+	var r Report
+	if len(body) == 0 {
+		return r, nil
+	}
+	if err := json.Unmarshal(body, &r); err != nil {
+		return r, &definition.Fault{Path: "body", Message: fmt.Sprintf("the report cannot be read: %v; send JSON such as {\"outcome\":\"ok\",\"numbers\":{\"bookings\":4}}, or nothing", err)}
+	}
+	return r, nil
+}

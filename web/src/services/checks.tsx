@@ -1,0 +1,209 @@
+import Button from '@mui/material/Button'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Link } from 'react-router'
+import { Problem, api, ask, type Schemas } from '../api/client'
+import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
+import { Export } from '../parts/export'
+import { Trouble } from '../parts/trouble'
+import { duration } from '../time/format'
+import { useKeep } from '../time/period'
+import { inward, kinds } from './kinds'
+import { bytes, load } from './plan'
+
+type Check = Schemas['DefinedCheckSpec']
+type Spec = Schemas['CheckSpec']
+type Change = { interval_s: string; timeout_ms: string; confirm: string; recover: string; retry_s: string; role: '' | 'decides' | 'informs'; add: string; take: string; reason: string }
+
+const unchanged: Change = { interval_s: '', timeout_ms: '', confirm: '', recover: '', retry_s: '', role: '', add: '', take: '', reason: '' }
+
+/** All checks, to be found, and to be changed many at once. */
+export function CheckList() {
+  const checks = useChecks()
+  const services = useServices()
+  const places = useLocations()
+  const may = useMayDefine()
+  const keep = useKeep()
+  const client = useQueryClient()
+  const [words, setWords] = useState('')
+  const [chosen, setChosen] = useState<string[]>([])
+  const [change, setChange] = useState(unchanged)
+  const [faults, setFaults] = useState<Record<string, string>>({})
+  const [before, setBefore] = useState<Check[]>([])
+
+  const service = (id: string) => services.data?.find((s) => s.id === id)?.spec.name ?? id
+  const place = (id: string) => (id === 'server' ? 'the server' : (places.data?.find((l) => l.id === id)?.spec.name ?? id))
+  const shown = (checks.data ?? [])
+    .filter((c) => !c.retired)
+    .filter((c) => {
+      const text = [c.spec.name, service(c.spec.service), kinds[c.spec.kind].word, c.spec.target, ...c.spec.locations.map(place)].join(' ').toLowerCase()
+      return words
+        .toLowerCase()
+        .split(/\s+/)
+        .every((w) => text.includes(w))
+    })
+    .sort((a, b) => service(a.spec.service).localeCompare(service(b.spec.service)) || a.spec.name.localeCompare(b.spec.name))
+  const picked = shown.filter((c) => chosen.includes(c.id))
+  const total = picked.reduce((sum, c) => {
+    const l = load(changed(c.spec, change), c.spec.locations.length)
+    return { runs: sum.runs + l.runs, traffic: sum.traffic + l.traffic }
+  }, { runs: 0, traffic: 0 })
+
+  const put = async (c: Check, spec: Spec, reason: string) => {
+    try {
+      await ask(api.PUT('/api/v1/checks/{id}', { params: { path: { id: c.id } }, body: { revision: 0, reason, spec } }))
+      return true
+    } catch (e) {
+      const why = e instanceof Problem ? Object.entries(e.fields).map(([path, text]) => `${path.replace('spec.', '')}: ${text}`).join('; ') || e.message : String(e)
+      setFaults((f) => ({ ...f, [c.id]: why }))
+      return false
+    }
+  }
+  const save = useMutation({
+    mutationFn: async () => {
+      setFaults({})
+      const done: Check[] = []
+      for (const c of picked) if (await put(c, changed(c.spec, change), change.reason || 'changed with others')) done.push(c)
+      setBefore(done)
+      if (done.length === picked.length) setChange({ ...unchanged })
+      await client.invalidateQueries()
+      return done.length
+    },
+  })
+  const undo = useMutation({
+    mutationFn: async () => {
+      for (const c of before) await put(c, c.spec, 'undone')
+      setBefore([])
+      save.reset()
+      await client.invalidateQueries()
+    },
+  })
+  if (!checks.data || !services.data) return <Trouble error={checks.error ?? services.error} />
+  const touched = Object.entries(change).some(([k, v]) => k !== 'reason' && v !== '')
+  const field = (name: keyof Change, label: string, unit = '') => (
+    <TextField label={label} value={change[name]} placeholder="as it is" onChange={(e) => setChange({ ...change, [name]: e.target.value })} slotProps={{ input: { endAdornment: unit }, inputLabel: { shrink: true } }} />
+  )
+  const choice = (name: keyof Change, label: string, of: Record<string, string>) => (
+    <TextField select label={label} value={change[name]} onChange={(e) => setChange({ ...change, [name]: e.target.value })} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+      <MenuItem value="">as it is</MenuItem>
+      {Object.entries(of).map(([v, text]) => (
+        <MenuItem key={v} value={v}>
+          {text}
+        </MenuItem>
+      ))}
+    </TextField>
+  )
+  const locations = Object.fromEntries((places.data ?? []).filter((l) => !l.retired).map((l) => [l.id, l.spec.name]))
+  return (
+    <>
+      <div className="head">
+        <h1 style={{ margin: 0 }}>Checks</h1>
+        <div className="actions">
+          <Export name="checks" columns={['service', 'check', 'kind', 'target', 'every_s', 'locations', 'role']} rows={shown.map((c) => [service(c.spec.service), c.spec.name, c.spec.kind, c.spec.target, c.spec.interval_s, c.spec.locations.join(' '), c.spec.role])} />
+        </div>
+      </div>
+      <TextField label="Find by name, service, kind, target or location" value={words} onChange={(e) => setWords(e.target.value)} sx={{ width: 420, maxWidth: '100%', mb: 2 }} />
+      <table className="plain">
+        <thead>
+          <tr>
+            {may && (
+              <th>
+                <input type="checkbox" aria-label="Choose all that are shown" checked={shown.length > 0 && picked.length === shown.length} onChange={(e) => setChosen(e.target.checked ? shown.map((c) => c.id) : [])} />
+              </th>
+            )}
+            <th>Service</th>
+            <th>Check</th>
+            <th>Kind</th>
+            <th>Target</th>
+            <th>Every</th>
+            <th>From</th>
+            <th>Role</th>
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((c) => (
+            <tr key={c.id} data-check={c.id}>
+              {may && (
+                <td>
+                  <input type="checkbox" aria-label={`Choose ${c.spec.name}`} checked={chosen.includes(c.id)} onChange={(e) => setChosen(e.target.checked ? [...chosen, c.id] : chosen.filter((x) => x !== c.id))} />
+                </td>
+              )}
+              <td>{service(c.spec.service)}</td>
+              <td>
+                <Link to={keep(`/checks/${c.id}`)}>{c.spec.name}</Link>
+                {faults[c.id] && <div className="trouble">{faults[c.id]}</div>}
+              </td>
+              <td>{kinds[c.spec.kind].word}</td>
+              <td style={{ overflowWrap: 'anywhere' }}>{c.spec.target || '–'}</td>
+              <td style={{ whiteSpace: 'nowrap' }}>{duration(c.spec.interval_s * 1000)}</td>
+              <td>{c.spec.locations.map(place).join(', ')}</td>
+              <td>{c.spec.role}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {shown.length === 0 && <p className="sub">{words ? 'No check is like that.' : 'No check is defined yet. Describe a service first.'}</p>}
+      {may && picked.length > 0 && (
+        <div className="form" style={{ marginTop: 24, maxWidth: 900 }}>
+          <fieldset>
+            <legend>Change {picked.length === 1 ? 'this check' : `these ${picked.length} checks`}</legend>
+            <div className="side">
+              {field('interval_s', 'Every', 's')}
+              {field('timeout_ms', 'Timeout', 'ms')}
+              {field('confirm', 'Failures to believe it')}
+              {field('retry_s', 'Look again after', 's')}
+              {field('recover', 'Good ones to recover')}
+            </div>
+            <div className="side">
+              {choice('role', 'Role', { decides: 'decides', informs: 'informs only' })}
+              {choice('add', 'Measure also from', locations)}
+              {choice('take', 'No more from', locations)}
+              {field('reason', 'Why')}
+            </div>
+            <div className="consequence sub">
+              {total.runs.toLocaleString('en')} runs a day, about {bytes(total.traffic)} a day by these. Each gets a revision of its own; what was judged stays as it was.
+            </div>
+          </fieldset>
+          <div>
+            <Button variant="contained" disabled={!touched || save.isPending} onClick={() => save.mutate()}>
+              Change {picked.length}
+            </Button>
+          </div>
+        </div>
+      )}
+      {save.data !== undefined && (
+        <p className="sub" role="status">
+          {save.data} changed{Object.keys(faults).length > 0 && `, ${Object.keys(faults).length} not: the reason stands at each`}.{' '}
+          {before.length > 0 && (
+            <button type="button" className="link" disabled={undo.isPending} onClick={() => undo.mutate()}>
+              undo
+            </button>
+          )}
+        </p>
+      )}
+    </>
+  )
+}
+
+/** A spec with what was filled in changed; what keeps the rules of the interval follows it. */
+function changed(spec: Spec, c: Change): Spec {
+  const number = (text: string, was: number) => (text.trim() === '' ? was : Number(text))
+  const interval_s = number(c.interval_s, spec.interval_s)
+  const out: Spec = {
+    ...spec,
+    interval_s,
+    timeout_ms: number(c.timeout_ms, spec.timeout_ms),
+    confirm: number(c.confirm, spec.confirm),
+    recover: number(c.recover, spec.recover),
+    retry_s: c.retry_s.trim() === '' ? spec.retry_s : Number(c.retry_s) || undefined,
+    stale_after_s: c.interval_s.trim() === '' ? spec.stale_after_s : Math.max(spec.stale_after_s, interval_s * 3 + 10),
+    role: c.role || spec.role,
+  }
+  if (!inward(spec.kind)) {
+    const from = spec.locations.filter((l) => l !== c.take)
+    out.locations = c.add && !from.includes(c.add) ? [...from, c.add] : from
+  }
+  return out
+}

@@ -1,0 +1,228 @@
+import Button from '@mui/material/Button'
+import Checkbox from '@mui/material/Checkbox'
+import FormControlLabel from '@mui/material/FormControlLabel'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Link } from 'react-router'
+import { Problem, api, ask, type Schemas } from '../api/client'
+import { useLocations, useMayDefine, useMe, useServices } from '../api/queries'
+import { Trouble } from '../parts/trouble'
+import { duration } from '../time/format'
+import { leading } from './kinds'
+import { parse, type Line } from './lines'
+import { bytes, load, proposed, resolution } from './plan'
+import { stateOf, useTrials } from './try-now'
+
+type Candidate = Schemas['Candidate']
+type Trial = Schemas['TrialView']
+type Found = { line: Line; candidates: Candidate[]; error?: string }
+
+const example = `Ticket sales, https://tickets.skerry.example, 99.9
+Freight desk, freight.skerry.example:8443
+Roster, 198.18.4.20`
+
+/** Hundreds of addresses at once: what answers is proposed, looked over on one page, and measured. */
+export function ManyServices() {
+  const places = useLocations()
+  const services = useServices()
+  const me = useMe()
+  const may = useMayDefine()
+  const client = useQueryClient()
+  const [text, setText] = useState('')
+  const [chosen, setChosen] = useState<string[] | undefined>()
+  const [interval, setInterval] = useState(60)
+  const [found, setFound] = useState<Found[] | undefined>()
+  const [off, setOff] = useState<Record<string, boolean>>({})
+  const [done, setDone] = useState<Record<string, string>>({})
+  const live = (places.data ?? []).filter((l) => !l.retired)
+  const locations = chosen ?? live.map((l) => l.id)
+  const { lines, faults } = parse(text)
+
+  const look = useMutation({
+    mutationFn: async () => {
+      const out: Found[] = lines.map((line) => ({ line, candidates: [] }))
+      setDone({})
+      let next = 0
+      const work = async () => {
+        for (let i = next++; i < out.length; i = next++) {
+          const f = out[i] as Found
+          try {
+            f.candidates = (await ask(api.POST('/api/v1/proposals', { body: { address: f.line.address, locations } }))).items
+          } catch (e) {
+            f.error = e instanceof Problem ? (e.fields.address ?? e.message) : String(e)
+          }
+          setFound([...out])
+        }
+      }
+      await Promise.all([work(), work(), work(), work()])
+    },
+  })
+  const ids = look.isPending ? [] : (found ?? []).flatMap((f) => f.candidates.flatMap((c) => c.trials.map((t) => t.id)))
+  const trials = useTrials(ids)
+  const byID = new Map((trials.data ?? []).map((t) => [t.id, t]))
+  const results = (c: Candidate) => c.trials.map((t) => byID.get(t.id)).filter((t): t is Trial => t !== undefined)
+  const settled = ids.length > 0 && trials.data?.length === ids.length && trials.data.every((t) => t.state === 'done' || t.state === 'lost')
+  const answers = (c: Candidate) => results(c).some((t) => t.outcome === 'ok' || t.outcome === 'degraded')
+  const key = (f: Found, c: Candidate) => `${f.line.number} ${c.kind} ${c.target}`
+  const takes = (f: Found, c: Candidate) => (key(f, c) in off ? !off[key(f, c)] : answers(c))
+  const spec = (service: string, c: Candidate, decides: boolean) => proposed(service, c, interval, locations, decides ? 'decides' : 'informs', suggested(c, results(c)))
+  const wanted = (found ?? []).map((f) => ({ f, picked: f.candidates.filter((c) => takes(f, c)) })).filter((w) => w.picked.length > 0)
+  const total = wanted.reduce(
+    (sum, w) => {
+      for (const c of w.picked) {
+        const l = load(spec('', c, false), locations.length)
+        sum.checks++
+        sum.runs += l.runs
+        sum.traffic += l.traffic
+      }
+      return sum
+    },
+    { checks: 0, runs: 0, traffic: 0 },
+  )
+
+  const save = useMutation({
+    mutationFn: async () => {
+      for (const { f, picked } of wanted) {
+        const line = f.line
+        if (done[line.number] === 'measured') continue
+        try {
+          const known = services.data?.find((s) => !s.retired && s.spec.name === line.name)
+          const id = known?.id ?? (await ask(api.POST('/api/v1/services', { body: { spec: { name: line.name, kind: 'business', combine: 'worst' } } }))).id
+          const decides = picked.some((c) => c.kind === 'http') ? 'http' : picked.some((c) => c.kind === 'tcp') ? 'tcp' : 'ping'
+          for (const c of picked) await ask(api.POST('/api/v1/checks', { body: { spec: spec(id, c, c.kind === decides) } }))
+          if (line.target)
+            await ask(api.POST('/api/v1/agreements', { body: { spec: { name: line.name, customer: '', service: id, timezone: me.data?.timezone ?? 'UTC', target_percent: line.target, degraded_weight_percent: '0', min_coverage_percent: '0', unmeasured: 'exclude' } } }))
+          setDone((d) => ({ ...d, [line.number]: 'measured' }))
+        } catch (e) {
+          const why = e instanceof Problem ? Object.values(e.fields).join('; ') || e.message : String(e)
+          setDone((d) => ({ ...d, [line.number]: why }))
+        }
+      }
+      await client.invalidateQueries()
+    },
+  })
+  const measured = Object.values(done).filter((d) => d === 'measured').length
+  const strictest = Math.max(0, ...wanted.map((w) => Number(w.f.line.target || 0)))
+  if (!may) return <div className="empty">A manager can describe services.</div>
+  return (
+    <>
+      <div className="head">
+        <h1 style={{ margin: 0 }}>Many services at once</h1>
+      </div>
+      <div className="form" style={{ maxWidth: 860 }}>
+        <TextField
+          label="One service a line: name, address, target in percent if one was promised"
+          multiline
+          minRows={5}
+          maxRows={14}
+          autoFocus
+          placeholder={example}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          error={faults.length > 0}
+          helperText={faults[0] ?? 'An address alone will do. Commas, semicolons and tabs part the columns; a first line of headings is left out.'}
+        />
+        <div>
+          {live.map((l) => (
+            <FormControlLabel
+              key={l.id}
+              label={l.spec.name}
+              control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => setChosen(on ? [...locations, l.id] : locations.filter((x) => x !== l.id))} />}
+            />
+          ))}
+        </div>
+        <div>
+          <Button variant={found ? 'outlined' : 'contained'} disabled={lines.length === 0 || faults.length > 0 || locations.length === 0 || look.isPending} onClick={() => look.mutate()}>
+            {look.isPending ? `Asking ${(found ?? []).filter((f) => f.candidates.length > 0 || f.error).length} of ${lines.length} …` : `See what answers at ${lines.length || 'the'} ${lines.length === 1 ? 'address' : 'addresses'}`}
+          </Button>
+          {ids.length > 0 && !settled && <span className="sub"> {trials.data?.filter((t) => t.state === 'done').length ?? 0} of {ids.length} trials are in.</span>}
+        </div>
+      </div>
+      {found && !look.isPending && (
+        <>
+          <table className="plain review" style={{ marginTop: 24 }}>
+            <thead>
+              <tr>
+                <th>Service</th>
+                <th>What answers, and its first value</th>
+                <th aria-hidden />
+              </tr>
+            </thead>
+            <tbody>
+              {found.map((f) => (
+                <tr key={f.line.number} data-line={f.line.number}>
+                  <td>
+                    {f.line.name}
+                    <div className="sub">
+                      {f.line.address}
+                      {f.line.target && `, ${f.line.target} %`}
+                    </div>
+                    {services.data?.some((s) => !s.retired && s.spec.name === f.line.name) && <div className="sub">there is a service of that name: checks are added to it</div>}
+                  </td>
+                  <td>
+                    {f.error && <span className="trouble">{f.error}</span>}
+                    {f.candidates.map((c) => {
+                      const limit = suggested(c, results(c))[0]
+                      return (
+                        <div key={key(f, c)}>
+                          <label>
+                            <input type="checkbox" checked={takes(f, c)} onChange={(e) => setOff({ ...off, [key(f, c)]: !e.target.checked })} /> {c.name}
+                          </label>{' '}
+                          <span className="sub">
+                            {results(c).map((t) => (
+                              <span key={t.id}>
+                                {live.find((l) => l.id === t.location)?.spec.name} <span className={`word-${stateOf(t.outcome)}`}>{t.outcome ?? (t.state === 'lost' ? 'lost' : '…')}</span> {leading(c.kind, t.measures)} ·{' '}
+                              </span>
+                            ))}
+                            {limit && `suggested: degraded above ${limit.degraded_above} ms`}
+                          </span>
+                        </div>
+                      )
+                    })}
+                    {settled && f.candidates.length > 0 && !f.candidates.some(answers) && <div className="trouble">Nothing answers. It is left out unless you choose a check: a target that was never good would only alarm.</div>}
+                  </td>
+                  <td className={done[f.line.number] && done[f.line.number] !== 'measured' ? 'trouble' : 'sub'}>{done[f.line.number]}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <div className="form" style={{ marginTop: 20 }}>
+            <TextField select label="Measure every" sx={{ maxWidth: 220 }} value={interval} onChange={(e) => setInterval(Number(e.target.value))}>
+              {[10, 20, 30, 60, 120, 300].map((s) => (
+                <MenuItem key={s} value={s}>
+                  {duration(s * 1000)}
+                </MenuItem>
+              ))}
+            </TextField>
+            <div className="consequence sub" data-checks={total.checks}>
+              {wanted.length} services, {total.checks} checks: {total.runs.toLocaleString('en')} runs a day, about {bytes(total.traffic)} a day. {strictest > 0 && resolution(strictest, interval)}
+            </div>
+            <Trouble error={save.error ?? look.error} />
+            <div>
+              <Button variant="contained" disabled={!settled || wanted.length === 0 || save.isPending || measured === wanted.length} onClick={() => save.mutate()}>
+                {save.isPending ? `${measured} of ${wanted.length} …` : `Start measuring ${wanted.length} ${wanted.length === 1 ? 'service' : 'services'}`}
+              </Button>{' '}
+              {measured > 0 && !save.isPending && (
+                <span className="sub">
+                  {measured} are measured now. <Link to="/services">See them</Link>
+                </span>
+              )}
+            </div>
+          </div>
+        </>
+      )}
+    </>
+  )
+}
+
+/** A limit on the time that a target takes, from how long it took: three times the slowest, rounded up to one figure. */
+function suggested(c: Candidate, trials: Trial[]): Schemas['Limit'][] {
+  const measure = { http: 'total_ms', tcp: 'connect_ms' }[c.kind as string]
+  const slowest = Math.max(0, ...trials.map((t) => (measure ? (t.measures?.[measure] ?? 0) : 0)))
+  if (!measure || slowest === 0) return []
+  const raw = Math.max(100, 3 * slowest)
+  const step = 10 ** Math.floor(Math.log10(raw))
+  return [{ measure, degraded_above: Math.ceil(raw / step) * step }]
+}

@@ -1,0 +1,196 @@
+import Button from '@mui/material/Button'
+import Checkbox from '@mui/material/Checkbox'
+import FormControlLabel from '@mui/material/FormControlLabel'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Link } from 'react-router'
+import { Problem, api, ask, type Schemas } from '../api/client'
+import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
+import { Trouble } from '../parts/trouble'
+import { kinds } from '../services/kinds'
+import { useKeep } from '../time/period'
+import { SetupHead } from './head'
+
+type Kit = Schemas['DefinedKitSpec']
+type Spec = Schemas['CheckSpec']
+
+/** Sets of checks that are used again and again, with what differs as parameters. */
+export function Kits() {
+  const kits = useQuery({ queryKey: ['kits'], queryFn: () => ask(api.GET('/api/v1/kits')).then((l) => l.items) })
+  const may = useMayDefine()
+  const client = useQueryClient()
+  const [making, setMaking] = useState(false)
+  const [using, setUsing] = useState<string | undefined>()
+  const retire = useMutation({ mutationFn: (k: Kit) => (k.retired ? ask(api.POST('/api/v1/kits/{id}/restore', { params: { path: { id: k.id } } })) : ask(api.DELETE('/api/v1/kits/{id}', { params: { path: { id: k.id } } }))), onSuccess: () => client.invalidateQueries() })
+  if (!kits.data) return <Trouble error={kits.error} />
+  return (
+    <>
+      <SetupHead title="Kits">
+        {may && (
+          <Button variant={kits.data.length ? 'outlined' : 'contained'} onClick={() => setMaking(true)}>
+            Make a kit of a service’s checks
+          </Button>
+        )}
+      </SetupHead>
+      <p className="sub" style={{ maxWidth: 640 }}>
+        A kit is a set of checks to be used for one service after the other. What differs, such as the host, is a parameter: {'{host}'} stands for its value in names, targets and settings.
+      </p>
+      {making && <MakeKit done={() => setMaking(false)} />}
+      <Trouble error={retire.error} />
+      {kits.data.map((k) => (
+        <section key={k.id} data-kit={k.id} style={{ borderTop: '1px solid var(--mui-palette-divider)', padding: '14px 0', maxWidth: 900, opacity: k.retired ? 0.6 : 1 }}>
+          <div style={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline' }}>
+            <div>
+              <h2 style={{ margin: 0 }}>
+                {k.spec.name}
+                {k.retired && ', retired'}
+              </h2>
+              <div className="sub">
+                {k.spec.checks.map((c) => `${c.name} (${kinds[c.kind].word})`).join(' · ')}
+                {(k.spec.parameters ?? []).length > 0 && ` — parameters: ${(k.spec.parameters ?? []).map((p) => p.name).join(', ')}`}
+              </div>
+            </div>
+            {may && (
+              <div style={{ display: 'flex', gap: 10 }}>
+                {!k.retired && <Button onClick={() => setUsing(using === k.id ? undefined : k.id)}>Use it</Button>}
+                <Button variant="text" color={k.retired ? 'primary' : 'error'} onClick={() => retire.mutate(k)}>
+                  {k.retired ? 'Restore' : 'Retire'}
+                </Button>
+              </div>
+            )}
+          </div>
+          {using === k.id && <UseKit kit={k} />}
+        </section>
+      ))}
+    </>
+  )
+}
+
+const hostOf = (target: string) => target.replace(/^\w+:\/\//, '').replace(/[:/].*$/, '')
+
+/** A kit from what a service has: its host becomes the parameter host. */
+function MakeKit({ done }: { done: () => void }) {
+  const services = useServices()
+  const checks = useChecks()
+  const client = useQueryClient()
+  const [service, setService] = useState('')
+  const [name, setName] = useState('')
+  const own = (checks.data ?? []).filter((c) => !c.retired && c.spec.service === service && c.spec.kind !== 'derived')
+  const host = own.map((c) => hostOf(c.spec.target)).find((h) => h !== '') ?? ''
+  const called = services.data?.find((s) => s.id === service)?.spec.name ?? ''
+  const general = (spec: Spec): Spec => {
+    const text = JSON.stringify(spec)
+    const plain = (s: string) => s.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')
+    return JSON.parse(called ? text.replace(new RegExp(plain(host), 'g'), '{host}').replace(new RegExp(plain(called), 'g'), '{service}') : text) as Spec
+  }
+  const save = useMutation({
+    mutationFn: () =>
+      ask(
+        api.POST('/api/v1/kits', {
+          body: {
+            spec: {
+              name,
+              parameters: [
+                { name: 'host', text: 'Host of the service', default: host || 'kit.invalid' },
+                { name: 'service', text: 'What it is called in names of checks', default: called },
+              ],
+              checks: own.map((c) => general({ ...c.spec, service: 'any', locations: ['any'] })),
+            },
+          },
+        }),
+      ),
+    onSuccess: async () => {
+      await client.invalidateQueries()
+      done()
+    },
+  })
+  return (
+    <div className="form" style={{ margin: '12px 0 24px' }}>
+      <div className="side">
+        <TextField select label="Service" value={service} onChange={(e) => setService(e.target.value)}>
+          {(services.data ?? [])
+            .filter((s) => !s.retired)
+            .map((s) => (
+              <MenuItem key={s.id} value={s.id}>
+                {s.spec.name}
+              </MenuItem>
+            ))}
+        </TextField>
+        <TextField label="Name of the kit" value={name} onChange={(e) => setName(e.target.value)} />
+      </div>
+      {service && (
+        <div className="consequence sub">
+          {own.length === 0 ? 'It has no checks of its own.' : `${own.length} checks: ${own.map((c) => general(c.spec).name).join(', ')}. ${host && `${host} becomes {host}.`}`}
+        </div>
+      )}
+      <Trouble error={save.error instanceof Problem ? new Error(Object.values(save.error.fields)[0] ?? save.error.message) : save.error} />
+      <div style={{ display: 'flex', gap: 12 }}>
+        <Button variant="contained" disabled={own.length === 0 || name.trim() === '' || save.isPending} onClick={() => save.mutate()}>
+          Make the kit
+        </Button>
+        <Button variant="text" onClick={done}>
+          Leave it
+        </Button>
+      </div>
+    </div>
+  )
+}
+
+function UseKit({ kit }: { kit: Kit }) {
+  const services = useServices()
+  const places = useLocations()
+  const client = useQueryClient()
+  const keep = useKeep()
+  const live = (places.data ?? []).filter((l) => !l.retired)
+  const [service, setService] = useState('')
+  const [chosen, setChosen] = useState<string[] | undefined>()
+  const [values, setValues] = useState<Record<string, string>>({})
+  const locations = chosen ?? live.map((l) => l.id)
+  const use = useMutation({ mutationFn: () => ask(api.POST('/api/v1/kits/{id}/use', { params: { path: { id: kit.id } }, body: { service, locations, values } })), onSuccess: () => client.invalidateQueries() })
+  const faults = use.error instanceof Problem ? Object.values(use.error.fields) : []
+  return (
+    <div className="form" style={{ marginTop: 14 }}>
+      <TextField
+        select
+        label="For which service"
+        value={service}
+        onChange={(e) => {
+          setService(e.target.value)
+          use.reset()
+        }}
+      >
+        {(services.data ?? [])
+          .filter((s) => !s.retired)
+          .map((s) => (
+            <MenuItem key={s.id} value={s.id}>
+              {s.spec.name}
+            </MenuItem>
+          ))}
+      </TextField>
+      <div className="side">
+        {(kit.spec.parameters ?? []).map((p) => (
+          <TextField key={p.name} label={p.name} helperText={p.text} placeholder={p.default} value={values[p.name] ?? ''} onChange={(e) => setValues({ ...values, [p.name]: e.target.value })} slotProps={{ inputLabel: { shrink: true } }} />
+        ))}
+      </div>
+      <div>
+        {live.map((l) => (
+          <FormControlLabel key={l.id} label={l.spec.name} control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => setChosen(on ? [...locations, l.id] : locations.filter((x) => x !== l.id))} />} />
+        ))}
+      </div>
+      <Trouble error={faults.length > 0 ? new Error(faults.join('; ')) : use.error} />
+      <div>
+        <Button variant="contained" disabled={!service || use.isPending || use.isSuccess} onClick={() => use.mutate()}>
+          Measure {kit.spec.checks.length} checks
+        </Button>
+        {use.isSuccess && (
+          <span className="sub">
+            {' '}
+            {use.data.items.length} checks were made. <Link to={keep(`/services/${service}`)}>See them</Link>
+          </span>
+        )}
+      </div>
+    </div>
+  )
+}

@@ -1,0 +1,125 @@
+import Button from '@mui/material/Button'
+import Checkbox from '@mui/material/Checkbox'
+import FormControlLabel from '@mui/material/FormControlLabel'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { useForm, type FieldPath } from 'react-hook-form'
+import { Problem, api, ask, type Schemas } from '../api/client'
+import { useMayDefine, useNetworks } from '../api/queries'
+import { Trouble } from '../parts/trouble'
+import { SetupHead } from './head'
+
+type Network = Schemas['DefinedNetworkSpec']
+type Values = { name: string; ours: boolean; prefixes: string; note: string }
+
+/** Whose network an address on a path lies in. */
+export function Networks() {
+  const networks = useNetworks()
+  const may = useMayDefine()
+  const [editing, setEditing] = useState<string | undefined>()
+  const client = useQueryClient()
+  const retire = useMutation({ mutationFn: (n: Network) => (n.retired ? ask(api.POST('/api/v1/networks/{id}/restore', { params: { path: { id: n.id } } })) : ask(api.DELETE('/api/v1/networks/{id}', { params: { path: { id: n.id } } }))), onSuccess: () => client.invalidateQueries() })
+  if (!networks.data) return <Trouble error={networks.error} />
+  return (
+    <>
+      <SetupHead title="Networks">
+        {may && (
+          <Button variant={networks.data.length ? 'outlined' : 'contained'} onClick={() => setEditing('')}>
+            Add a network
+          </Button>
+        )}
+      </SetupHead>
+      <p className="sub" style={{ maxWidth: 640 }}>
+        A hop of a path is an address; here it gets an owner: us, or a provider by name. The longest range that holds an address counts. Addresses in none are of an unknown network.
+      </p>
+      {editing === '' && <NetworkForm done={() => setEditing(undefined)} />}
+      <Trouble error={retire.error} />
+      {networks.data.length > 0 && (
+        <table className="plain" style={{ maxWidth: 900 }}>
+          <thead>
+            <tr>
+              <th>Network</th>
+              <th>Whose</th>
+              <th>Ranges</th>
+              <th aria-hidden />
+            </tr>
+          </thead>
+          <tbody>
+            {networks.data.map((n) =>
+              editing === n.id ? (
+                <tr key={n.id}>
+                  <td colSpan={4}>
+                    <NetworkForm network={n} done={() => setEditing(undefined)} />
+                  </td>
+                </tr>
+              ) : (
+                <tr key={n.id} data-network={n.id} style={n.retired ? { opacity: 0.6 } : undefined}>
+                  <td>
+                    {n.spec.name}
+                    {n.retired && ', retired'}
+                    {n.spec.note && <div className="sub">{n.spec.note}</div>}
+                  </td>
+                  <td>{n.spec.ours ? 'ours' : 'a provider’s'}</td>
+                  <td>{n.spec.prefixes.join(', ')}</td>
+                  <td>
+                    {may && (
+                      <>
+                        {!n.retired && (
+                          <button type="button" className="link" onClick={() => setEditing(n.id)}>
+                            edit
+                          </button>
+                        )}{' '}
+                        <button type="button" className="link" onClick={() => retire.mutate(n)}>
+                          {n.retired ? 'restore' : 'retire'}
+                        </button>
+                      </>
+                    )}
+                  </td>
+                </tr>
+              ),
+            )}
+          </tbody>
+        </table>
+      )}
+    </>
+  )
+}
+
+function NetworkForm({ network, done }: { network?: Network; done: () => void }) {
+  const form = useForm<Values>({ defaultValues: { name: network?.spec.name ?? '', ours: network?.spec.ours ?? false, prefixes: network?.spec.prefixes.join('\n') ?? '', note: network?.spec.note ?? '' } })
+  const client = useQueryClient()
+  const save = useMutation({
+    mutationFn: async (v: Values) => {
+      const spec = { name: v.name, ours: v.ours, prefixes: v.prefixes.split(/[\s,;]+/).filter(Boolean), note: v.note || undefined }
+      if (network) await ask(api.PUT('/api/v1/networks/{id}', { params: { path: { id: network.id } }, body: { revision: network.revision, spec } }))
+      else await ask(api.POST('/api/v1/networks', { body: { spec } }))
+    },
+    onSuccess: async () => {
+      await client.invalidateQueries()
+      done()
+    },
+    onError: (e) => {
+      if (!(e instanceof Problem)) return
+      for (const [path, message] of Object.entries(e.fields)) form.setError(path.replace(/^spec\./, '').replace(/\[.*$/, '') as FieldPath<Values>, { message })
+    },
+  })
+  const err = form.formState.errors
+  return (
+    <form className="form" style={{ margin: '12px 0 24px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
+      <TextField label="Ranges, one a line" required multiline minRows={2} error={Boolean(err.prefixes)} helperText={err.prefixes?.message ?? 'Such as 198.18.0.0/15 or fd77::/16'} {...form.register('prefixes')} />
+      <FormControlLabel label="It is our own" control={<Checkbox size="small" defaultChecked={form.getValues('ours')} {...form.register('ours')} />} />
+      <TextField label="Note" {...form.register('note')} />
+      <Trouble error={save.error} />
+      <div style={{ display: 'flex', gap: 12 }}>
+        <Button type="submit" variant="contained" disabled={save.isPending}>
+          {network ? 'Save' : 'Add'}
+        </Button>
+        <Button variant="text" onClick={done}>
+          Leave it
+        </Button>
+      </div>
+    </form>
+  )
+}
