@@ -64,7 +64,8 @@ type subject struct {
 	latency float64 // ms, of a normal answer
 	voice   string  // address of a voice stand-in, "" for none
 	hosts   []host
-	more    []checkDef // checks of kinds that only this service has
+	rolling *definition.Rolling // how failures of its page are believed, nil for in a row
+	more    []checkDef          // checks of kinds that only this service has
 }
 
 type host struct{ id, name, addr string }
@@ -109,7 +110,8 @@ var subjects = []subject{
 		hosts: []host{{"gate-controller", "Gate controller", "127.77.0.31"}},
 	},
 	{
-		id: "ticket-sales", spec: definition.ServiceSpec{Name: "Ticket sales", Kind: definition.Business, Owner: "Passenger division", Tags: []string{"passengers", "payments"}, Runbook: "https://runbooks.skerry.example/tickets"},
+		id: "ticket-sales", spec: definition.ServiceSpec{Name: "Ticket sales", Kind: definition.Business, Owner: "Passenger division", Tags: []string{"passengers", "payments"}, Runbook: "https://runbooks.skerry.example/tickets",
+			Defaults: &definition.CheckDefaults{Confirm: 2, Recover: 2, RetryS: 10, Locations: both()}},
 		web: "127.77.0.12:8412", tls: true, text: "Book your crossing", latency: 130, figures: true,
 		hosts: []host{{"ticket-front", "Ticket front end", "127.77.0.32"}},
 	},
@@ -133,7 +135,7 @@ var subjects = []subject{
 	},
 	{
 		id: "customer-messages", spec: definition.ServiceSpec{Name: "Customer messages", Kind: definition.Supporting, Owner: "Passenger division", Tags: []string{"passengers"}},
-		web: "127.77.0.16:8416", text: "Message relay", latency: 55,
+		web: "127.77.0.16:8416", text: "Message relay", latency: 55, rolling: &definition.Rolling{Runs: 4, Locations: 2, WindowS: 300},
 	},
 	{
 		id:   "departure",
@@ -252,6 +254,12 @@ func devices(report func(ctx context.Context, check string, well bool) error) []
 	return out
 }
 
+// harbours is how the harbours reach each other; it has no history.
+var harbours = definition.PairPlanSpec{
+	Name: "Harbour to harbour", Service: "quay-network", Kinds: []string{measure.Ping.Name, measure.Path.Name}, Shape: "full",
+	Locations: both(), IntervalS: 60, BothWays: true,
+}
+
 // webKit is what a web service of Skerry Line is measured by.
 var webKit = definition.KitSpec{
 	Name: "Web service", Note: "Page, answer to ping and the way there",
@@ -288,6 +296,13 @@ func checks() []checkDef {
 				Limits: []measure.Limit{{Measure: "total_ms", DegradedAbove: ptr(1000)}}, RetryS: 10,
 				Settings: definition.Settings{HTTP: &definition.HTTPSettings{Status: "200-299", Text: s.text, Credential: credentialFor(s)}},
 			}, s.latency})
+			page := &out[len(out)-1].spec
+			if s.spec.Defaults != nil {
+				page.Follows = []string{"locations", "confirm", "retry_s", "recover"}
+			}
+			if s.rolling != nil {
+				page.Rolling, page.RetryS, page.Quorum = s.rolling, 0, "any"
+			}
 			if s.figures {
 				out = append(out, checkDef{s.id + "-bookings", definition.CheckSpec{
 					Service: s.id, Name: "Bookings taken in the last hour", Kind: measure.HTTP.Name, Target: scheme + "figures",
@@ -462,6 +477,10 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 		if err := create(catalogue.Check, c.id, c.spec); err != nil {
 			return err
 		}
+	}
+	now := catalogue.Change{By: People[0].Name, Reason: "how the harbours reach each other"}
+	if _, err := s.Catalogue.Create(ctx, catalogue.PairPlan, "harbours", "", harbours, now); err != nil {
+		return err
 	}
 	for _, p := range promises {
 		p.spec.Timezone = Zone

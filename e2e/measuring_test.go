@@ -60,15 +60,58 @@ func TestReportInFromAPage(t *testing.T) {
 	)
 }
 
-// Pairs are counted before they are made, and made once.
-func TestPairsFromAPage(t *testing.T) {
+// A plan of pairs is counted before it is saved, keeps its checks, and is run at once.
+func TestPairPlanFromAPage(t *testing.T) {
 	s := newStage(t, true)
 	s.do(
 		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password),
-		s.Go(s.srv.URL+"/set-up/pairs"), s.Choose("Of which service", "Quay network"),
-		s.Reads("1 pair, 1 checks, 1 of them new."),
-		s.Click("from both ends"), s.Reads("1 pair, 2 checks, 2 of them new."),
-		s.Click("Measure 2 more"), s.Reads("2 checks were made."), s.Reads("Nothing new to measure"),
+		s.Go(s.srv.URL+"/set-up/pairs"), s.Reads("1 pair, 4 checks, every 1 min"), s.Until("what reaches whom", "document.querySelectorAll('[data-plan=harbours] tbody th').length === 2"),
+		s.Click("Plan pairs"), s.Fill("Name", "Crossing"), s.Choose("Of which service", "Crew roster"),
+		s.Reads("1 pair, 1 checks."), s.Reads("1 new"),
+		s.Click("from both ends"), s.Reads("1 pair, 2 checks."),
+		s.ClickOn("button", "do it differently"), s.Click("ping"), s.Reads("1 pair, 4 checks."),
+		s.Choose("Every", "30 s"),
+		s.Click("Start measuring"),
+		s.Until("the plan", "document.querySelector('[data-plan=crossing]')?.innerText.includes('1 pair, 4 checks')"),
+		s.ClickOn("[data-plan=crossing] button", "Run it now"),
+		s.Until("the run", "document.querySelector('[data-plan=crossing] [role=status]')?.innerText.includes('of 4 measured')"),
+	)
+	s.do(
+		s.Go(s.srv.URL+"/checks"), s.Fill("Find by name, service, kind, target or location", "crew roster ping to"),
+		s.Until("the kept checks", "document.querySelectorAll('[data-check]').length === 2"),
+		s.ClickOn("[data-check] a", ""), s.Reads("The pair plan crossing keeps this check"),
+	)
+}
+
+// Defaults of a service reach the checks that follow them; a check says where
+// each value comes from.
+func TestDefaultsFromAPage(t *testing.T) {
+	s := newStage(t, true)
+	s.do(
+		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password),
+		s.Go(s.srv.URL+"/checks/ticket-sales-http"), s.Reads("From Ticket sales."),
+		s.Fill("Failures to believe it", "5"), s.Reads("Its own; Ticket sales says 2."),
+		s.ClickOn("[data-origin=own] button", "follow"),
+		s.Until("the value of the service", "document.querySelector('input[name=confirm]').value === '2'"),
+		s.Go(s.srv.URL+"/services/ticket-sales/edit"), s.Reads("checks follows: Ticket sales page"),
+		s.Fill("Failures to believe it", "3"), s.Reads("Saving opens a new revision of Ticket sales page."),
+		s.Click("Save as revision 2"), s.Until("the service", "location.pathname === '/services/ticket-sales'"),
+		s.Go(s.srv.URL+"/checks/ticket-sales-http"),
+		s.Until("the new value", "document.querySelector('input[name=confirm]')?.value === '3'"), s.Reads("the defaults of its service changed"),
+	)
+}
+
+// A rolling rule is refused in the form as soon as its window holds too few.
+func TestRollingRuleFromAPage(t *testing.T) {
+	s := newStage(t, true)
+	s.do(
+		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password),
+		s.Go(s.srv.URL+"/checks/quay-switch-eskerby"),
+		s.Choose("A failure is believed", "when so many runs fail within a window, of all locations together"),
+		s.Reads("hold 5 runs a location, × 2 = 10; 4 of them must fail."),
+		s.Fill("Within", "30"), s.Reads("The window is too short"),
+		s.Click("Save as revision 2"), s.Reads("a window of 30 s holds too few samples"),
+		s.Fill("Within", "300"), s.Click("Save as revision 2"), s.Until("the service", "location.pathname === '/services/quay-network'"),
 	)
 }
 

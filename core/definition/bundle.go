@@ -168,6 +168,12 @@ func checkRevision(path string, check Check) error {
 			return err
 		}
 	}
+	if check.Rolling != nil {
+		if err := check.Rolling.Fits(check.IntervalS, check.Locations); err != nil {
+			f := err.(*Fault)
+			return fault(path+"."+f.Path, "%s", f.Message)
+		}
+	}
 	return order(path+".until", check.From, check.Until)
 }
 

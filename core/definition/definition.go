@@ -73,6 +73,7 @@ type Check struct {
 	StaleAfterS int64         `json:"stale_after_s" required:"true" min:"1"`
 	Confirm     int64         `json:"confirm" default:"1" min:"1"`
 	Recover     int64         `json:"recover" default:"1" min:"1"`
+	Rolling     *Rolling      `json:"rolling,omitempty"`
 	Quorum      Quorum        `json:"quorum" default:"majority"`
 	Role        string        `json:"role" default:"decides" enum:"decides,informs"`
 	Locations   []string      `json:"locations" required:"true"`

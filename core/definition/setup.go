@@ -39,14 +39,15 @@ type Rates struct {
 
 // ServiceSpec describes a service.
 type ServiceSpec struct {
-	Name      string       `json:"name" minLength:"1" maxLength:"80"`
-	Kind      string       `json:"kind" enum:"business,supporting,supplier"`
-	Owner     string       `json:"owner,omitempty" maxLength:"120"`
-	Tags      []string     `json:"tags,omitempty"`
-	Runbook   string       `json:"runbook,omitempty" maxLength:"500" doc:"Link to what to do when it fails"`
-	Note      string       `json:"note,omitempty" maxLength:"2000"`
-	Combine   string       `json:"combine,omitempty" enum:"worst,best" default:"worst"`
-	DependsOn []Dependency `json:"depends_on,omitempty"`
+	Name      string         `json:"name" minLength:"1" maxLength:"80"`
+	Kind      string         `json:"kind" enum:"business,supporting,supplier"`
+	Owner     string         `json:"owner,omitempty" maxLength:"120"`
+	Tags      []string       `json:"tags,omitempty"`
+	Runbook   string         `json:"runbook,omitempty" maxLength:"500" doc:"Link to what to do when it fails"`
+	Note      string         `json:"note,omitempty" maxLength:"2000"`
+	Combine   string         `json:"combine,omitempty" enum:"worst,best" default:"worst"`
+	DependsOn []Dependency   `json:"depends_on,omitempty"`
+	Defaults  *CheckDefaults `json:"check_defaults,omitempty" doc:"Values that its checks follow unless they say their own"`
 }
 
 // Dependency is a need of some of a group of services.
@@ -70,10 +71,13 @@ type CheckSpec struct {
 	StaleAfterS int64           `json:"stale_after_s" minimum:"5" maximum:"604800"`
 	Confirm     int64           `json:"confirm" minimum:"1" maximum:"100" default:"1"`
 	Recover     int64           `json:"recover" minimum:"1" maximum:"100" default:"1"`
+	Rolling     *Rolling        `json:"rolling,omitempty" doc:"In place of confirm and recover: so many failed runs from so many locations within a window"`
 	Quorum      string          `json:"quorum,omitempty" default:"majority" doc:"any, majority, all or a whole number"`
 	Role        string          `json:"role,omitempty" enum:"decides,informs" default:"decides"`
 	Locations   []string        `json:"locations" minItems:"1"`
 	Limits      []measure.Limit `json:"limits,omitempty"`
+	Follows     []string        `json:"follows,omitempty" doc:"Fields whose values are those of the service's check defaults"`
+	Pair        *PairRef        `json:"pair,omitempty" doc:"The pair plan that keeps the check; it is changed there"`
 	Settings
 }
 
@@ -140,6 +144,12 @@ func (s ServiceSpec) Validate() error {
 			return fault("runbook", "%q is no web address; write it as https://…", s.Runbook)
 		}
 	}
+	if s.Defaults != nil {
+		if err := s.Defaults.Validate(); err != nil {
+			f := err.(*Fault)
+			return fault("check_defaults."+f.Path, "%s", f.Message)
+		}
+	}
 	for i, d := range s.DependsOn {
 		g := d.Group()
 		if n := len(g.Members()); n == 0 {
@@ -167,6 +177,9 @@ func (c CheckSpec) Validate() error {
 	case len(c.Locations) == 0:
 		return fault("locations", "a check needs at least one location to measure from")
 	}
+	if err := validFollows(c.Follows); err != nil {
+		return err
+	}
 	if c.TimeoutMS >= c.IntervalS*1000 {
 		return fault("timeout_ms", "%d ms does not fit into the interval of %d s", c.TimeoutMS, c.IntervalS)
 	}
@@ -175,6 +188,14 @@ func (c CheckSpec) Validate() error {
 	}
 	if c.StaleAfterS <= c.IntervalS {
 		return fault("stale_after_s", "%d s is not longer than the interval of %d s: every measurement would be stale before the next", c.StaleAfterS, c.IntervalS)
+	}
+	if c.Rolling != nil {
+		if err := c.Rolling.Fits(c.IntervalS, c.Locations); err != nil {
+			return err
+		}
+		if c.RetryS > 0 {
+			return fault("retry_s", "a rolling rule counts the runs of the schedule; leave the retries away")
+		}
 	}
 	var q Quorum
 	if err := q.SetScalar(quorumValue(c.Quorum)); err != nil {
@@ -243,7 +264,7 @@ func (c CheckSpec) Revision(id string) Check {
 	}
 	return Check{
 		ID: id, Kind: c.Kind, IntervalS: c.IntervalS, StaleAfterS: c.StaleAfterS,
-		Confirm: max(1, c.Confirm), Recover: max(1, c.Recover), Quorum: q, Role: role, Locations: c.Locations,
+		Confirm: max(1, c.Confirm), Recover: max(1, c.Recover), Rolling: c.Rolling, Quorum: q, Role: role, Locations: c.Locations,
 	}
 }
 

@@ -172,7 +172,26 @@ func ReadMeasurements(bundle *definition.Compiled, name string, open Open, progr
 			c.out.stretches[[2]string{l.check, l.location}] = l.series.AtEnd(l.stretches)
 		}
 	}
+	c.roll()
 	return c.out, nil
+}
+
+// roll lets the rolling rules judge what the lanes of their checks found.
+func (c *collector) roll() {
+	for id, revisions := range c.bundle.Checks {
+		if !verdict.Revisions(revisions).Rolls() {
+			continue
+		}
+		lanes := map[string][]verdict.Stretch{}
+		for _, l := range c.order {
+			if l.known && l.check == id {
+				lanes[l.location] = c.out.stretches[[2]string{id, l.location}]
+			}
+		}
+		for location, list := range verdict.Roll(revisions, lanes, false) {
+			c.out.stretches[[2]string{id, location}] = list
+		}
+	}
 }
 
 func (c *collector) pass(open Open, progress Progress, take func(*lane, sample) error) error {

@@ -1,6 +1,13 @@
 package topology
 
-import "sort"
+import (
+	"fmt"
+	"slices"
+	"sort"
+
+	"kestite/core/definition"
+	"kestite/core/measure"
+)
 
 // Place is a location as a plan of pairs sees it.
 type Place struct{ ID, Region string }
@@ -12,6 +19,7 @@ type Pair struct{ A, B string }
 const (
 	FullMesh  = "full"    // every location with every other
 	ByRegions = "regions" // one link between any two regions, a full mesh inside each
+	Picked    = "picked"  // those that are named
 )
 
 // Pairs are the links that a shape makes among locations, in order. Of a region
@@ -53,4 +61,133 @@ func Pairs(places []Place, shape string) []Pair {
 		return out[i].A < out[j].A || out[i].A == out[j].A && out[i].B < out[j].B
 	})
 	return out
+}
+
+// PairCheck is a check that a plan of pairs makes.
+type PairCheck struct {
+	Pair definition.PairOf
+	Spec definition.CheckSpec
+}
+
+// Planned are the checks that a plan makes among the locations in force, by id.
+// plan is the plan's own id. The error is a *definition.Fault.
+func Planned(id string, plan definition.PairPlanSpec, locations map[string]definition.LocationSpec) ([]PairCheck, error) {
+	links, err := links(plan, locations)
+	if err != nil {
+		return nil, err
+	}
+	for i, o := range plan.Overrides {
+		if !slices.Contains(links, o.Ordered()) {
+			return nil, fault(fmt.Sprintf("overrides[%d]", i), "%s and %s are no pair of the plan", named(locations, o.A), named(locations, o.B))
+		}
+	}
+	var out []PairCheck
+	for _, pair := range links {
+		if plan.Override(pair).Skip {
+			continue
+		}
+		ways := []definition.PairOf{pair}
+		if plan.BothWays {
+			ways = append(ways, definition.PairOf{A: pair.B, B: pair.A})
+		}
+		for _, way := range ways {
+			for _, kind := range plan.KindsOf(pair) {
+				spec, err := between(plan, way, kind, locations)
+				if err != nil {
+					return nil, err
+				}
+				spec.Pair = &definition.PairRef{Plan: id, From: way.A, To: way.B}
+				out = append(out, PairCheck{pair, spec})
+			}
+		}
+	}
+	return out, nil
+}
+
+// links are the pairs that a plan means, each once, in order.
+func links(plan definition.PairPlanSpec, locations map[string]definition.LocationSpec) ([]definition.PairOf, error) {
+	var out []definition.PairOf
+	if plan.Shape == Picked {
+		for i, p := range plan.Pairs {
+			for _, end := range []string{p.A, p.B} {
+				if _, here := locations[end]; !here {
+					return nil, fault(fmt.Sprintf("pairs[%d]", i), "%q names no location", end)
+				}
+			}
+			if !slices.Contains(out, p.Ordered()) {
+				out = append(out, p.Ordered())
+			}
+		}
+		return out, nil
+	}
+	var places []Place
+	for i, id := range plan.Locations {
+		l, here := locations[id]
+		if !here {
+			return nil, fault(fmt.Sprintf("locations[%d]", i), "%q names no location", id)
+		}
+		if !slices.ContainsFunc(places, func(p Place) bool { return p.ID == id }) {
+			places = append(places, Place{ID: id, Region: l.Region})
+		}
+	}
+	for _, p := range Pairs(places, plan.Shape) {
+		out = append(out, definition.PairOf(p))
+	}
+	return out, nil
+}
+
+// between is the check from one location to another.
+func between(plan definition.PairPlanSpec, way definition.PairOf, kind string, locations map[string]definition.LocationSpec) (definition.CheckSpec, error) {
+	from, to := locations[way.A], locations[way.B]
+	interval := plan.IntervalOf(way)
+	spec := definition.CheckSpec{
+		Service: plan.Service, Name: from.Name + " to " + to.Name + ", " + kind, Kind: kind, Target: to.Address, IntervalS: interval, TimeoutMS: 1000,
+		StaleAfterS: interval*3 + 10, Confirm: 2, Recover: 2, Quorum: "any", Role: definition.Informs, Locations: []string{way.A},
+	}
+	if to.Address == "" {
+		return spec, fault("locations", "%s has no address; say under Set-up, Locations, where others find it", to.Name)
+	}
+	bound := func(v float64) *float64 { return &v }
+	switch kind {
+	case measure.Ping.Name:
+		spec.Limits = []measure.Limit{{Measure: "loss_percent", DegradedAbove: bound(20), FailedAbove: bound(80)}}
+		spec.Ping = &definition.PingSettings{Packets: 5, SizeBytes: 56, SpacingMS: 200}
+	case measure.Path.Name:
+		spec.Limits = []measure.Limit{{Measure: "route_changed", DegradedAbove: bound(0)}}
+		spec.Path = &definition.PathSettings{Method: definition.ByICMP}
+	case measure.UDP.Name:
+		if to.EchoPort == 0 {
+			return spec, fault("kinds", "the agent of %s answers no UDP echo checks; give its location a UDP echo port", to.Name)
+		}
+		spec.Target = fmt.Sprintf("%s:%d", to.Address, to.EchoPort)
+		spec.Limits = []measure.Limit{{Measure: "mos", DegradedBelow: bound(4), FailedBelow: bound(3.1)}}
+		spec.UDP = &definition.UDPSettings{Codec: measure.G711.Name, Packets: 100}
+	}
+	if own := suiting(plan.Override(way).Limits, kind); len(own) > 0 {
+		spec.Limits = own
+	}
+	return spec, spec.Validate()
+}
+
+// suiting are the limits whose measures a kind has.
+func suiting(limits []measure.Limit, kind string) []measure.Limit {
+	var out []measure.Limit
+	of, _ := measure.KindNamed(kind)
+	for _, l := range limits {
+		if of.Index(l.Measure) >= 0 {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+func named(locations map[string]definition.LocationSpec, id string) string {
+	if l, here := locations[id]; here {
+		return l.Name
+	}
+	return id
+}
+
+func fault(path, format string, args ...any) error {
+	return &definition.Fault{Path: path, Message: fmt.Sprintf(format, args...)}
 }

@@ -39,8 +39,12 @@ func (r Revisions) Settings(i span.Instant) (Settings, bool) {
 	return SettingsOf(*c), true
 }
 
-// SettingsOf returns the judging settings of one revision.
+// SettingsOf returns the judging settings of one revision. A rolling rule
+// judges in a second step (Roll): for it every failure is kept by itself.
 func SettingsOf(c definition.Check) Settings {
+	if c.Rolling != nil {
+		return Settings{Confirm: 1, Recover: 1, StaleAfter: c.StaleAfterS * span.Second, Apart: true}
+	}
 	return Settings{Confirm: c.Confirm, Recover: c.Recover, StaleAfter: c.StaleAfterS * span.Second}
 }
 

@@ -109,6 +109,9 @@ func explainCheck(r definition.Check, revisions Revisions, source Source, i span
 	if measured < k {
 		out.Text = fmt.Sprintf("quorum %s: %d of %s must agree and only %d measured", r.Quorum, k, plural(len(locations), "location"), measured)
 	}
+	if r.Rolling != nil {
+		out.Text += "; failures are believed when " + r.Rolling.String()
+	}
 	if !out.Decides {
 		out.Text += "; it informs and does not decide"
 	}

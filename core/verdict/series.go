@@ -6,6 +6,7 @@ import "kestite/core/span"
 type Settings struct {
 	Confirm, Recover int64
 	StaleAfter       int64 // ms
+	Apart            bool  // each failure is a stretch of its own, so that its instant is known
 }
 
 // Stretch is a maximal run of measurements of one (check, location) with equal
@@ -33,9 +34,15 @@ type Series struct {
 	Stale   int64        `json:"stale_ms"`
 	// Pending are measurements whose state is not decided yet: failures while
 	// State is not Down, or a recovery while it is.
-	Pending []Stretch `json:"pending,omitempty"`
+	Pending []Pending `json:"pending,omitempty"`
 	// Apart says that the next stretch does not continue the one before it.
 	Apart bool `json:"apart"`
+}
+
+// Pending is a run of measurements whose state is not decided yet.
+type Pending struct {
+	Stretch
+	Alone bool `json:"alone,omitempty"` // stays a stretch of its own
 }
 
 // PendingCount is how many measurements wait for confirmation.
@@ -57,7 +64,7 @@ func (s *Series) Add(out []Stretch, at span.Instant, own State, set Settings) []
 		out = s.Forget(out)
 	}
 	s.LastAt, s.Stale = at, set.StaleAfter
-	one := Stretch{Own: own, First: at, Last: at, Count: 1}
+	one := Pending{Stretch{Own: own, First: at, Last: at, Count: 1}, set.Apart && own == Down}
 	switch failed := own == Down; {
 	case failed && s.State != Down:
 		s.pend(one)
@@ -111,15 +118,15 @@ func (s *Series) atEnd() func(Stretch) State {
 
 func (s *Series) settle(out []Stretch, state func(Stretch) State) []Stretch {
 	for _, p := range s.Pending {
-		p.State = state(p)
+		p.State = state(p.Stretch)
 		out = s.emit(out, p)
 	}
 	s.Pending = s.Pending[:0]
 	return out
 }
 
-func (s *Series) pend(one Stretch) {
-	if n := len(s.Pending); n > 0 && s.Pending[n-1].Own == one.Own {
+func (s *Series) pend(one Pending) {
+	if n := len(s.Pending); n > 0 && !one.Alone && !s.Pending[n-1].Alone && s.Pending[n-1].Own == one.Own {
 		s.Pending[n-1].Last = one.Last
 		s.Pending[n-1].Count++
 		return
@@ -127,14 +134,14 @@ func (s *Series) pend(one Stretch) {
 	s.Pending = append(s.Pending, one)
 }
 
-func (s *Series) emit(out []Stretch, run Stretch) []Stretch {
-	if n := len(out); n > 0 && !s.Apart && out[n-1].State == run.State && out[n-1].Own == run.Own {
+func (s *Series) emit(out []Stretch, run Pending) []Stretch {
+	if n := len(out); n > 0 && !s.Apart && !run.Alone && out[n-1].State == run.State && out[n-1].Own == run.Own {
 		out[n-1].Last = run.Last
 		out[n-1].Count += run.Count
 		return out
 	}
-	s.Apart = false
-	return append(out, run)
+	s.Apart = run.Alone
+	return append(out, run.Stretch)
 }
 
 // Waiting returns the stretches as live screens show them: what is pending

@@ -84,7 +84,7 @@ func TestStretchesAreMaximal(t *testing.T) {
 func TestSettingsOfTheJoiningMeasurementCount(t *testing.T) {
 	var s Series
 	var out []Stretch
-	strict, easy := Settings{3, 1, 5000}, Settings{1, 1, 5000}
+	strict, easy := Settings{Confirm: 3, Recover: 1, StaleAfter: 5000}, Settings{Confirm: 1, Recover: 1, StaleAfter: 5000}
 	out = s.Add(out, 0, Up, strict)
 	out = s.Add(out, 1000, Down, strict)
 	if s.PendingCount() != 1 {
@@ -118,7 +118,7 @@ func TestSeriesResumes(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
 	for range 500 {
 		list := randomReadings(r, 60)
-		set := Settings{int64(1 + r.IntN(4)), int64(1 + r.IntN(4)), 3000}
+		set := Settings{Confirm: int64(1 + r.IntN(4)), Recover: int64(1 + r.IntN(4)), StaleAfter: 3000}
 		want := run(list, set)
 		var s Series
 		var out []Stretch
@@ -147,7 +147,7 @@ func TestLocationAgreesWithTheRulesOneByOne(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 8))
 	for range 500 {
 		list := randomReadings(r, 40)
-		set := Settings{int64(1 + r.IntN(3)), int64(1 + r.IntN(3)), 3000}
+		set := Settings{Confirm: int64(1 + r.IntN(3)), Recover: int64(1 + r.IntN(3)), StaleAfter: 3000}
 		stretches := run(list, set)
 		line := Location(stretches, revisionsFor(set))
 		states := []State{}
@@ -247,7 +247,7 @@ func FuzzSeries(f *testing.F) {
 	f.Add([]byte("\x01\x02\x03\x03\x03\x01\x01"), uint8(2), uint8(1), uint8(30), uint8(3))
 	f.Add([]byte{3, 3, 255, 3, 3, 1, 3, 2, 2, 7, 200, 1}, uint8(3), uint8(2), uint8(9), uint8(5))
 	f.Fuzz(func(t *testing.T, data []byte, confirm, recover, stale, cut uint8) {
-		set := Settings{1 + int64(confirm%5), 1 + int64(recover%5), 1000 * (1 + int64(stale%60))}
+		set := Settings{Confirm: 1 + int64(confirm%5), Recover: 1 + int64(recover%5), StaleAfter: 1000 * (1 + int64(stale%60))}
 		var list []reading
 		at := span.Instant(0)
 		for _, b := range data {
@@ -292,7 +292,7 @@ func FuzzSeries(f *testing.F) {
 }
 
 func BenchmarkSeries(b *testing.B) {
-	set := Settings{3, 2, 150_000}
+	set := Settings{Confirm: 3, Recover: 2, StaleAfter: 150_000}
 	var s Series
 	out := make([]Stretch, 0, 1<<16)
 	at := span.Instant(0)

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 
@@ -44,13 +45,21 @@ func (s *Server) useKit(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	var out []made
+	steps := make([]catalogue.Step, len(specs))
 	for i, spec := range specs {
-		id, err := s.Catalogue.Create(ctx, catalogue.Check, "", spec.Service+" "+spec.Kind, spec, s.change(ctx, "kit "+kit.Name))
-		if err != nil {
-			return nil, within(fmt.Sprintf("checks[%d]", i), err)
-		}
-		out = append(out, made{id})
+		steps[i] = catalogue.Step{Kind: catalogue.Check, Name: spec.Service + " " + spec.Kind, Spec: spec}
+	}
+	ids, err := s.Catalogue.Apply(ctx, s.change(ctx, "kit "+kit.Name), steps...)
+	var at *catalogue.StepError
+	if errors.As(err, &at) {
+		return nil, within(fmt.Sprintf("checks[%d]", at.Index), err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := make([]made, len(ids))
+	for i, id := range ids {
+		out[i] = made{id}
 	}
 	return items(out), s.judgeSoon(ctx, []string{in.Body.Service})
 }

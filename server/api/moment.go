@@ -231,6 +231,7 @@ func (s *Server) checkLanes(ctx context.Context, snap *catalogue.Snapshot, open 
 				return nil, err
 			}
 		}
+		v.Waiting += history.Doubted(open.Bundle, id, open.Stretches.Source(id, l), span.Of(s.Now()))
 		out.Lanes = append(out.Lanes, v)
 	}
 	return out, nil

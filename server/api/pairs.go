@@ -2,179 +2,171 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"net/http"
-	"slices"
 
 	"kestite/core/definition"
 	"kestite/core/measure"
+	"kestite/core/span"
 	"kestite/core/topology"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
 )
 
-// PairPlan asks for checks between locations.
-type PairPlan struct {
-	Service   string   `json:"service" minLength:"1"`
-	Kinds     []string `json:"kinds" minItems:"1" enum:"ping,path,udp"`
-	Shape     string   `json:"shape" enum:"full,regions,picked" doc:"full: every location with every other; regions: one link between any two regions and a full mesh inside each; picked: those in pairs"`
-	Locations []string `json:"locations,omitempty" doc:"Among which; for full and regions"`
-	Pairs     []PairOf `json:"pairs,omitempty" doc:"For picked"`
-	IntervalS int64    `json:"interval_s" minimum:"10" maximum:"86400"`
-	BothWays  bool     `json:"both_ways,omitempty" doc:"Measure each pair from either end"`
+// PairAsk asks what saving a plan would do.
+type PairAsk struct {
+	ID   string                  `json:"id,omitempty" doc:"Of the plan that is edited; absent for a new one"`
+	Spec definition.PairPlanSpec `json:"spec"`
 }
 
-// PairOf is two locations by id.
-type PairOf struct {
-	A string `json:"a"`
-	B string `json:"b"`
-}
-
-// PairCheck is a check that a plan makes.
+// PairCheck is a check of a plan.
 type PairCheck struct {
-	Pair PairOf               `json:"pair"`
-	Spec definition.CheckSpec `json:"spec"`
-	Have string               `json:"have,omitempty" doc:"Id of a check that measures this already; it is not made again"`
+	Pair  definition.PairOf    `json:"pair"`
+	From  string               `json:"from" doc:"Location"`
+	To    string               `json:"to" doc:"Location"`
+	Spec  definition.CheckSpec `json:"spec"`
+	Check string               `json:"check,omitempty" doc:"Id of the check; absent for one that is yet to be made"`
+	Does  string               `json:"does" enum:"new,changed,kept,restored,retired,elsewhere" doc:"What saving the plan does about it; elsewhere: a check outside the plan measures this already, and none is made"`
 }
 
-// PairPreview is what a plan makes, before it does.
+// PairPreview is what a plan measures, before it is saved.
 type PairPreview struct {
 	Pairs      int         `json:"pairs"`
-	Checks     []PairCheck `json:"checks"`
-	RunsPerDay int64       `json:"runs_per_day"`
+	Checks     []PairCheck `json:"checks" doc:"Of a plan on demand: what a run measures"`
+	RunsPerDay int64       `json:"runs_per_day" doc:"0 on demand"`
+}
+
+// PairRun is one check of a plan being tried.
+type PairRun struct {
+	From  string `json:"from"`
+	To    string `json:"to"`
+	Kind  string `json:"kind"`
+	Trial string `json:"trial"`
+}
+
+// PairReach is what a kept check of a plan saw last.
+type PairReach struct {
+	From  string  `json:"from"`
+	To    string  `json:"to"`
+	Kind  string  `json:"kind"`
+	Check string  `json:"check"`
+	Last  *Sample `json:"last,omitempty" doc:"Absent until the first measurement, and when there was none for a week"`
 }
 
 func (s *Server) pairRoutes(a *operations) {
-	on(a, auth.Manager, http.MethodPost, "/pairs/preview", "preview-pairs", "The checks between locations that a plan makes", func(ctx context.Context, in *body[PairPlan]) (*body[PairPreview], error) {
-		out, err := s.pairs(ctx, in.Body)
-		return &body[PairPreview]{out}, err
+	definitionRoutes(a, definitionKind[definition.PairPlanSpec]{
+		kind: catalogue.PairPlan, path: "/pair-plans", name: "a pair plan", role: auth.Manager,
+		named:    func(p definition.PairPlanSpec) string { return p.Name },
+		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.PairPlanSpec] { return s.PairPlans },
+		services: func(_ string, p definition.PairPlanSpec) []string { return []string{p.Service} },
 	})
-	on(a, auth.Manager, http.MethodPost, "/pairs", "create-pairs", "Make the checks of a plan that are not there yet", func(ctx context.Context, in *body[PairPlan]) (*list[made], error) {
-		plan, err := s.pairs(ctx, in.Body)
+	on(a, auth.Manager, http.MethodPost, "/pair-plans/preview", "preview-pair-plan", "What saving a pair plan does, check by check", func(ctx context.Context, in *body[PairAsk]) (*body[PairPreview], error) {
+		out, err := s.previewPairs(ctx, in.Body)
+		return &body[PairPreview]{out}, within("spec", err)
+	})
+	on(a, auth.Viewer, http.MethodGet, "/pair-plans/{id}/reach", "reach-of-pair-plan", "What each check that a plan keeps saw last", s.reach)
+	on(a, auth.Operator, http.MethodPost, "/pair-plans/{id}/run", "run-pair-plan", "Measure all pairs of a plan at once; it enters no account", s.runPairs)
+}
+
+func (s *Server) previewPairs(ctx context.Context, ask PairAsk) (PairPreview, error) {
+	out := PairPreview{Checks: []PairCheck{}}
+	if err := ask.Spec.Validate(); err != nil {
+		return out, err
+	}
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return out, err
+	}
+	if e := snap.Services[ask.Spec.Service]; e == nil || e.Retired {
+		return out, &definition.Fault{Path: "service", Message: ask.Spec.Service + " names no service"}
+	}
+	steps, err := snap.PairSteps(ask.ID, ask.Spec)
+	if err != nil {
+		return out, err
+	}
+	if ask.Spec.OnDemand {
+		planned, err := snap.Planned(ask.ID, ask.Spec)
+		if err != nil {
+			return out, err
+		}
+		for _, p := range planned {
+			out.Checks = append(out.Checks, pairCheck(catalogue.PairStep{PairCheck: p, Does: catalogue.PairKept}))
+		}
+	}
+	pairs := map[definition.PairOf]bool{}
+	for _, p := range steps {
+		out.Checks = append(out.Checks, pairCheck(p))
+		if p.Does != catalogue.PairRetired {
+			const day = 86_400
+			out.RunsPerDay += day / p.Spec.IntervalS
+		}
+	}
+	for _, c := range out.Checks {
+		if c.Does != catalogue.PairRetired {
+			pairs[c.Pair] = true
+		}
+	}
+	out.Pairs = len(pairs)
+	return out, nil
+}
+
+func pairCheck(p catalogue.PairStep) PairCheck {
+	return PairCheck{p.Pair, p.Spec.Pair.From, p.Spec.Pair.To, p.Spec, p.Check, p.Does}
+}
+
+func (s *Server) runPairs(ctx context.Context, in *ByID) (*list[PairRun], error) {
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := snap.PairPlans[in.ID]
+	if e == nil || e.Retired {
+		return nil, catalogue.ErrNotFound
+	}
+	var planned []topology.PairCheck
+	if planned, err = snap.Planned(in.ID, e.Current().Spec); err != nil {
+		return nil, err
+	}
+	var out []PairRun
+	for _, p := range planned {
+		refs, err := s.try(ctx, p.Spec)
 		if err != nil {
 			return nil, err
 		}
-		var out []made
-		for _, c := range plan.Checks {
-			if c.Have != "" {
-				continue
-			}
-			id, err := s.Catalogue.Create(ctx, catalogue.Check, "", c.Spec.Service+" "+c.Pair.A+" "+c.Pair.B+" "+c.Spec.Kind, c.Spec, s.change(ctx, "plan of pairs"))
-			if err != nil {
-				return nil, fmt.Errorf("after %d of %d checks: %w", len(out), len(plan.Checks), err)
-			}
-			out = append(out, made{id})
+		for _, r := range refs {
+			out = append(out, PairRun{p.Spec.Pair.From, p.Spec.Pair.To, p.Spec.Kind, r.ID})
 		}
-		return items(out), s.judgeSoon(ctx, []string{in.Body.Service})
-	})
+	}
+	return items(out), nil
 }
 
-// pairs turns a plan into checks.
-func (s *Server) pairs(ctx context.Context, plan PairPlan) (PairPreview, error) {
+func (s *Server) reach(ctx context.Context, in *ByID) (*list[PairReach], error) {
 	snap, err := s.Catalogue.Snapshot(ctx)
 	if err != nil {
-		return PairPreview{}, err
+		return nil, err
 	}
-	links, err := planLinks(snap, plan)
+	if snap.PairPlans[in.ID] == nil {
+		return nil, catalogue.ErrNotFound
+	}
+	kept := snap.KeptBy(in.ID)
+	lanes, err := s.Store.LanesOfChecks(ctx, kept)
 	if err != nil {
-		return PairPreview{}, err
+		return nil, err
 	}
-	out := PairPreview{Pairs: len(links), Checks: []PairCheck{}}
-	for _, p := range links {
-		ends := []PairOf{p}
-		if plan.BothWays {
-			ends = append(ends, PairOf{p.B, p.A})
-		}
-		for _, e := range ends {
-			for _, kind := range plan.Kinds {
-				spec, err := pairCheck(snap, plan, e, kind)
-				if err != nil {
-					return PairPreview{}, err
-				}
-				out.Checks = append(out.Checks, PairCheck{p, spec, known(snap, spec)})
-				const day = 86_400
-				out.RunsPerDay += day / plan.IntervalS
+	laneOf := map[string]int32{}
+	for _, l := range lanes {
+		laneOf[l.CheckID] = l.ID
+	}
+	var out []PairReach
+	for _, id := range kept {
+		spec := snap.Checks[id].Current().Spec
+		reach := PairReach{From: spec.Pair.From, To: spec.Pair.To, Kind: spec.Kind, Check: id}
+		if lane, ok := laneOf[id]; ok {
+			kind, _ := measure.KindNamed(spec.Kind)
+			if reach.Last, err = s.sample(ctx, lane, kind, span.Of(s.Now())); err != nil {
+				return nil, err
 			}
 		}
+		out = append(out, reach)
 	}
-	return out, nil
-}
-
-// planLinks are the pairs that a plan means, each once.
-func planLinks(snap *catalogue.Snapshot, plan PairPlan) ([]PairOf, error) {
-	if e := snap.Services[plan.Service]; e == nil || e.Retired {
-		return nil, invalid("service", plan.Service+" names no service")
-	}
-	here := func(id string) bool { e := snap.Locations[id]; return e != nil && !e.Retired }
-	var out []PairOf
-	if plan.Shape == "picked" {
-		for i, p := range plan.Pairs {
-			if !here(p.A) || !here(p.B) || p.A == p.B {
-				return nil, invalid(fmt.Sprintf("pairs[%d]", i), fmt.Sprintf("%q and %q are no two locations", p.A, p.B))
-			}
-			if p.B < p.A {
-				p = PairOf{p.B, p.A}
-			}
-			if !slices.Contains(out, p) {
-				out = append(out, p)
-			}
-		}
-		return out, nil
-	}
-	var places []topology.Place
-	for i, id := range plan.Locations {
-		if !here(id) {
-			return nil, invalid(fmt.Sprintf("locations[%d]", i), fmt.Sprintf("%q names no location", id))
-		}
-		if !slices.ContainsFunc(places, func(p topology.Place) bool { return p.ID == id }) {
-			places = append(places, topology.Place{ID: id, Region: snap.Locations[id].Current().Spec.Region})
-		}
-	}
-	for _, p := range topology.Pairs(places, plan.Shape) {
-		out = append(out, PairOf(p))
-	}
-	return out, nil
-}
-
-// pairCheck is the check from one location to another.
-func pairCheck(snap *catalogue.Snapshot, plan PairPlan, p PairOf, kind string) (definition.CheckSpec, error) {
-	from, to := snap.Locations[p.A].Current().Spec, snap.Locations[p.B].Current().Spec
-	spec := definition.CheckSpec{
-		Service: plan.Service, Name: from.Name + " to " + to.Name, Kind: kind, Target: to.Address, IntervalS: plan.IntervalS, TimeoutMS: 1000,
-		StaleAfterS: plan.IntervalS*3 + 10, Confirm: 2, Recover: 2, Quorum: "any", Role: definition.Informs, Locations: []string{p.A},
-	}
-	if to.Address == "" {
-		return spec, invalid("locations", to.Name+" has no address; say under Set-up, Locations, where others find it")
-	}
-	bound := func(v float64) *float64 { return &v }
-	switch kind {
-	case measure.Ping.Name:
-		spec.Limits = []measure.Limit{{Measure: "loss_percent", DegradedAbove: bound(20), FailedAbove: bound(80)}}
-		spec.Ping = &definition.PingSettings{Packets: 5, SizeBytes: 56, SpacingMS: 200}
-	case measure.Path.Name:
-		spec.Limits = []measure.Limit{{Measure: "route_changed", DegradedAbove: bound(0)}}
-		spec.Path = &definition.PathSettings{Method: definition.ByICMP}
-	case measure.UDP.Name:
-		if to.EchoPort == 0 {
-			return spec, invalid("kinds", "the agent of "+to.Name+" answers no UDP echo checks; give its location a UDP echo port")
-		}
-		spec.Target = fmt.Sprintf("%s:%d", to.Address, to.EchoPort)
-		spec.Limits = []measure.Limit{{Measure: "mos", DegradedBelow: bound(4), FailedBelow: bound(3.1)}}
-		spec.UDP = &definition.UDPSettings{Codec: measure.G711.Name, Packets: 100}
-	default:
-		return spec, invalid("kinds", fmt.Sprintf("%q is not measured between locations; it is ping, path or udp", kind))
-	}
-	spec.Name += ", " + kind
-	return spec, spec.Validate()
-}
-
-// known is the check that measures the same from the same place; empty where there is none.
-func known(snap *catalogue.Snapshot, spec definition.CheckSpec) string {
-	for _, id := range catalogue.Live(snap.Checks) {
-		c := snap.Checks[id].Current().Spec
-		if c.Service == spec.Service && c.Kind == spec.Kind && c.Target == spec.Target && slices.Equal(c.Locations, spec.Locations) {
-			return id
-		}
-	}
-	return ""
+	return items(out), nil
 }

@@ -11,7 +11,6 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kestite/core/definition"
-	"kestite/core/measure"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -43,65 +42,19 @@ var (
 // Create makes a definition with its first revision and returns its id, which
 // is made of name unless id is given.
 func (c *Catalogue) Create(ctx context.Context, kind, id, name string, spec Spec, ch Change) (string, error) {
-	if err := c.judge(ctx, kind, "", spec); err != nil {
-		return "", err
-	}
-	body, err := json.Marshal(spec)
+	ids, err := c.Apply(ctx, ch, Step{Does: Make, Kind: kind, ID: id, Name: name, Spec: spec})
 	if err != nil {
 		return "", err
 	}
-	if id == "" {
-		if id, err = c.freshID(ctx, kind, name); err != nil {
-			return "", err
-		}
-	}
-	err = c.store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
-		if err := q.AddDefinition(ctx, db.AddDefinitionParams{Kind: kind, ID: id, CreatedAt: ch.at()}); err != nil {
-			return err
-		}
-		if err := q.AddRevision(ctx, db.AddRevisionParams{
-			Kind: kind, ID: id, Number: 1, ValidFrom: ch.at(), Body: body, MadeBy: ch.By, Reason: ch.Reason,
-		}); err != nil {
-			return err
-		}
-		return told(ctx, tx, q, ch.By, "create", kind, id, body)
-	})
-	if err != nil {
-		return "", fmt.Errorf("create %s %s: %w", kind, id, err)
-	}
-	return id, nil
+	return ids[0], nil
 }
 
 // Edit closes the revision in force and opens one that says spec. expected is
 // the number of the revision the edit was made on (0: whichever is in force);
 // another one in force is a *Conflict.
 func (c *Catalogue) Edit(ctx context.Context, kind, id string, expected int, spec Spec, ch Change) error {
-	if err := c.judge(ctx, kind, id, spec); err != nil {
-		return err
-	}
-	body, err := json.Marshal(spec)
-	if err != nil {
-		return err
-	}
-	return c.store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
-		open, err := c.open(ctx, q, kind, id)
-		if err != nil {
-			return err
-		}
-		if expected != 0 && expected != int(open.Number) {
-			return &Conflict{Mine: expected, Theirs: int(open.Number), By: open.MadeBy}
-		}
-		at := after(open.ValidFrom, ch.at())
-		if err := q.CloseRevision(ctx, db.CloseRevisionParams{Kind: kind, ID: id, Number: open.Number, ValidUntil: &at}); err != nil {
-			return err
-		}
-		if err := q.AddRevision(ctx, db.AddRevisionParams{
-			Kind: kind, ID: id, Number: open.Number + 1, ValidFrom: at, Body: body, MadeBy: ch.By, Reason: ch.Reason,
-		}); err != nil {
-			return err
-		}
-		return told(ctx, tx, q, ch.By, "edit", kind, id, body)
-	})
+	_, err := c.Apply(ctx, ch, Step{Does: Rewrite, Kind: kind, ID: id, Expected: expected, Spec: spec})
+	return err
 }
 
 // Conflict is an edit made on a revision that is no longer in force.
@@ -116,49 +69,14 @@ func (c *Conflict) Error() string {
 
 // Retire ends a definition now; its history stays.
 func (c *Catalogue) Retire(ctx context.Context, kind, id string, ch Change) error {
-	if err := c.retirable(ctx, kind, id); err != nil {
-		return err
-	}
-	return c.store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
-		open, err := c.open(ctx, q, kind, id)
-		if err != nil {
-			return err
-		}
-		at := after(open.ValidFrom, ch.at())
-		if err := q.CloseRevision(ctx, db.CloseRevisionParams{Kind: kind, ID: id, Number: open.Number, ValidUntil: &at}); err != nil {
-			return err
-		}
-		if err := q.RetireDefinition(ctx, db.RetireDefinitionParams{Kind: kind, ID: id, RetiredAt: &at}); err != nil {
-			return err
-		}
-		return told(ctx, tx, q, ch.By, "retire", kind, id, open.Body)
-	})
+	_, err := c.Apply(ctx, ch, Step{Does: Retire, Kind: kind, ID: id})
+	return err
 }
 
 // Restore undoes a retirement: a new revision says again what the last one said.
 func (c *Catalogue) Restore(ctx context.Context, kind, id string, ch Change) error {
-	return c.store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
-		d, err := q.DefinitionForUpdate(ctx, db.DefinitionForUpdateParams{Kind: kind, ID: id})
-		if errors.Is(err, pgx.ErrNoRows) {
-			return ErrNotFound
-		}
-		if err != nil || d.RetiredAt == nil {
-			return err
-		}
-		last, err := q.LastRevision(ctx, db.LastRevisionParams{Kind: kind, ID: id})
-		if err != nil {
-			return err
-		}
-		if err := q.RetireDefinition(ctx, db.RetireDefinitionParams{Kind: kind, ID: id, RetiredAt: nil}); err != nil {
-			return err
-		}
-		if err := q.AddRevision(ctx, db.AddRevisionParams{
-			Kind: kind, ID: id, Number: last.Number + 1, ValidFrom: after(last.ValidFrom, ch.at()), Body: last.Body, MadeBy: ch.By, Reason: "restored",
-		}); err != nil {
-			return err
-		}
-		return told(ctx, tx, q, ch.By, "restore", kind, id, last.Body)
-	})
+	_, err := c.Apply(ctx, ch, Step{Does: Restore, Kind: kind, ID: id})
+	return err
 }
 
 func (c *Catalogue) open(ctx context.Context, q *db.Queries, kind, id string) (db.Revision, error) {
@@ -190,24 +108,19 @@ func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by, action, kind, id st
 	return store.Notify(ctx, tx, store.Change{Kind: "definition", IDs: []string{kind + " " + id}})
 }
 
-func (c *Catalogue) freshID(ctx context.Context, kind, name string) (string, error) {
-	s, err := c.Snapshot(ctx)
-	if err != nil {
-		return "", err
-	}
-	taken := map[string]bool{}
-	for _, id := range s.ids(kind) {
-		taken[id] = true
-	}
+// freshID makes an id of a name that no definition of the kind has, nor any of
+// those made meanwhile.
+func (s *Snapshot) freshID(kind, name string, taken map[string]bool) string {
+	ids := s.ids(kind)
 	slug := definition.Slug(name)
 	if slug == "" {
 		slug = kind
 	}
 	id := slug
-	for n := 2; taken[id]; n++ {
+	for n := 2; taken[kind+" "+id] || slices.Contains(ids, id); n++ {
 		id = fmt.Sprintf("%s-%d", slug, n)
 	}
-	return id, nil
+	return id
 }
 
 func (s *Snapshot) ids(kind string) []string {
@@ -226,179 +139,8 @@ func (s *Snapshot) ids(kind string) []string {
 		return Sorted(s.Credentials)
 	case Kit:
 		return Sorted(s.Kits)
+	case PairPlan:
+		return Sorted(s.PairPlans)
 	}
 	return Sorted(s.Windows)
-}
-
-// judge checks a spec alone and against the other definitions. The error is a
-// *definition.Fault where the spec is at fault.
-func (c *Catalogue) judge(ctx context.Context, kind, id string, spec Spec) error {
-	if err := spec.Validate(); err != nil {
-		return err
-	}
-	s, err := c.Snapshot(ctx)
-	if err != nil {
-		return err
-	}
-	switch spec := spec.(type) {
-	case definition.CheckSpec:
-		if e := s.Services[spec.Service]; e == nil || e.Retired {
-			return fault("service", "%q names no service", spec.Service)
-		}
-		if e := s.Checks[id]; e != nil && e.Current().Spec.Service != spec.Service {
-			return fault("service", "a check stays with its service; make a new one for %s", spec.Service)
-		}
-		for i, l := range spec.Locations {
-			if l == definition.Server {
-				continue // the spec itself says whether it may
-			}
-			if e := s.Locations[l]; e == nil || e.Retired {
-				return fault(fmt.Sprintf("locations[%d]", i), "%q names no location", l)
-			}
-		}
-		if err := s.judgeSources(spec); err != nil {
-			return err
-		}
-		if spec.HTTP != nil && spec.HTTP.Credential != "" {
-			if e := s.Credentials[spec.HTTP.Credential]; e == nil || e.Retired {
-				return fault("http.credential", "%q names no credential", spec.HTTP.Credential)
-			}
-		}
-	case definition.AgreementSpec:
-		return s.judgeAgreement(id, spec)
-	case definition.ServiceSpec:
-		return s.judgeService(id, spec)
-	case definition.WindowSpec:
-		for i, svc := range spec.Services {
-			if e := s.Services[svc]; e == nil || e.Retired {
-				return fault(fmt.Sprintf("services[%d]", i), "%q names no service", svc)
-			}
-		}
-	}
-	return nil
-}
-
-// judgeSources checks what a derived check is made of.
-func (s *Snapshot) judgeSources(spec definition.CheckSpec) error {
-	if spec.Kind != measure.Derived.Name {
-		return nil
-	}
-	for i, source := range spec.Derived.Sources {
-		path := fmt.Sprintf("derived.sources[%d]", i)
-		e := s.Checks[source.Check]
-		if e == nil || e.Retired {
-			return fault(path+".check", "%q names no check", source.Check)
-		}
-		of := e.Current().Spec
-		if of.Kind == measure.Derived.Name {
-			return fault(path+".check", "%s is derived itself; take what it is made of", of.Name)
-		}
-		kind, _ := measure.KindNamed(of.Kind)
-		if kind.Index(source.Measure) < 0 {
-			return fault(path+".measure", "%q is no measure of %s, which is a %s check", source.Measure, of.Name, of.Kind)
-		}
-		if source.Location != "" && !slices.Contains(of.Locations, source.Location) {
-			return fault(path+".location", "%s is not measured from %q", of.Name, source.Location)
-		}
-	}
-	return nil
-}
-
-func (s *Snapshot) judgeAgreement(id string, spec definition.AgreementSpec) error {
-	if e := s.Services[spec.Service]; e == nil || e.Retired {
-		return fault("service", "%q names no service", spec.Service)
-	}
-	if e := s.Agreements[id]; e != nil && e.Current().Spec.Service != spec.Service {
-		return fault("service", "an agreement stays with its service; make a new one for %s", spec.Service)
-	}
-	if spec.Latency != nil {
-		if e := s.Checks[spec.Latency.Check]; e == nil || e.Current().Spec.Service != spec.Service {
-			return fault("latency.check", "%q names no check of %s", spec.Latency.Check, spec.Service)
-		}
-	}
-	if spec.Upstream == nil {
-		return nil
-	}
-	for i, u := range spec.Upstream.Excuse {
-		path := fmt.Sprintf("upstream.excuse[%d]", i)
-		if s.Services[u] == nil {
-			return fault(path, "%q names no service", u)
-		}
-		if u == spec.Service {
-			return fault(path, "the agreement excuses its own service")
-		}
-		for _, n := range s.Needed(u) {
-			if n == spec.Service {
-				return fault(path, "%s depends on the agreement's own service", u)
-			}
-		}
-	}
-	return nil
-}
-
-func (s *Snapshot) judgeService(id string, spec definition.ServiceSpec) error {
-	for i, d := range spec.DependsOn {
-		for j, member := range d.Services {
-			path := fmt.Sprintf("depends_on[%d].services[%d]", i, j)
-			if e := s.Services[member]; e == nil || e.Retired {
-				return fault(path, "%q names no service", member)
-			}
-			for _, n := range s.Needed(member) {
-				if n == id {
-					return fault(path, "services would depend on each other in a circle: %s depends on %s", member, id)
-				}
-			}
-		}
-	}
-	return nil
-}
-
-// retirable refuses to retire what others in force refer to.
-func (c *Catalogue) retirable(ctx context.Context, kind, id string) error {
-	s, err := c.Snapshot(ctx)
-	if err != nil {
-		return err
-	}
-	switch kind {
-	case Credential:
-		for _, check := range Live(s.Checks) {
-			if spec := s.Checks[check].Current().Spec; spec.HTTP != nil && spec.HTTP.Credential == id {
-				return fault("id", "the check %s of %s signs in with it; take it out there first", spec.Name, spec.Service)
-			}
-		}
-	case Location:
-		for _, check := range Live(s.Checks) {
-			spec := s.Checks[check].Current().Spec
-			for _, l := range spec.Locations {
-				if l == id {
-					return fault("id", "the check %s of %s measures from here; take the location out of it first", spec.Name, spec.Service)
-				}
-			}
-		}
-	case Service:
-		for _, check := range Live(s.Checks) {
-			if spec := s.Checks[check].Current().Spec; spec.Service == id {
-				return fault("id", "its check %s is in force; retire it first", spec.Name)
-			}
-		}
-		for _, a := range Live(s.Agreements) {
-			if spec := s.Agreements[a].Current().Spec; spec.Service == id {
-				return fault("id", "the agreement %s is about it; retire that first", spec.Name)
-			}
-		}
-		for _, other := range Live(s.Services) {
-			for _, d := range s.Services[other].Current().Spec.DependsOn {
-				for _, member := range d.Services {
-					if member == id {
-						return fault("id", "%s depends on it; change that first", s.Services[other].Current().Spec.Name)
-					}
-				}
-			}
-		}
-	}
-	return nil
-}
-
-func fault(path, format string, args ...any) error {
-	return &definition.Fault{Path: path, Message: fmt.Sprintf(format, args...)}
 }

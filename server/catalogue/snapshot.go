@@ -28,6 +28,7 @@ const (
 	Network    = "network"
 	Credential = "credential"
 	Kit        = "kit"
+	PairPlan   = "pair-plan"
 )
 
 // Revision is what a definition said during [From, Until).
@@ -70,6 +71,7 @@ type Snapshot struct {
 	Networks     map[string]*Entry[definition.NetworkSpec]
 	Credentials  map[string]*Entry[definition.CredentialSpec]
 	Kits         map[string]*Entry[definition.KitSpec]
+	PairPlans    map[string]*Entry[definition.PairPlanSpec]
 	// ChecksOf lists the checks of a service by id, retired ones included.
 	ChecksOf map[string][]string
 	// Mark changes with every change of a definition.
@@ -81,6 +83,9 @@ type Catalogue struct {
 	store *store.Store
 	mu    sync.Mutex
 	last  *Snapshot
+	// changing lets one change at a time wait for the lock in the database, so
+	// that those that wait do not take all connections.
+	changing sync.Mutex
 }
 
 // New returns the catalogue of a store.
@@ -126,6 +131,7 @@ func read(ctx context.Context, s *store.Store) (*Snapshot, error) {
 		Networks:     map[string]*Entry[definition.NetworkSpec]{},
 		Credentials:  map[string]*Entry[definition.CredentialSpec]{},
 		Kits:         map[string]*Entry[definition.KitSpec]{},
+		PairPlans:    map[string]*Entry[definition.PairPlanSpec]{},
 		ChecksOf:     map[string][]string{},
 	}
 	for _, r := range rows {
@@ -147,6 +153,8 @@ func read(ctx context.Context, s *store.Store) (*Snapshot, error) {
 			err = add(out.Credentials, r)
 		case Kit:
 			err = add(out.Kits, r)
+		case PairPlan:
+			err = add(out.PairPlans, r)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("revision %d of %s %s: %w", r.Number, r.Kind, r.ID, err)

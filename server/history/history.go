@@ -6,6 +6,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"kestite/core/account"
@@ -45,9 +47,9 @@ const (
 	Live Ending = true
 )
 
-// Load returns the stretches of the checks that touch within, extended by Margin.
-func Load(ctx context.Context, s *store.Store, checks []string, within span.Span, ending Ending) (Stretches, error) {
-	lanes, err := s.LanesOfChecks(ctx, checks)
+// Load returns the stretches of a bundle's checks that touch within, extended by Margin.
+func Load(ctx context.Context, s *store.Store, bundle *definition.Compiled, within span.Span, ending Ending) (Stretches, error) {
+	lanes, err := s.LanesOfChecks(ctx, slices.Collect(maps.Keys(bundle.Checks)))
 	if err != nil {
 		return nil, fmt.Errorf("load lanes: %w", err)
 	}
@@ -69,6 +71,7 @@ func Load(ctx context.Context, s *store.Store, checks []string, within span.Span
 		})
 	}
 	out := make(Stretches, len(lanes))
+	rolling := map[string]map[string][]verdict.Stretch{}
 	for _, l := range lanes {
 		list := byLane[l.ID]
 		series, err := SeriesOf(l)
@@ -83,8 +86,29 @@ func Load(ctx context.Context, s *store.Store, checks []string, within span.Span
 			}
 		}
 		out[LaneKey{l.CheckID, l.Location}] = list
+		if verdict.Revisions(bundle.Checks[l.CheckID]).Rolls() {
+			if rolling[l.CheckID] == nil {
+				rolling[l.CheckID] = map[string][]verdict.Stretch{}
+			}
+			rolling[l.CheckID][l.Location] = list
+		}
+	}
+	for check, lanes := range rolling {
+		for location, list := range verdict.Roll(bundle.Checks[check], lanes, bool(ending)) {
+			out[LaneKey{check, location}] = list
+		}
 	}
 	return out, nil
+}
+
+// Doubted counts the failures of a lane within the present window of its
+// check's rolling rule that the rule does not believe; 0 without such a rule.
+func Doubted(bundle *definition.Compiled, check string, list []verdict.Stretch, now span.Instant) int64 {
+	c := verdict.Revisions(bundle.Checks[check]).Valid(now)
+	if c == nil || c.Rolling == nil {
+		return 0
+	}
+	return verdict.Doubted(list, now.Add(-c.Rolling.WindowS*span.Second))
 }
 
 // SeriesOf reads the confirmation machine of a lane.
@@ -124,11 +148,7 @@ func (b *Books) Open(ctx context.Context, snap *catalogue.Snapshot, month calend
 	if err != nil {
 		return nil, err
 	}
-	checks := make([]string, 0, len(bundle.Checks))
-	for id := range bundle.Checks {
-		checks = append(checks, id)
-	}
-	stretches, err := Load(ctx, b.Store, checks, bundle.Span, Accounted)
+	stretches, err := Load(ctx, b.Store, bundle, bundle.Span, Accounted)
 	if err != nil {
 		return nil, err
 	}

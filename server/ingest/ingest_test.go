@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"kestite/agent/wire"
+	"kestite/core/calendar"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
@@ -30,6 +31,14 @@ var ctx = context.Background()
 // lane is a server with one check, in force for the last five days.
 func lane(t testing.TB, confirm, recover int64) *server.Server {
 	t.Helper()
+	return checked(t, definition.CheckSpec{Confirm: confirm, Recover: recover, Locations: []string{location}})
+}
+
+// checked is a server with a check like spec.
+func checked(t testing.TB, spec definition.CheckSpec) *server.Server {
+	t.Helper()
+	spec.Service, spec.Name, spec.Kind, spec.Target = "tickets", "Page", "http", "http://127.0.0.1/"
+	spec.IntervalS, spec.TimeoutMS, spec.StaleAfterS, spec.Quorum, spec.Role = 60, 1000, 150, "any", "decides"
 	srv := storetest.Server(t)
 	ch := catalogue.Change{By: "test", At: time.Now().Add(-5 * 24 * time.Hour)}
 	for _, d := range []struct {
@@ -37,11 +46,9 @@ func lane(t testing.TB, confirm, recover int64) *server.Server {
 		spec     catalogue.Spec
 	}{
 		{catalogue.Location, location, definition.LocationSpec{Name: "Tolvik"}},
+		{catalogue.Location, "eskerby", definition.LocationSpec{Name: "Eskerby"}},
 		{catalogue.Service, "tickets", definition.ServiceSpec{Name: "Tickets", Kind: "business", Combine: "worst"}},
-		{catalogue.Check, check, definition.CheckSpec{
-			Service: "tickets", Name: "Page", Kind: "http", Target: "http://127.0.0.1/", IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 150,
-			Confirm: confirm, Recover: recover, Quorum: "any", Role: "decides", Locations: []string{location},
-		}},
+		{catalogue.Check, check, spec},
 	} {
 		if _, err := srv.API.Catalogue.Create(ctx, d.kind, d.id, "", d.spec, ch); err != nil {
 			t.Fatal(err)
@@ -78,23 +85,33 @@ func random(r *rand.Rand, n int) []wire.Measurement {
 }
 
 // stored returns all stretches as an account would see them.
-func stored(t testing.TB, srv *server.Server) []verdict.Stretch {
+func stored(t testing.TB, srv *server.Server) history.Stretches {
 	t.Helper()
 	all := span.Span{From: span.Of(time.Now().Add(-5 * 24 * time.Hour)), To: span.Of(time.Now())}
-	list, err := history.Load(ctx, srv.API.Store, []string{check}, all, history.Accounted)
+	snap, err := srv.API.Catalogue.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return list.Source(check, location)
+	month := calendar.Period{Location: time.UTC, Start: calendar.WallAt(all.From, time.UTC), End: calendar.WallAt(all.To.Add(span.Minute), time.UTC)}
+	bundle, err := snap.Bundle(month, nil, []string{"tickets"}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := history.Load(ctx, srv.API.Store, bundle, all, history.Accounted)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return list
 }
 
-func judged(list []wire.Measurement, confirm, recover int64) []verdict.Stretch {
+// judged are the stretches of measurements in order.
+func judged(list []wire.Measurement, set verdict.Settings) []verdict.Stretch {
 	severity := map[measure.Outcome]verdict.State{measure.OK: verdict.Up, measure.Degraded: verdict.Degraded, measure.Failed: verdict.Down}
 	var s verdict.Series
 	var out []verdict.Stretch
 	for _, m := range list {
 		if m.Outcome != measure.Error {
-			out = s.Add(out, m.At, severity[m.Outcome], verdict.Settings{Confirm: confirm, Recover: recover, StaleAfter: 150_000})
+			out = s.Add(out, m.At, severity[m.Outcome], set)
 		}
 	}
 	return s.AtEnd(out)
@@ -131,8 +148,58 @@ func TestAnyOrderOfDeliveryGivesTheSameStretches(t *testing.T) {
 		if total != len(list) {
 			t.Fatalf("stored %d of %d", total, len(list))
 		}
-		if got, want := stored(t, srv), judged(list, confirm, recover); !reflect.DeepEqual(got, want) {
+		if got, want := stored(t, srv).Source(check, location), judged(list, verdict.Settings{Confirm: confirm, Recover: recover, StaleAfter: 150_000}); !reflect.DeepEqual(got, want) {
 			t.Fatalf("round %d, confirm %d, recover %d:\ngot  %v\nwant %v", round, confirm, recover, got, want)
+		}
+	}
+}
+
+// A rolling rule looks at two locations at once: whatever arrives first, the
+// account is that of all measurements in order.
+func TestRollingRuleOverLocationsInAnyOrder(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 9))
+	places := []string{location, "eskerby"}
+	spec := definition.CheckSpec{Confirm: 3, Recover: 3, Locations: places, Rolling: &definition.Rolling{Runs: 3, Locations: 2, WindowS: 240}}
+	for round := range 4 {
+		srv := checked(t, spec)
+		spec := spec
+		spec.StaleAfterS = 150
+		revisions := verdict.Revisions{spec.Revision(check)}
+		lanes := map[string][]verdict.Stretch{}
+		type part struct {
+			location string
+			list     []wire.Measurement
+		}
+		var parts []part
+		for _, l := range places {
+			list := random(r, 200)
+			lanes[l] = judged(list, verdict.SettingsOf(revisions[0]))
+			for rest := list; len(rest) > 0; {
+				n := min(len(rest), 1+r.IntN(30))
+				parts = append(parts, part{l, rest[:n]})
+				rest = rest[n:]
+			}
+		}
+		r.Shuffle(len(parts), func(i, j int) { parts[i], parts[j] = parts[j], parts[i] })
+		for _, p := range parts {
+			if receipt, err := srv.API.Ingest.Batch(ctx, p.location, "", p.list); err != nil || receipt.Stored != len(p.list) {
+				t.Fatal(receipt, err)
+			}
+		}
+		got := stored(t, srv)
+		believed := 0
+		for l, want := range verdict.Roll(revisions, lanes, false) {
+			if list := got.Source(check, l); !reflect.DeepEqual(list, want) {
+				t.Fatalf("round %d, %s:\ngot  %v\nwant %v", round, l, list, want)
+			}
+			for _, s := range want {
+				if s.State == verdict.Down {
+					believed++
+				}
+			}
+		}
+		if believed == 0 {
+			t.Fatalf("round %d: nothing was believed", round)
 		}
 	}
 }
@@ -145,6 +212,9 @@ func TestLateBeyondRawIsRefusedAndHarmsNothing(t *testing.T) {
 	missing := list[100]
 	deliver(t, srv, append(append([]wire.Measurement(nil), list[:100]...), list[101:]...))
 	before := stored(t, srv)
+	if len(before.Source(check, location)) < 10 {
+		t.Fatalf("only %v is stored", before)
+	}
 	if _, err := srv.API.Store.Pool.Exec(ctx, "DELETE FROM measurement WHERE at < $1", missing.At.Time().Add(time.Hour)); err != nil {
 		t.Fatal(err)
 	}

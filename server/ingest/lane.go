@@ -182,7 +182,7 @@ func (l *openedLane) findRestart(ctx context.Context, q *db.Queries, late []time
 				return restart{series: series, dropFrom: s.First, readFrom: p.Last + 1, needs: &s.First}, nil
 			}
 			if p.State == verdict.Down && p.Own == verdict.Down {
-				series := verdict.Series{Started: true, State: verdict.Down, LastAt: p.Last, Stale: set.StaleAfter}
+				series := verdict.Series{Started: true, State: verdict.Down, LastAt: p.Last, Stale: set.StaleAfter, Apart: set.Apart}
 				return restart{series: series, out: []verdict.Stretch{p}, dropFrom: s.First, readFrom: p.Last + 1, needs: &s.First}, nil
 			}
 		}

@@ -44,11 +44,11 @@ func (j *Judge) Services(ctx context.Context, services []string) error {
 		return nil
 	}
 	now := span.Of(j.Now())
-	states, err := j.states(ctx, snap, affected, now, lookBack)
+	states, doubted, err := j.states(ctx, snap, affected, now, lookBack)
 	if err != nil {
 		return fmt.Errorf("judge %v: %w", affected, err)
 	}
-	waiting, err := j.waiting(ctx, snap, affected)
+	waiting, err := j.waiting(ctx, snap, affected, doubted)
 	if err != nil {
 		return err
 	}
@@ -69,7 +69,7 @@ func (j *Judge) Services(ctx context.Context, services []string) error {
 		if edge := now.Add(-lookBack); since <= edge {
 			if b, ok := before[id]; ok && b.State == put.State && span.Of(b.SinceAt) <= edge {
 				since = span.Of(b.SinceAt)
-			} else if far, err := j.states(ctx, snap, []string{id}, now, farBack); err != nil {
+			} else if far, _, err := j.states(ctx, snap, []string{id}, now, farBack); err != nil {
 				return fmt.Errorf("judge %s: %w", id, err)
 			} else {
 				since = nominal(far[id]).Since(now)
@@ -88,26 +88,28 @@ func nominal(line span.Timeline[verdict.Views]) span.Timeline[verdict.State] {
 	return span.Map(line, func(v verdict.Views) verdict.State { return v[verdict.Nominal] })
 }
 
-// states returns the live states of services since back before now.
-func (j *Judge) states(ctx context.Context, snap *catalogue.Snapshot, services []string, now span.Instant, back int64) (map[string]span.Timeline[verdict.Views], error) {
+// states returns the live states of services since back before now, and by
+// check how many failures its rolling rule does not believe yet.
+func (j *Judge) states(ctx context.Context, snap *catalogue.Snapshot, services []string, now span.Instant, back int64) (map[string]span.Timeline[verdict.Views], map[string]int64, error) {
 	today := calendar.Period{Location: time.UTC, Start: calendar.WallAt(now.Add(-back), time.UTC), End: calendar.WallAt(now.Add(span.Minute), time.UTC)}
 	bundle, err := snap.Bundle(today, nil, services, nil)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var checks []string
-	for id := range bundle.Checks {
-		checks = append(checks, id)
-	}
-	stretches, err := history.Load(ctx, j.Store, checks, span.Span{From: now.Add(-back), To: now}, history.Live)
+	stretches, err := history.Load(ctx, j.Store, bundle, span.Span{From: now.Add(-back), To: now}, history.Live)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return verdict.Services(bundle, stretches.Source), nil
+	doubted := map[string]int64{}
+	for key, list := range stretches {
+		doubted[key.Check] += history.Doubted(bundle, key.Check, list, now)
+	}
+	return verdict.Services(bundle, stretches.Source), doubted, nil
 }
 
-// waiting counts the measurements of services that are not confirmed yet.
-func (j *Judge) waiting(ctx context.Context, snap *catalogue.Snapshot, services []string) (map[string]int64, error) {
+// waiting counts the measurements of services that are not confirmed yet;
+// doubted are those that a rolling rule does not believe, by check.
+func (j *Judge) waiting(ctx context.Context, snap *catalogue.Snapshot, services []string, doubted map[string]int64) (map[string]int64, error) {
 	var checks []string
 	for _, s := range services {
 		checks = append(checks, snap.ChecksOf[s]...)
@@ -117,6 +119,9 @@ func (j *Judge) waiting(ctx context.Context, snap *catalogue.Snapshot, services 
 		return nil, err
 	}
 	out := map[string]int64{}
+	for _, id := range checks {
+		out[snap.Checks[id].Current().Spec.Service] += doubted[id]
+	}
 	for _, l := range lanes {
 		series, err := history.SeriesOf(l)
 		if err != nil {

@@ -37,6 +37,8 @@ export const router = createBrowserRouter([
       { path: '/set-up/networks', ...screen(() => import('./setup/networks'), 'Networks') },
       { path: '/set-up/credentials', ...screen(() => import('./setup/credentials'), 'Credentials') },
       { path: '/set-up/pairs', ...screen(() => import('./setup/pairs'), 'Pairs') },
+      { path: '/set-up/pairs/new', ...screen(() => import('./setup/pair-plan'), 'PairPlanPage') },
+      { path: '/set-up/pairs/:id', ...screen(() => import('./setup/pair-plan'), 'PairPlanPage') },
       { path: '/stand-ins', ...screen(() => import('./standins/standins'), 'StandIns') },
       { path: '*', ...screen(() => import('./parts/broken'), 'NotHere') },
     ],

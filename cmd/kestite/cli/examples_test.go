@@ -13,7 +13,7 @@ func TestWorkedExamples(t *testing.T) {
 		t.Fatal(err)
 	}
 	sections := strings.Split(string(text), "\n## Example ")
-	if len(sections) != 4 {
+	if len(sections) != 5 {
 		t.Fatalf("%d examples", len(sections)-1)
 	}
 	for i, c := range []struct {
@@ -26,6 +26,8 @@ func TestWorkedExamples(t *testing.T) {
 			"availability_high_percent": "99.4824 %", "allowance_ms": "2,898,000 ms", "allowance_left_ms": "1,098,000 ms", "verdict": "**met**", "credit_percent": "0"}},
 		{"a-month-in-progress", map[string]string{"base_ms": "1,674,960,000 ms", "downtime_ms": "1,260,000 ms", "availability_percent": "**99.9247 %**", "availability_low_percent": "99.8531 %",
 			"availability_high_percent": "99.9606 %", "coverage_percent": "99.4124 %", "allowance_ms": "2,578,560 ms", "allowance_left_ms": "1,318,560 ms", "verdict": "**on track**"}},
+		{"a-line-that-stutters", map[string]string{"base_ms": "86,400,000 ms", "downtime_ms": "520,000 ms", "availability_percent": "**99.3981 %**", "availability_low_percent": "98.3796 %",
+			"availability_high_percent": "100.0000 %", "allowance_ms": "432,000 ms", "allowance_left_ms": "−88,000 ms", "outages": "6", "verdict": "**missed**"}},
 	} {
 		out, _, err := runAccount(t, nil, "../../../docs/examples/"+c.dir, "--format", "table")
 		if err != nil {

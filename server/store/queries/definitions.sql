@@ -40,3 +40,8 @@ ON CONFLICT (credential) DO UPDATE SET sealed = excluded.sealed, changed_at = no
 
 -- name: Secrets :many
 SELECT * FROM secret;
+
+-- name: LockDefinitions :exec
+-- One change of definitions at a time, whichever server makes it; lifted at the
+-- end of the transaction.
+SELECT pg_advisory_xact_lock(hashtext('kestite definitions'));

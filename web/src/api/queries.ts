@@ -21,6 +21,8 @@ export const useKinds = () => useQuery({ queryKey: ['kinds'], queryFn: () => ask
 
 export const useNetworks = () => useQuery({ queryKey: ['networks'], queryFn: () => ask(api.GET('/api/v1/networks')).then((l) => l.items) })
 
+export const usePairPlans = () => useQuery({ queryKey: ['pair-plans'], queryFn: () => ask(api.GET('/api/v1/pair-plans')).then((l) => l.items) })
+
 export const useCredentials = () => useQuery({ queryKey: ['credentials'], queryFn: () => ask(api.GET('/api/v1/credentials')).then((l) => l.items) })
 
 export const useStates = () => useQuery({ queryKey: ['states'], queryFn: () => ask(api.GET('/api/v1/states')).then((l) => l.items) })

@@ -770,27 +770,31 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/pairs": {
+    "/api/v1/pair-plans": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * All of them, retired ones included
+         * @description Needs the role viewer.
+         */
+        get: operations["list-pair-plan"];
         put?: never;
         /**
-         * Make the checks of a plan that are not there yet
+         * Define a pair plan
          * @description Needs the role manager.
          */
-        post: operations["create-pairs"];
+        post: operations["create-pair-plan"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/pairs/preview": {
+    "/api/v1/pair-plans/preview": {
         parameters: {
             query?: never;
             header?: never;
@@ -800,10 +804,114 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * The checks between locations that a plan makes
+         * What saving a pair plan does, check by check
          * @description Needs the role manager.
          */
-        post: operations["preview-pairs"];
+        post: operations["preview-pair-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pair-plans/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a pair plan: opens a new revision
+         * @description Needs the role manager.
+         */
+        put: operations["edit-pair-plan"];
+        post?: never;
+        /**
+         * Retire a pair plan; its history stays
+         * @description Needs the role manager.
+         */
+        delete: operations["retire-pair-plan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pair-plans/{id}/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What each check that a plan keeps saw last
+         * @description Needs the role viewer.
+         */
+        get: operations["reach-of-pair-plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pair-plans/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs the role manager.
+         */
+        post: operations["restore-pair-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pair-plans/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["revisions-of-pair-plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pair-plans/{id}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Measure all pairs of a plan at once; it enters no account
+         * @description Needs the role operator.
+         */
+        post: operations["run-pair-plan"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1491,6 +1599,42 @@ export interface components {
             /** @description Take a chain that leads to no trusted root */
             waive_trust?: boolean;
         };
+        CheckDefaults: {
+            /**
+             * Format: int64
+             * @description 0: none
+             */
+            confirm?: number;
+            /**
+             * Format: int64
+             * @description 0: none
+             */
+            interval_s?: number;
+            locations?: string[];
+            /** @description any, majority, all or a whole number; empty: none */
+            quorum?: string;
+            /**
+             * Format: int64
+             * @description 0: none
+             */
+            recover?: number;
+            /**
+             * Format: int64
+             * @description 0: none
+             */
+            retry_s?: number;
+            rolling?: components["schemas"]["Rolling"];
+            /**
+             * Format: int64
+             * @description 0: none
+             */
+            stale_after_s?: number;
+            /**
+             * Format: int64
+             * @description 0: none
+             */
+            timeout_ms?: number;
+        };
         CheckLanes: {
             check: components["schemas"]["DefinedCheckSpec"];
             lanes: components["schemas"]["LaneView"][];
@@ -1513,6 +1657,8 @@ export interface components {
             confirm: number;
             derived?: components["schemas"]["DerivedSettings"];
             dns?: components["schemas"]["DNSSettings"];
+            /** @description Fields whose values are those of the service's check defaults */
+            follows?: string[];
             http?: components["schemas"]["HTTPSettings"];
             /** Format: int64 */
             interval_s: number;
@@ -1521,6 +1667,8 @@ export interface components {
             limits?: components["schemas"]["Limit"][];
             locations: string[];
             name: string;
+            /** @description The pair plan that keeps the check; it is changed there */
+            pair?: components["schemas"]["PairRef"];
             path?: components["schemas"]["PathSettings"];
             ping?: components["schemas"]["PingSettings"];
             /**
@@ -1544,6 +1692,8 @@ export interface components {
              * @enum {string}
              */
             role?: "decides" | "informs";
+            /** @description In place of confirm and recover: so many failed runs from so many locations within a window */
+            rolling?: components["schemas"]["Rolling"];
             service: string;
             /** Format: int64 */
             stale_after_s: number;
@@ -1576,6 +1726,10 @@ export interface components {
         CreateNetworkSpecBody: {
             reason?: string;
             spec: components["schemas"]["NetworkSpec"];
+        };
+        CreatePairPlanSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["PairPlanSpec"];
         };
         CreateServiceSpecBody: {
             reason?: string;
@@ -1700,6 +1854,20 @@ export interface components {
             since: string;
             spec: components["schemas"]["NetworkSpec"];
         };
+        DefinedPairPlanSpec: {
+            /** @description Since when the revision is in force */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the revision in force
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["PairPlanSpec"];
+        };
         DefinedServiceSpec: {
             /** @description Since when the revision is in force */
             from: string;
@@ -1797,6 +1965,15 @@ export interface components {
              */
             revision: number;
             spec: components["schemas"]["NetworkSpec"];
+        };
+        EditPairPlanSpecBody: {
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on; 0 for whichever is in force
+             */
+            revision: number;
+            spec: components["schemas"]["PairPlanSpec"];
         };
         EditServiceSpecBody: {
             reason?: string;
@@ -2115,6 +2292,9 @@ export interface components {
         ListDefinedNetworkSpecBody: {
             items: components["schemas"]["DefinedNetworkSpec"][];
         };
+        ListDefinedPairPlanSpecBody: {
+            items: components["schemas"]["DefinedPairPlanSpec"][];
+        };
         ListDefinedServiceSpecBody: {
             items: components["schemas"]["DefinedServiceSpec"][];
         };
@@ -2126,6 +2306,12 @@ export interface components {
         };
         ListMadeBody: {
             items: components["schemas"]["Made"][];
+        };
+        ListPairReachBody: {
+            items: components["schemas"]["PairReach"][];
+        };
+        ListPairRunBody: {
+            items: components["schemas"]["PairRun"][];
         };
         ListPeriodAccountBody: {
             items: components["schemas"]["PeriodAccount"][];
@@ -2312,17 +2498,46 @@ export interface components {
             so_far: components["schemas"]["Pace"];
             week: components["schemas"]["Pace"];
         };
+        PairAsk: {
+            /** @description Of the plan that is edited; absent for a new one */
+            id?: string;
+            spec: components["schemas"]["PairPlanSpec"];
+        };
         PairCheck: {
-            /** @description Id of a check that measures this already; it is not made again */
-            have?: string;
+            /** @description Id of the check; absent for one that is yet to be made */
+            check?: string;
+            /**
+             * @description What saving the plan does about it; elsewhere: a check outside the plan measures this already, and none is made
+             * @enum {string}
+             */
+            does: "new" | "changed" | "kept" | "restored" | "retired" | "elsewhere";
+            /** @description Location */
+            from: string;
             pair: components["schemas"]["PairOf"];
             spec: components["schemas"]["CheckSpec"];
+            /** @description Location */
+            to: string;
         };
         PairOf: {
             a: string;
             b: string;
         };
-        PairPlan: {
+        PairOverride: {
+            a: string;
+            b: string;
+            /**
+             * Format: int64
+             * @description 0: as the plan says
+             */
+            interval_s?: number;
+            /** @description Absent: as the plan says */
+            kinds?: ("ping" | "path" | "udp")[];
+            /** @description In place of the usual ones, for the kinds that have these measures */
+            limits?: components["schemas"]["Limit"][];
+            /** @description Is not measured */
+            skip?: boolean;
+        };
+        PairPlanSpec: {
             /** @description Measure each pair from either end */
             both_ways?: boolean;
             /** Format: int64 */
@@ -2330,8 +2545,15 @@ export interface components {
             kinds: ("ping" | "path" | "udp")[];
             /** @description Among which; for full and regions */
             locations?: string[];
+            name: string;
+            note?: string;
+            /** @description Keeps no checks; it measures when somebody runs it */
+            on_demand?: boolean;
+            /** @description What single pairs do differently */
+            overrides?: components["schemas"]["PairOverride"][];
             /** @description For picked */
             pairs?: components["schemas"]["PairOf"][];
+            /** @description Whose checks they are */
             service: string;
             /**
              * @description full: every location with every other; regions: one link between any two regions and a full mesh inside each; picked: those in pairs
@@ -2340,11 +2562,34 @@ export interface components {
             shape: "full" | "regions" | "picked";
         };
         PairPreview: {
+            /** @description Of a plan on demand: what a run measures */
             checks: components["schemas"]["PairCheck"][];
             /** Format: int64 */
             pairs: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description 0 on demand
+             */
             runs_per_day: number;
+        };
+        PairReach: {
+            check: string;
+            from: string;
+            kind: string;
+            /** @description Absent until the first measurement, and when there was none for a week */
+            last?: components["schemas"]["Sample"];
+            to: string;
+        };
+        PairRef: {
+            from: string;
+            plan: string;
+            to: string;
+        };
+        PairRun: {
+            from: string;
+            kind: string;
+            to: string;
+            trial: string;
         };
         Parameter: {
             /** @description Taken where no value is given */
@@ -2559,6 +2804,20 @@ export interface components {
             /** Format: date-time */
             until?: string;
         };
+        Rolling: {
+            /**
+             * Format: int64
+             * @description Locations that these must come from, at least
+             */
+            locations: number;
+            /**
+             * Format: int64
+             * @description Failed runs within the window, of all locations together
+             */
+            runs: number;
+            /** Format: int64 */
+            window_s: number;
+        };
         Rule: {
             decides: boolean;
             holds: boolean;
@@ -2609,6 +2868,8 @@ export interface components {
             text: string;
         };
         ServiceSpec: {
+            /** @description Values that its checks follow unless they say their own */
+            check_defaults?: components["schemas"]["CheckDefaults"];
             /**
              * @default worst
              * @enum {string}
@@ -5510,7 +5771,54 @@ export interface operations {
             };
         };
     };
-    "create-pairs": {
+    "list-pair-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedPairPlanSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-pair-plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -5519,7 +5827,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PairPlan"];
+                "application/json": components["schemas"]["CreatePairPlanSpecBody"];
             };
         };
         responses: {
@@ -5529,7 +5837,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListMadeBody"];
+                    "application/json": components["schemas"]["Made"];
                 };
             };
             /** @description Unauthorized */
@@ -5570,7 +5878,7 @@ export interface operations {
             };
         };
     };
-    "preview-pairs": {
+    "preview-pair-plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -5579,7 +5887,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PairPlan"];
+                "application/json": components["schemas"]["PairAsk"];
             };
         };
         responses: {
@@ -5590,6 +5898,352 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PairPreview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-pair-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditPairPlanSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-pair-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reach-of-pair-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListPairReachBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-pair-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-pair-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "run-pair-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListPairRunBody"];
                 };
             };
             /** @description Unauthorized */

@@ -11,10 +11,12 @@ import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
 import { Confirm, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/period'
-import { Choice, ExpectFields, HowFields, NumberField, Words, faultAt, type Draft, type DraftForm } from './kind-fields'
+import { BelieveFields } from './believe-fields'
+import { followed, following, originOf } from './defaults'
+import { ExpectFields, HowFields, NumberField, faultAt, type Draft, type DraftForm } from './kind-fields'
 import { inward, kinds, type Kind } from './kinds'
 import { LimitFields } from './limit-fields'
-import { cost, detection, newCheck, ownSettings } from './plan'
+import { cost, newCheck, ownSettings } from './plan'
 import { TryNow } from './try-now'
 
 type Spec = Schemas['CheckSpec']
@@ -36,10 +38,10 @@ export function CheckPage() {
 }
 
 /** The draft that the form begins with: an existing check, one like another, or a new one. */
-function draft(spec: Spec | undefined, service: string, places: string[]): Draft {
-  const fresh = newCheck(spec?.kind ?? 'http', service, places)
+function draft(spec: Spec | undefined, service: Schemas['DefinedServiceSpec'], places: string[]): Draft {
+  const fresh = following(newCheck(spec?.kind ?? 'http', service.id, places), service.spec.check_defaults)
   const settings = Object.fromEntries((['http', 'ping', 'certificate', 'dns', 'path', 'udp', 'report_in', 'derived'] as const).map((k) => [k, { ...fresh[k], ...spec?.[k] }]))
-  return { ...fresh, ...spec, ...settings, limits: spec ? (spec.limits ?? []) : fresh.limits, reason: '' }
+  return { ...fresh, ...(spec && { follows: [], rolling: undefined, retry_s: undefined }), ...spec, ...settings, limits: spec ? (spec.limits ?? []) : fresh.limits, reason: '' }
 }
 
 /** Takes away what was left empty; undefined where nothing is left. */
@@ -62,11 +64,11 @@ function numbers(d: Draft): Draft {
   }
 }
 
-function toSpec(d: Draft): Spec {
+function toSpec(d: Draft, defaults: Schemas['CheckDefaults'] | undefined): Spec {
   const { reason, ...spec } = numbers(d)
   void reason
   const out = filled(ownSettings(spec)) as Spec
-  return { ...out, target: (out.target ?? '').trim(), limits: out.limits ?? [] }
+  return { ...out, follows: followed(spec, defaults), target: (out.target ?? '').trim(), limits: out.limits ?? [] }
 }
 
 /** Shows the server's faults at the fields: spec.limits[0] is limits.0 here. */
@@ -78,8 +80,9 @@ function showAtFields(error: unknown, form: DraftForm) {
 }
 
 function Form({ check, model, service, places }: { check: Check | undefined; model: Check | undefined; service: Schemas['DefinedServiceSpec']; places: Schemas['DefinedLocationSpec'][] }) {
-  const like = model && !check ? { ...model.spec, name: `${model.spec.name}, copy` } : undefined
-  const form = useForm<Draft>({ defaultValues: draft(check?.spec ?? like, service.id, places.map((l) => l.id)) })
+  const like = model && !check ? { ...model.spec, pair: undefined, name: `${model.spec.name}, copy` } : undefined
+  const form = useForm<Draft>({ defaultValues: draft(check?.spec ?? like, service, places.map((l) => l.id)) })
+  const origin = originOf(form, service)
   const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
@@ -91,7 +94,7 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
   }
   const save = useMutation({
     mutationFn: async (d: Draft) => {
-      const spec = toSpec(d)
+      const spec = toSpec(d, service.spec.check_defaults)
       if (check) await ask(api.PUT('/api/v1/checks/{id}', { params: { path: { id: check.id } }, body: { revision: check.revision, reason: d.reason, spec } }))
       else return (await ask(api.POST('/api/v1/checks', { body: { spec, reason: d.reason } }))).id
     },
@@ -107,12 +110,13 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
   })
   const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/checks/{id}', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
   const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/checks/{id}/restore', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done })
-  const may = useMayDefine()
+  const kept = check?.spec.pair
+  const may = useMayDefine() && !kept
   const v = form.watch()
   const change = (kind: Kind) => {
     // What is not of the kind stays as it was typed; what the kind starts with replaces the rest.
-    const { interval_s, timeout_ms, stale_after_s, limits, confirm, recover, locations } = newCheck(kind, service.id, places.map((l) => l.id))
-    form.reset({ ...form.getValues(), kind, interval_s, timeout_ms, stale_after_s, limits, confirm, recover, locations }, { keepDirty: true })
+    const { interval_s, timeout_ms, stale_after_s, limits, confirm, recover, locations, rolling, retry_s, quorum, follows } = following(newCheck(kind, service.id, places.map((l) => l.id)), service.spec.check_defaults)
+    form.reset({ ...form.getValues(), kind, interval_s, timeout_ms, stale_after_s, limits, confirm, recover, locations, rolling, retry_s, quorum, follows }, { keepDirty: true })
   }
   const here = !inward(v.kind)
   return (
@@ -150,8 +154,8 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
           {here && <TextField label="Target" required error={Boolean(faultAt(form, 'target'))} helperText={faultAt(form, 'target') ?? kinds[v.kind].target} {...form.register('target', { validate: (t) => inward(form.getValues('kind')) || t.trim() !== '' || 'Say what to measure' })} />}
         </div>
         <div className="side">
-          <NumberField form={form} name="interval_s" label={v.kind === 'report-in' ? 'A report at least every' : 'Every'} unit="s" min={5} max={86400} />
-          <NumberField form={form} name="timeout_ms" label={v.kind === 'report-in' ? 'Grace' : 'Timeout'} unit="ms" min={100} max={60000} />
+          <NumberField form={form} name="interval_s" label={v.kind === 'report-in' ? 'A report at least every' : 'Every'} unit="s" min={5} max={86400} help={origin('interval_s')} />
+          <NumberField form={form} name="timeout_ms" label={v.kind === 'report-in' ? 'Grace' : 'Timeout'} unit="ms" min={100} max={60000} help={origin('timeout_ms')} />
         </div>
         <HowFields form={form} />
         {v.kind === 'report-in' && check && !check.retired && may && <ReportInAddress check={check} />}
@@ -175,6 +179,7 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
               </div>
             )}
           />
+          {origin('locations') && <p className="sub">{origin('locations')}</p>}
           {faultAt(form, 'locations') && <p className="trouble">{faultAt(form, 'locations')}</p>}
           <SharedFate target={v.target} places={places.filter((l) => v.locations.includes(l.id))} />
           <div className="consequence sub">{cost(v, v.locations.length)}</div>
@@ -184,19 +189,9 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
         <legend>What counts as bad</legend>
         <ExpectFields form={form} />
         <LimitFields form={form} />
-        <div className="side">
-          <NumberField form={form} name="confirm" label="Failures to believe it" unit="" min={1} max={100} />
-          {here && <Words form={form} name="retry_s" label="Look again after, s" help="Empty: at the interval" />}
-          <NumberField form={form} name="recover" label="Good ones to recover" unit="" min={1} max={100} />
-          <NumberField form={form} name="stale_after_s" label="Silent after" unit="s" min={5} max={604800} />
-        </div>
-        <div className="side">
-          {here && <Words form={form} name="quorum" label="Locations that must agree" help="any, majority, all or a number" />}
-          <Choice form={form} name="role" label="Role" of={{ decides: 'decides the service’s state', informs: 'informs only' }} />
-        </div>
-        {here && <div className="consequence sub">{detection(Number(v.interval_s), Number(v.timeout_ms), Number(v.confirm), Number(v.retry_s ?? 0))}</div>}
       </fieldset>
-      {here && <TryNow spec={() => toSpec(form.getValues())} places={places} />}
+      <BelieveFields form={form} origin={origin} />
+      {here && <TryNow spec={() => toSpec(form.getValues(), service.spec.check_defaults)} places={places} />}
       {check && may && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
       <Trouble error={save.error ?? retire.error ?? restore.error} />
       {may ? (
@@ -215,7 +210,7 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
           )}
         </div>
       ) : (
-        <p className="sub">A manager can change it.</p>
+        <p className="sub">{kept ? <>The pair plan {kept.plan} keeps this check; <Link to="/set-up/pairs">change it there</Link>.</> : 'A manager can change it.'}</p>
       )}
       {check && <History id={check.id} />}
       <Confirm

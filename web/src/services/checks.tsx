@@ -187,12 +187,16 @@ export function CheckList() {
   )
 }
 
-/** A spec with what was filled in changed; what keeps the rules of the interval follows it. */
+/** A spec with what was filled in changed, which it then follows no more; what keeps the rules of the interval follows it. */
 function changed(spec: Spec, c: Change): Spec {
   const number = (text: string, was: number) => (text.trim() === '' ? was : Number(text))
   const interval_s = number(c.interval_s, spec.interval_s)
+  const mine = Object.entries({ interval_s: c.interval_s, stale_after_s: c.interval_s, timeout_ms: c.timeout_ms, confirm: c.confirm, recover: c.recover, retry_s: c.retry_s, locations: c.add || c.take })
+    .filter(([, text]) => text.trim() !== '')
+    .map(([name]) => name)
   const out: Spec = {
     ...spec,
+    follows: (spec.follows ?? []).filter((name) => !mine.includes(name)), // what is changed here is the check's own from now on
     interval_s,
     timeout_ms: number(c.timeout_ms, spec.timeout_ms),
     confirm: number(c.confirm, spec.confirm),

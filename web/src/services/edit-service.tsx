@@ -9,6 +9,7 @@ import { api, ask, type Schemas } from '../api/client'
 import { useServices } from '../api/queries'
 import { Trouble, showFaults } from '../parts/trouble'
 import { useKeep } from '../time/period'
+import { DefaultFields } from './default-fields'
 
 type Service = Schemas['DefinedServiceSpec']
 type Values = { name: string; kind: 'business' | 'supporting' | 'supplier'; owner: string; tags: string; runbook: string; note: string; combine: 'worst' | 'best'; reason: string }
@@ -28,6 +29,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
     defaultValues: { name: s.name, kind: s.kind, owner: s.owner ?? '', tags: (s.tags ?? []).join(', '), runbook: s.runbook ?? '', note: s.note ?? '', combine: s.combine, reason: '' },
   })
   const [depends, setDepends] = useState<Schemas['Dependency'][]>(s.depends_on ?? [])
+  const [defaults, setDefaults] = useState<Schemas['CheckDefaults']>(s.check_defaults ?? {})
   const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
@@ -48,6 +50,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
               note: v.note || undefined,
               combine: v.combine,
               depends_on: depends.filter((d) => d.services.length > 0),
+              check_defaults: Object.values(defaults).some((v) => (Array.isArray(v) ? v.length > 0 : v)) ? defaults : undefined,
             },
           },
         }),
@@ -119,6 +122,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
           <Button onClick={() => setDepends([...depends, { services: [], need: 0 }])}>Add a dependency</Button>
         </div>
       </fieldset>
+      <DefaultFields service={service.id} value={defaults} change={setDefaults} />
       <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />
       <Trouble error={save.error} />
       <div>

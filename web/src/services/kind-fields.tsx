@@ -3,6 +3,7 @@ import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
+import type { ReactNode } from 'react'
 import { Controller, useFieldArray, type FieldPath, type UseFormReturn } from 'react-hook-form'
 import type { Schemas } from '../api/client'
 import { useChecks, useCredentials, useKinds, useMayDefine, useServices } from '../api/queries'
@@ -14,7 +15,7 @@ type Name = FieldPath<Draft>
 /** What is wrong with a field, by its name. */
 export const faultAt = (form: DraftForm, name: Name) => form.getFieldState(name, form.formState).error?.message
 
-export function NumberField({ form, name, label, unit, min, max, help }: { form: DraftForm; name: Name; label: string; unit: string; min: number; max: number; help?: string }) {
+export function NumberField({ form, name, label, unit, min, max, help }: { form: DraftForm; name: Name; label: string; unit: string; min: number; max: number; help?: ReactNode }) {
   const fault = faultAt(form, name)
   return (
     <TextField
@@ -29,7 +30,7 @@ export function NumberField({ form, name, label, unit, min, max, help }: { form:
   )
 }
 
-export function Words({ form, name, label, help, lines }: { form: DraftForm; name: Name; label: string; help?: string; lines?: number }) {
+export function Words({ form, name, label, help, lines }: { form: DraftForm; name: Name; label: string; help?: ReactNode; lines?: number }) {
   const fault = faultAt(form, name)
   return <TextField label={label} error={Boolean(fault)} helperText={fault ?? help} multiline={Boolean(lines)} minRows={lines} {...form.register(name)} />
 }

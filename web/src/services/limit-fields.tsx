@@ -30,7 +30,7 @@ export function LimitFields({ form }: { form: DraftForm }) {
           name={`limits.${i}`}
           render={({ field: { value, onChange } }) =>
             value ? (
-              <Row limit={value} change={onChange} measures={all} fault={faultAt(form, `limits.${i}`)} fine={tooFine(kind, form.watch(), value, Number(form.watch('interval_s')))} remove={may ? () => limits.remove(i) : undefined} />
+              <LimitRow limit={value} change={onChange} measures={all} fault={faultAt(form, `limits.${i}`)} fine={tooFine(kind, form.watch(), value, Number(form.watch('interval_s')))} remove={may ? () => limits.remove(i) : undefined} />
             ) : (
               <></>
             )
@@ -49,7 +49,8 @@ export function LimitFields({ form }: { form: DraftForm }) {
   )
 }
 
-function Row({ limit: l, change, measures, fault, fine, remove }: { limit: Limit; change: (l: Limit) => void; measures: Schemas['Measure'][]; fault: string | undefined; fine: string; remove: (() => void) | undefined }) {
+/** One limit. */
+export function LimitRow({ limit: l, change, measures, fault, fine, remove }: { limit: Limit; change: (l: Limit) => void; measures: Schemas['Measure'][]; fault?: string; fine?: string; remove: (() => void) | undefined }) {
   const side = sideOf(l)
   const way = wayOf(l)
   const m = measures.find((x) => x.name === l.measure)

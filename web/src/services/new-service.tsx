@@ -157,7 +157,7 @@ export function NewService() {
                 {c.name}: {cost(proposed('', c, interval, locations, 'informs'), locations.length)}
               </div>
             ))}
-            {detection(interval, Math.min(5000, interval * 1000 - 2000), 2)}
+            {detection({ interval_s: interval, timeout_ms: Math.min(5000, interval * 1000 - 2000), confirm: 2, locations })}
           </div>
         </fieldset>
       )}

@@ -23,11 +23,25 @@ export function load(spec: Pick<Spec, 'kind' | 'interval_s' | 'ping' | 'http' | 
 export const bytes = (n: number) => (n > 1e6 ? `${(n / 1e6).toFixed(1)} MB` : `${Math.ceil(n / 1e3)} kB`)
 
 /** How soon a failure is believed at the latest. */
-export function detection(intervalS: number, timeoutMs: number, confirm: number, retryS = 0): string {
-  const again = retryS || intervalS
+export function detection(spec: Pick<Spec, 'interval_s' | 'timeout_ms' | 'confirm' | 'retry_s' | 'rolling' | 'locations'>): string {
+  const [intervalS, timeoutMs, confirm, again] = [Number(spec.interval_s), Number(spec.timeout_ms), Number(spec.confirm), Number(spec.retry_s) || Number(spec.interval_s)]
+  if (spec.rolling) {
+    const each = Math.ceil(Number(spec.rolling.runs) / Math.max(1, spec.locations.length))
+    return `A failure that all locations see is certain at most ${duration(each * intervalS * 1000 + timeoutMs)} after it begins (${each} × ${duration(intervalS * 1000)}, ${timeoutMs} ms timeout); each failed run then counts from its own instant.`
+  }
   const sum = intervalS + (confirm - 1) * again + timeoutMs / 1000
   const parts = [`${duration(intervalS * 1000)} until it is measured`, confirm > 1 && `${confirm - 1} × ${duration(again * 1000)} to confirm`, `${timeoutMs} ms timeout`].filter(Boolean).join(' + ')
   return `A failure is certain at most ${duration(sum * 1000)} after it begins (${parts}); it then counts from its first failed measurement.`
+}
+
+/** Whether the window of a rolling rule holds enough runs, with the sum. */
+export function holds(rule: Schemas['Rolling'], intervalS: number, locations: number): { enough: boolean; text: string } {
+  const each = intervalS ? Math.floor(Number(rule.window_s) / intervalS) : 0
+  const all = each * locations
+  const sum = `${duration(Number(rule.window_s) * 1000)} hold ${each} runs a location, × ${locations} = ${all}`
+  if (all < Number(rule.runs)) return { enough: false, text: `The window is too short: ${sum}, and ${rule.runs} must fail. Take at least ${duration(Math.ceil(Number(rule.runs) / Math.max(1, locations)) * intervalS * 1000)}.` }
+  if (Number(rule.locations) > locations) return { enough: false, text: `${rule.locations} locations can never agree: it is measured from ${locations}.` }
+  return { enough: true, text: `${sum}; ${rule.runs} of them must fail.` }
 }
 
 /** A limit on loss that one run's packets cannot resolve, with the arithmetic; empty where they can. */

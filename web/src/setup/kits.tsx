@@ -77,7 +77,7 @@ function MakeKit({ done }: { done: () => void }) {
   const client = useQueryClient()
   const [service, setService] = useState('')
   const [name, setName] = useState('')
-  const own = (checks.data ?? []).filter((c) => !c.retired && c.spec.service === service && c.spec.kind !== 'derived')
+  const own = (checks.data ?? []).filter((c) => !c.retired && c.spec.service === service && c.spec.kind !== 'derived' && !c.spec.pair)
   const host = own.map((c) => hostOf(c.spec.target)).find((h) => h !== '') ?? ''
   const called = services.data?.find((s) => s.id === service)?.spec.name ?? ''
   const general = (spec: Spec): Spec => {

@@ -1,169 +1,208 @@
 import Button from '@mui/material/Button'
-import Checkbox from '@mui/material/Checkbox'
-import FormControlLabel from '@mui/material/FormControlLabel'
-import MenuItem from '@mui/material/MenuItem'
-import TextField from '@mui/material/TextField'
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState, type ReactNode } from 'react'
+import { Link } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useLocations, useMayDefine, useServices } from '../api/queries'
+import { useChecks, useKinds, useLocations, useMayDefine, useMe, usePairPlans, useServices } from '../api/queries'
 import { Export } from '../parts/export'
-import { Trouble } from '../parts/trouble'
-import { bytes, load } from '../services/plan'
-import { duration } from '../time/format'
+import { Confirm, Trouble } from '../parts/trouble'
+import { inOrder } from '../services/measures'
+import { stateOf, useTrials } from '../services/try-now'
+import { duration, shortTime } from '../time/format'
+import { useKeep, useZone } from '../time/period'
 import { SetupHead } from './head'
+import { pairKinds, shapes, type Plan } from './pair-words'
 
-type Plan = Schemas['PairPlan']
-const kinds = { path: 'path', ping: 'ping', udp: 'UDP echo' } as const
-const shapes = { full: 'every location with every other', regions: 'one link between regions, all pairs inside each', picked: 'the pairs that I pick' } as const
+type Run = Schemas['PairRun']
 
-/** A plan of checks between locations, counted before it is made. */
+/** The plans of checks between locations, and a way to run each at once. */
 export function Pairs() {
-  const places = useLocations()
-  const services = useServices()
+  const plans = usePairPlans()
+  const checks = useChecks()
   const may = useMayDefine()
-  const client = useQueryClient()
-  const [plan, setPlan] = useState<Plan>({ service: '', kinds: ['path'], shape: 'full', interval_s: 300, both_ways: false })
-  const [chosen, setChosen] = useState<string[] | undefined>()
-  const live = (places.data ?? []).filter((l) => !l.retired)
-  const reachable = live.filter((l) => l.spec.address)
-  const locations = chosen ?? reachable.map((l) => l.id)
-  const pairs = plan.pairs ?? []
-  const asked: Plan = { ...plan, locations, pairs: plan.shape === 'picked' ? pairs : undefined }
-  const ready = may && plan.service !== '' && plan.kinds.length > 0 && (plan.shape === 'picked' ? pairs.length > 0 : locations.length > 1)
-  const preview = useQuery({ queryKey: ['pairs', asked], queryFn: () => ask(api.POST('/api/v1/pairs/preview', { body: asked })), enabled: ready, placeholderData: keepPreviousData, retry: false })
-  const create = useMutation({ mutationFn: () => ask(api.POST('/api/v1/pairs', { body: asked })), onSuccess: () => client.invalidateQueries() })
-  const change = (part: Partial<Plan>) => {
-    create.reset()
-    setPlan({ ...plan, ...part })
-  }
-  const name = (id: string) => live.find((l) => l.id === id)?.spec.name ?? id
-  const checks = ready ? (preview.data?.checks ?? []) : []
-  const fresh = checks.filter((c) => !c.have)
-  const traffic = checks.reduce((sum, c) => sum + load(c.spec, 1).traffic, 0)
-  if (!places.data || !services.data) return <Trouble error={places.error ?? services.error} />
+  const keep = useKeep()
+  if (!plans.data || !checks.data) return <Trouble error={plans.error ?? checks.error} />
+  const live = plans.data.filter((p) => !p.retired)
   return (
     <>
       <SetupHead title="Pairs">
-        {checks.length > 0 && <Export name="pairs" columns={['from', 'to', 'target', 'kind', 'every_s', 'check']} rows={checks.map((c) => [name(c.spec.locations[0] ?? ''), name(c.pair.a === c.spec.locations[0] ? c.pair.b : c.pair.a), c.spec.target, c.spec.kind, c.spec.interval_s, c.have])} />}
+        {may && (
+          <Button variant={live.length ? 'outlined' : 'contained'} component={Link} to={keep('/set-up/pairs/new')}>
+            Plan pairs
+          </Button>
+        )}
       </SetupHead>
       <p className="sub" style={{ maxWidth: 640 }}>
-        Checks between locations: how they reach each other. The plan makes ordinary checks of a service; each can be changed, tried or retired by itself, and making the plan again adds only what is missing.
+        How locations reach each other. A plan says between which, and keeps the checks: they are made, changed and retired with it.
       </p>
-      {reachable.length < 2 && <p className="trouble">At least two locations need an address. Say under Locations, Edit, where others find each.</p>}
-      <div className="form">
-        <fieldset disabled={!may}>
-          <legend>What</legend>
-          <TextField select label="Of which service" value={plan.service} onChange={(e) => change({ service: e.target.value })}>
-            {services.data
-              .filter((s) => !s.retired)
-              .map((s) => (
-                <MenuItem key={s.id} value={s.id}>
-                  {s.spec.name}
-                </MenuItem>
-              ))}
-          </TextField>
-          <div>
-            {Object.entries(kinds).map(([k, text]) => (
-              <FormControlLabel
-                key={k}
-                label={text}
-                control={<Checkbox size="small" checked={plan.kinds.includes(k as keyof typeof kinds)} onChange={(_, on) => change({ kinds: on ? [...plan.kinds, k as keyof typeof kinds] : plan.kinds.filter((x) => x !== k) })} />}
-              />
-            ))}
-            <FormControlLabel label="from both ends" control={<Checkbox size="small" checked={plan.both_ways ?? false} onChange={(_, on) => change({ both_ways: on })} />} />
-          </div>
-          <TextField select label="Every" sx={{ maxWidth: 220 }} value={plan.interval_s} onChange={(e) => change({ interval_s: Number(e.target.value) })}>
-            {[30, 60, 120, 300, 600, 1800, 3600].map((s) => (
-              <MenuItem key={s} value={s}>
-                {duration(s * 1000)}
-              </MenuItem>
-            ))}
-          </TextField>
-        </fieldset>
-        <fieldset disabled={!may}>
-          <legend>Between which</legend>
-          <TextField select label="Pairs" value={plan.shape} onChange={(e) => change({ shape: e.target.value as Plan['shape'] })}>
-            {Object.entries(shapes).map(([s, text]) => (
-              <MenuItem key={s} value={s}>
-                {text}
-              </MenuItem>
-            ))}
-          </TextField>
-          {plan.shape === 'picked' ? (
-            <Picked places={reachable} pairs={pairs} change={(p) => change({ pairs: p })} />
-          ) : (
-            <div>
-              {live.map((l) => (
-                <FormControlLabel
-                  key={l.id}
-                  label={`${l.spec.name}${l.spec.region ? `, ${l.spec.region}` : ''}${l.spec.address ? '' : ' (no address)'}`}
-                  disabled={!l.spec.address}
-                  control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => setChosen(on ? [...locations, l.id] : locations.filter((x) => x !== l.id))} />}
-                />
-              ))}
-            </div>
-          )}
-          <Trouble error={ready ? preview.error : undefined} />
-          {ready && preview.data && !preview.error && (
-            <div className="consequence sub" data-count={preview.data.pairs}>
-              {preview.data.pairs} {preview.data.pairs === 1 ? 'pair' : 'pairs'}, {checks.length} checks, {fresh.length} of them new. {preview.data.runs_per_day.toLocaleString('en')} runs a day, about {bytes(traffic)} a day.
-            </div>
-          )}
-        </fieldset>
-        <Trouble error={create.error} />
-        {may && (
-          <div>
-            <Button variant="contained" disabled={!ready || fresh.length === 0 || create.isPending || Boolean(preview.error)} onClick={() => create.mutate()}>
-              {fresh.length === 0 ? 'Nothing new to measure' : `Measure ${fresh.length} more`}
-            </Button>
-            {create.data && <span className="sub"> {create.data.items.length} checks were made.</span>}
-          </div>
-        )}
-      </div>
-      {checks.length > 0 && (
-        <table className="plain" style={{ maxWidth: 900, marginTop: 24 }}>
-          <thead>
-            <tr>
-              <th>From</th>
-              <th>To</th>
-              <th>Kind</th>
-              <th aria-hidden />
-            </tr>
-          </thead>
-          <tbody>
-            {checks.map((c) => (
-              <tr key={`${c.spec.locations[0]} ${c.spec.target} ${c.spec.kind}`}>
-                <td>{name(c.spec.locations[0] ?? '')}</td>
-                <td>
-                  {name(c.pair.a === c.spec.locations[0] ? c.pair.b : c.pair.a)} <span className="sub">{c.spec.target}</span>
-                </td>
-                <td>{kinds[c.spec.kind as keyof typeof kinds]}</td>
-                <td className="sub">{c.have ? 'measured already' : 'new'}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
+      {plans.data.length === 0 && <div className="empty">Nothing is measured between locations yet. Plan the pairs: choose the locations and see how many pairs and runs a day that makes before anything is saved.</div>}
+      {[...live, ...plans.data.filter((p) => p.retired)].map((p) => (
+        <OnePlan key={p.id} plan={p} checks={checks.data.filter((c) => c.spec.pair?.plan === p.id && !c.retired)} />
+      ))}
     </>
   )
 }
 
-function Picked({ places, pairs, change }: { places: Schemas['DefinedLocationSpec'][]; pairs: Schemas['PairOf'][]; change: (p: Schemas['PairOf'][]) => void }) {
+function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSpec'][] }) {
+  const services = useServices()
+  const me = useMe()
+  const may = useMayDefine()
+  const client = useQueryClient()
+  const keep = useKeep()
+  const [runs, setRuns] = useState<Run[]>([])
+  const [asking, setAsking] = useState(false)
+  const run = useMutation({ mutationFn: () => ask(api.POST('/api/v1/pair-plans/{id}/run', { params: { path: { id: plan.id } } })).then((l) => l.items), onSuccess: setRuns })
+  const retire = useMutation({
+    mutationFn: () => (plan.retired ? ask(api.POST('/api/v1/pair-plans/{id}/restore', { params: { path: { id: plan.id } } })) : ask(api.DELETE('/api/v1/pair-plans/{id}', { params: { path: { id: plan.id } } }))),
+    onSuccess: () => client.invalidateQueries(),
+    onSettled: () => setAsking(false),
+  })
+  const s = plan.spec
+  const pairs = new Set(checks.map((c) => [c.spec.pair?.from, c.spec.pair?.to].sort().join(' '))).size
+  const own = (s.overrides ?? []).length
   return (
-    <div>
-      {places.flatMap((a, i) =>
-        places.slice(i + 1).map((b) => {
-          const on = pairs.some((p) => p.a === a.id && p.b === b.id)
-          return (
-            <FormControlLabel
-              key={`${a.id} ${b.id}`}
-              label={`${a.spec.name} – ${b.spec.name}`}
-              control={<Checkbox size="small" checked={on} onChange={() => change(on ? pairs.filter((p) => p.a !== a.id || p.b !== b.id) : [...pairs, { a: a.id, b: b.id }])} />}
-            />
-          )
-        }),
-      )}
+    <section data-plan={plan.id} style={{ borderTop: '1px solid var(--mui-palette-divider)', padding: '14px 0', maxWidth: 980, opacity: plan.retired ? 0.6 : 1 }}>
+      <div style={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline', gap: 16 }}>
+        <div>
+          <h2 style={{ margin: 0 }}>
+            {s.name}
+            {plan.retired && ', retired'}
+          </h2>
+          <div className="sub">
+            {s.kinds.map((k) => pairKinds[k]).join(' and ')}, {shapes[s.shape]}
+            {s.both_ways ? ', from both ends' : ''}
+            {s.on_demand ? '; measured when somebody runs it' : `; ${pairs} ${pairs === 1 ? 'pair' : 'pairs'}, ${checks.length} checks, every ${duration(s.interval_s * 1000)}`}
+            {own > 0 && `; ${own} differently`}. Of{' '}
+            <Link to={keep(`/services/${s.service}`)}>{services.data?.find((x) => x.id === s.service)?.spec.name ?? s.service}</Link>.
+          </div>
+        </div>
+        <div style={{ display: 'flex', gap: 10, whiteSpace: 'nowrap' }}>
+          {!plan.retired && me.data && me.data.role !== 'viewer' && (
+            <Button onClick={() => run.mutate()} disabled={run.isPending}>
+              Run it now
+            </Button>
+          )}
+          {!plan.retired && (
+            <Button component={Link} to={keep(`/set-up/pairs/${plan.id}`)}>
+              {may ? 'Edit' : 'See it'}
+            </Button>
+          )}
+          {may && (
+            <Button variant="text" color={plan.retired ? 'primary' : 'error'} onClick={() => (plan.retired ? retire.mutate() : setAsking(true))}>
+              {plan.retired ? 'Restore' : 'Retire'}
+            </Button>
+          )}
+        </div>
+      </div>
+      <Trouble error={run.error ?? retire.error} />
+      {runs.length > 0 ? <RunView runs={runs} name={s.name} close={() => setRuns([])} /> : !plan.retired && !s.on_demand && <Latest plan={plan} />}
+      <Confirm
+        open={asking}
+        title={`Retire the plan ${s.name}?`}
+        text={`Its ${checks.length} checks are measured no more from now on. What they measured stays, and the plan can be restored with them.`}
+        act="Retire the plan"
+        busy={retire.isPending}
+        onYes={() => retire.mutate()}
+        onNo={() => setAsking(false)}
+      />
+    </section>
+  )
+}
+
+/** What says most of a kind, and so stands in the table. */
+const chief: Record<string, string[]> = { ping: ['rtt_mean_ms', 'loss_percent'], path: ['hops', 'rtt_mean_ms'], udp: ['mos', 'rtt_mean_ms'] }
+
+/** One way of a pair, as measured last or in a run. */
+type Way = { key: string; from: string; to: string; kind: string; outcome?: string; word: string; detail?: string; measures?: Record<string, number>; at?: string; check?: string }
+
+/** A run as it comes in. */
+function RunView({ runs, name, close }: { runs: Run[]; name: string; close: () => void }) {
+  const trials = useTrials(runs.map((r) => r.trial))
+  const of = new Map(trials.data?.map((t) => [t.id, t]))
+  const ways = runs.map((r): Way => {
+    const t = of.get(r.trial)
+    const done = t?.state === 'done'
+    return { key: r.trial, from: r.from, to: r.to, kind: r.kind, outcome: done ? t.outcome : undefined, word: done ? (t.outcome ?? '') : t?.state === 'lost' ? 'no agent took it' : 'measuring …', detail: t?.detail, measures: t?.measures }
+  })
+  const done = runs.filter((r) => ['done', 'lost'].includes(of.get(r.trial)?.state ?? '')).length
+  return (
+    <>
+      <Trouble error={trials.error} />
+      <Reach ways={ways} name={`${name} run`}>
+        {done < runs.length ? `${done} of ${runs.length} measured …` : `Run just now: ${runs.length} measured; they enter no account.`}{' '}
+        <button type="button" className="link" onClick={close}>
+          close
+        </button>
+      </Reach>
+    </>
+  )
+}
+
+/** What the kept checks saw last. */
+function Latest({ plan }: { plan: Plan }) {
+  const reach = useQuery({ queryKey: ['reach', plan.id], queryFn: () => ask(api.GET('/api/v1/pair-plans/{id}/reach', { params: { path: { id: plan.id } } })).then((l) => l.items), refetchInterval: 15_000 })
+  const { zone } = useZone()
+  if (!reach.data) return <Trouble error={reach.error} />
+  const ways = reach.data.map((r): Way => ({ key: r.check, from: r.from, to: r.to, kind: r.kind, outcome: r.last?.outcome, word: r.last?.outcome ?? 'awaiting first measurement', detail: r.last?.detail, measures: r.last?.measures, at: r.last?.at, check: r.check }))
+  const last = ways.map((w) => w.at ?? '').sort().at(-1)
+  if (ways.length === 0) return null
+  return (
+    <Reach ways={ways} name={plan.spec.name}>
+      {last ? `As measured last, ${shortTime(last, zone)}.` : 'Nothing is measured yet.'}
+    </Reach>
+  )
+}
+
+/** Who reaches whom: a row for each location that measures, a column for each that is measured. */
+function Reach({ ways, name, children }: { ways: Way[]; name: string; children: ReactNode }) {
+  const places = useLocations()
+  const kinds = useKinds()
+  const keep = useKeep()
+  const place = (id: string) => places.data?.find((l) => l.id === id)?.spec.name ?? id
+  const byName = (ids: string[]) => [...new Set(ids)].sort((a, b) => place(a).localeCompare(place(b)))
+  const from = byName(ways.map((w) => w.from))
+  const to = byName(ways.map((w) => w.to))
+  const values = (w: Way) => {
+    const all = inOrder(kinds.data?.find((k) => k.name === w.kind), w.measures)
+    return (chief[w.kind] ?? []).flatMap((n) => all.filter((m) => m.name === n)).map((m) => `${m.value} ${m.unit || (m.value === '1' ? m.text.replace(/s$/, '') : m.text)}`)
+  }
+  return (
+    <div style={{ marginTop: 12, overflowX: 'auto' }}>
+      <div className="sub" role="status">
+        {children} <Export name={name} columns={['from', 'to', 'kind', 'outcome', 'at', 'detail', 'measures']} rows={ways.map((w) => [place(w.from), place(w.to), w.kind, w.word, w.at, w.detail, JSON.stringify(w.measures ?? {})])} />
+      </div>
+      <table className="plain" style={{ width: 'auto', marginTop: 8 }}>
+        <thead>
+          <tr>
+            <th>From, down; to, across</th>
+            {to.map((t) => (
+              <th key={t} scope="col">
+                {place(t)}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {from.map((f) => (
+            <tr key={f}>
+              <th scope="row">{place(f)}</th>
+              {to.map((t) => (
+                <td key={t} style={{ minWidth: 190 }}>
+                  {f === t && <span className="sub">–</span>}
+                  {ways
+                    .filter((w) => w.from === f && w.to === t)
+                    .map((w) => (
+                      <div key={w.key} title={w.detail}>
+                        {w.check ? <Link to={keep(`/checks/${w.check}`)}>{pairKinds[w.kind as keyof typeof pairKinds]}</Link> : pairKinds[w.kind as keyof typeof pairKinds]} <span className={w.outcome ? `word-${stateOf(w.outcome)}` : 'sub'}>{w.word}</span>{' '}
+                        <span className="sub">{values(w).join(', ')}</span>
+                      </div>
+                    ))}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </div>
   )
 }

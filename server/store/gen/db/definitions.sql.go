@@ -197,6 +197,17 @@ func (q *Queries) LastRevision(ctx context.Context, arg LastRevisionParams) (Rev
 	return i, err
 }
 
+const lockDefinitions = `-- name: LockDefinitions :exec
+SELECT pg_advisory_xact_lock(hashtext('kestite definitions'))
+`
+
+// One change of definitions at a time, whichever server makes it; lifted at the
+// end of the transaction.
+func (q *Queries) LockDefinitions(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, lockDefinitions)
+	return err
+}
+
 const openRevision = `-- name: OpenRevision :one
 SELECT kind, id, number, valid_from, valid_until, body, made_at, made_by, reason FROM revision WHERE kind = $1 AND id = $2 AND valid_until IS NULL
 `

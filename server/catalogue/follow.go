@@ -1,0 +1,249 @@
+package catalogue
+
+import (
+	"errors"
+	"maps"
+	"reflect"
+	"slices"
+
+	"kestite/core/definition"
+	"kestite/core/topology"
+)
+
+// consequences are the steps that follow from a step.
+func (s *Snapshot) consequences(step Step) ([]Step, error) {
+	if step.Does == Retire {
+		if step.Kind != PairPlan {
+			return nil, nil
+		}
+		var out []Step
+		for _, id := range s.KeptBy(step.ID) {
+			out = append(out, Step{Does: Retire, Kind: Check, ID: id})
+		}
+		return out, nil
+	}
+	switch spec := step.Spec.(type) {
+	case definition.ServiceSpec:
+		return s.flow(step.ID, spec.Defaults), nil
+	case definition.PairPlanSpec:
+		return s.planSteps(step.ID, spec, s.places())
+	case definition.LocationSpec:
+		places := s.places()
+		places[step.ID] = spec
+		var out []Step
+		for _, id := range Live(s.PairPlans) {
+			plan := s.PairPlans[id].Current().Spec
+			if !names(plan, step.ID) {
+				continue
+			}
+			steps, err := s.planSteps(id, plan, places)
+			if err != nil {
+				var f *definition.Fault
+				if errors.As(err, &f) {
+					return nil, fault("name", "the pair plan %s includes this location: %s", plan.Name, f.Message)
+				}
+				return nil, err
+			}
+			out = append(out, steps...)
+		}
+		return out, nil
+	}
+	return nil, nil
+}
+
+// flow gives the checks of a service the defaults that they follow.
+func (s *Snapshot) flow(service string, defaults *definition.CheckDefaults) []Step {
+	var out []Step
+	for _, id := range s.ChecksOf[service] {
+		old := s.Checks[id].Current().Spec
+		if s.Checks[id].Retired || len(old.Follows) == 0 {
+			continue
+		}
+		if spec := old.Following(defaults); !reflect.DeepEqual(spec, old) {
+			out = append(out, Step{Does: Rewrite, Kind: Check, ID: id, Spec: spec, Reason: "the defaults of its service changed"})
+		}
+	}
+	return out
+}
+
+// because puts the fault of a step that follows into words for who made the other.
+func because(step, follows Step, err error) error {
+	var f *definition.Fault
+	if !errors.As(err, &f) {
+		return err
+	}
+	name := follows.ID
+	if spec, ok := follows.Spec.(definition.CheckSpec); ok {
+		name = spec.Name
+	}
+	path := "name"
+	switch step.Kind {
+	case Service:
+		path = "check_defaults"
+	case PairPlan:
+		path = "kinds"
+	}
+	return fault(path, "its check %s would be refused: %s: %s", name, f.Path, f.Message)
+}
+
+// keptElsewhere refuses a step by a person on what a pair plan keeps.
+func (s *Snapshot) keptElsewhere(step Step) error {
+	if step.Kind != Check {
+		return nil
+	}
+	spec, _ := step.Spec.(definition.CheckSpec)
+	e := s.Checks[step.ID]
+	if step.Does == Make && spec.Pair != nil || e != nil && e.Current().Spec.Pair == nil && spec.Pair != nil {
+		return fault("pair", "only a pair plan makes such checks; leave it away")
+	}
+	if e == nil || e.Current().Spec.Pair == nil {
+		return nil
+	}
+	plan := e.Current().Spec.Pair.Plan
+	name := plan
+	if p := s.PairPlans[plan]; p != nil {
+		name = p.Current().Spec.Name
+	}
+	return fault("pair", "the pair plan %s keeps this check; change it there, under Set-up, Pairs", name)
+}
+
+// What a pair plan does about a check when it is saved.
+const (
+	PairNew       = "new"
+	PairChanged   = "changed"
+	PairKept      = "kept"
+	PairRestored  = "restored"
+	PairRetired   = "retired"
+	PairElsewhere = "elsewhere" // a check that no plan keeps measures this already
+)
+
+// PairStep is a check of a pair plan, and what saving the plan does about it.
+type PairStep struct {
+	topology.PairCheck
+	Check string // its id; empty for a new one
+	Does  string
+}
+
+// PairSteps are what saving a plan does; id is empty for a plan that is new. A
+// plan that runs on demand keeps no checks.
+func (s *Snapshot) PairSteps(id string, plan definition.PairPlanSpec) ([]PairStep, error) {
+	return s.pairSteps(id, plan, s.places())
+}
+
+// Planned are the checks of a plan among the locations in force.
+func (s *Snapshot) Planned(id string, plan definition.PairPlanSpec) ([]topology.PairCheck, error) {
+	return topology.Planned(id, plan, s.places())
+}
+
+func (s *Snapshot) pairSteps(id string, plan definition.PairPlanSpec, places map[string]definition.LocationSpec) ([]PairStep, error) {
+	planned, err := topology.Planned(id, plan, places)
+	if err != nil {
+		return nil, err
+	}
+	if plan.OnDemand {
+		planned = nil
+	}
+	before := map[way]string{}
+	for _, check := range s.keptBy(id) {
+		before[wayOf(s.Checks[check].Current().Spec)] = check
+	}
+	var out []PairStep
+	for _, p := range planned {
+		check, there := before[wayOf(p.Spec)]
+		delete(before, wayOf(p.Spec))
+		step := PairStep{p, check, PairNew}
+		switch {
+		case there && s.Checks[check].Retired:
+			step.Does = PairRestored
+		case there && reflect.DeepEqual(s.Checks[check].Current().Spec, p.Spec):
+			step.Does = PairKept
+		case there:
+			step.Does = PairChanged
+		default:
+			if step.Check = s.measuring(p.Spec); step.Check != "" {
+				step.Does = PairElsewhere
+			}
+		}
+		out = append(out, step)
+	}
+	for _, check := range slices.Sorted(maps.Values(before)) {
+		if spec := s.Checks[check].Current().Spec; !s.Checks[check].Retired {
+			pair := definition.PairOf{A: spec.Pair.From, B: spec.Pair.To}.Ordered()
+			out = append(out, PairStep{topology.PairCheck{Pair: pair, Spec: spec}, check, PairRetired})
+		}
+	}
+	return out, nil
+}
+
+// planSteps are the steps that make a plan's checks what it says.
+func (s *Snapshot) planSteps(id string, plan definition.PairPlanSpec, places map[string]definition.LocationSpec) ([]Step, error) {
+	list, err := s.pairSteps(id, plan, places)
+	if err != nil {
+		return nil, err
+	}
+	var out []Step
+	for _, p := range list {
+		reason := "pair plan " + plan.Name
+		switch p.Does {
+		case PairNew:
+			out = append(out, Step{Does: Make, Kind: Check, Name: plan.Service + " " + p.Spec.Pair.From + " " + p.Spec.Pair.To + " " + p.Spec.Kind, Spec: p.Spec, Reason: reason})
+		case PairChanged:
+			out = append(out, Step{Does: Rewrite, Kind: Check, ID: p.Check, Spec: p.Spec, Reason: reason})
+		case PairRestored:
+			out = append(out, Step{Does: Restore, Kind: Check, ID: p.Check, Spec: p.Spec, Reason: reason})
+		case PairRetired:
+			out = append(out, Step{Does: Retire, Kind: Check, ID: p.Check, Reason: reason})
+		}
+	}
+	return out, nil
+}
+
+// way is from where to where a check of a plan measures, and how.
+type way struct{ from, to, kind string }
+
+func wayOf(c definition.CheckSpec) way { return way{c.Pair.From, c.Pair.To, c.Kind} }
+
+// KeptBy are the checks in force that a plan keeps.
+func (s *Snapshot) KeptBy(plan string) []string {
+	return slices.DeleteFunc(s.keptBy(plan), func(id string) bool { return s.Checks[id].Retired })
+}
+
+// keptBy are the checks that a plan keeps or kept.
+func (s *Snapshot) keptBy(plan string) []string {
+	var out []string
+	for _, id := range Sorted(s.Checks) {
+		if p := s.Checks[id].Current().Spec.Pair; p != nil && p.Plan == plan && plan != "" {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// measuring is the check in force that measures the same from the same place
+// and that no plan keeps; empty where there is none.
+func (s *Snapshot) measuring(spec definition.CheckSpec) string {
+	for _, id := range Live(s.Checks) {
+		c := s.Checks[id].Current().Spec
+		if c.Pair == nil && c.Service == spec.Service && c.Kind == spec.Kind && c.Target == spec.Target && slices.Equal(c.Locations, spec.Locations) {
+			return id
+		}
+	}
+	return ""
+}
+
+// places are the locations in force.
+func (s *Snapshot) places() map[string]definition.LocationSpec {
+	out := map[string]definition.LocationSpec{}
+	for _, id := range Live(s.Locations) {
+		out[id] = s.Locations[id].Current().Spec
+	}
+	return out
+}
+
+// names says whether a plan includes a location.
+func names(plan definition.PairPlanSpec, location string) bool {
+	if plan.Shape != topology.Picked {
+		return slices.Contains(plan.Locations, location)
+	}
+	return slices.ContainsFunc(plan.Pairs, func(p definition.PairOf) bool { return p.A == location || p.B == location })
+}

@@ -1,0 +1,281 @@
+import Button from '@mui/material/Button'
+import Checkbox from '@mui/material/Checkbox'
+import FormControlLabel from '@mui/material/FormControlLabel'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { Fragment, useState } from 'react'
+import { useNavigate, useParams } from 'react-router'
+import { api, ask, type Schemas } from '../api/client'
+import { useKinds, useLocations, useMayDefine, usePairPlans, useServices } from '../api/queries'
+import { Export } from '../parts/export'
+import { Trouble } from '../parts/trouble'
+import { kinds as checkKinds } from '../services/kinds'
+import { LimitRow } from '../services/limit-fields'
+import { bytes, load } from '../services/plan'
+import { duration } from '../time/format'
+import { useKeep } from '../time/period'
+import { pairKinds, shapes, type Plan } from './pair-words'
+import { SetupHead } from './head'
+
+type Spec = Schemas['PairPlanSpec']
+type Pair = Schemas['PairOf']
+type Override = Schemas['PairOverride']
+type Kind = keyof typeof pairKinds
+type Location = Schemas['DefinedLocationSpec']
+
+const paces = [30, 60, 120, 300, 600, 1800, 3600]
+const ordered = (p: Pair): Pair => (p.b < p.a ? { a: p.b, b: p.a } : { a: p.a, b: p.b })
+const same = (p: Pair, q: Pair) => ordered(p).a === ordered(q).a && ordered(p).b === ordered(q).b
+
+/** Plans pairs: counted, and compared with what is kept, before anything is saved. */
+export function PairPlanPage() {
+  const { id } = useParams()
+  const plans = usePairPlans()
+  const places = useLocations()
+  const services = useServices()
+  if (!plans.data || !places.data || !services.data) return <Trouble error={plans.error ?? places.error ?? services.error} />
+  const plan = plans.data.find((p) => p.id === id)
+  if (id && !plan) return <div className="empty">There is no pair plan {id}.</div>
+  return <Form key={plan?.revision ?? 0} plan={plan} places={places.data.filter((l) => !l.retired)} services={services.data.filter((s) => !s.retired)} />
+}
+
+function Form({ plan, places, services }: { plan: Plan | undefined; places: Location[]; services: Schemas['DefinedServiceSpec'][] }) {
+  const reachable = places.filter((l) => l.spec.address)
+  const [spec, setSpec] = useState<Spec>(plan?.spec ?? { name: '', service: '', kinds: ['path'], shape: 'full', locations: reachable.map((l) => l.id), interval_s: 300 })
+  const [open, setOpen] = useState<Pair | undefined>()
+  const may = useMayDefine()
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const keep = useKeep()
+  const pairs = spec.pairs ?? []
+  const locations = spec.locations ?? []
+  const picked = spec.shape === 'picked'
+  const ready = spec.service !== '' && spec.kinds.length > 0 && (picked ? pairs.length > 0 : locations.length > 1)
+  const asked: Spec = { ...spec, name: spec.name.trim() || 'unnamed', locations: picked ? undefined : locations, pairs: picked ? pairs : undefined }
+  const preview = useQuery({ queryKey: ['pair-preview', plan?.id, asked], queryFn: () => ask(api.POST('/api/v1/pair-plans/preview', { body: { id: plan?.id, spec: asked } })), enabled: ready && may, placeholderData: keepPreviousData, retry: false })
+  const save = useMutation({
+    mutationFn: async () => {
+      const body = { ...asked, name: spec.name.trim() }
+      if (plan) await ask(api.PUT('/api/v1/pair-plans/{id}', { params: { path: { id: plan.id } }, body: { revision: plan.revision, spec: body } }))
+      else await ask(api.POST('/api/v1/pair-plans', { body: { spec: body } }))
+    },
+    onSuccess: async () => {
+      await client.invalidateQueries()
+      await navigate(keep('/set-up/pairs'))
+    },
+  })
+  const change = (part: Partial<Spec>) => setSpec({ ...spec, ...part })
+  const name = (id: string) => places.find((l) => l.id === id)?.spec.name ?? id
+  const checks = ready ? (preview.data?.checks ?? []) : []
+  const override = (p: Pair): Override => (spec.overrides ?? []).find((o) => same(o, p)) ?? ordered(p)
+  const setOverride = (o: Override) => {
+    const says = o.skip || o.interval_s || (o.kinds ?? []).length > 0 || (o.limits ?? []).length > 0
+    const rest = (spec.overrides ?? []).filter((x) => !same(x, o))
+    change({ overrides: says ? [...rest, o] : rest })
+  }
+  // Pairs that are left out have no check, but stay in the table so that they can come back.
+  const rows = [...checks.map((c) => c.pair), ...(spec.overrides ?? []).map(ordered)].filter((p, i, all) => all.findIndex((q) => same(p, q)) === i).sort((p, q) => `${p.a} ${p.b}`.localeCompare(`${q.a} ${q.b}`))
+  const traffic = checks.filter((c) => c.does !== 'retired').reduce((sum, c) => sum + load(c.spec, 1).traffic, 0)
+  return (
+    <>
+      <SetupHead title={plan ? plan.spec.name : 'Plan pairs'}>
+        {checks.length > 0 && (
+          <Export name="pairs" columns={['from', 'to', 'target', 'kind', 'every_s', 'does', 'check']} rows={checks.map((c) => [name(c.from), name(c.to), c.spec.target, c.spec.kind, c.spec.interval_s, c.does, c.check])} />
+        )}
+      </SetupHead>
+      {reachable.length < 2 && <p className="trouble">At least two locations need an address. Say under Locations, Edit, where others find each.</p>}
+      <form
+        className="form"
+        onSubmit={(e) => {
+          e.preventDefault()
+          save.mutate()
+        }}
+      >
+        <fieldset disabled={!may}>
+          <legend>What</legend>
+          <div className="side">
+            <TextField label="Name" required value={spec.name} onChange={(e) => change({ name: e.target.value })} />
+            <TextField select label="Of which service" required disabled={Boolean(plan)} value={spec.service} onChange={(e) => change({ service: e.target.value })}>
+              {services.map((s) => (
+                <MenuItem key={s.id} value={s.id}>
+                  {s.spec.name}
+                </MenuItem>
+              ))}
+            </TextField>
+          </div>
+          <div>
+            {(Object.entries(pairKinds) as [Kind, string][]).map(([k, text]) => (
+              <FormControlLabel key={k} label={text} control={<Checkbox size="small" checked={spec.kinds.includes(k)} onChange={(_, on) => change({ kinds: on ? [...spec.kinds, k] : spec.kinds.filter((x) => x !== k) })} />} />
+            ))}
+            <FormControlLabel label="from both ends" control={<Checkbox size="small" checked={spec.both_ways ?? false} onChange={(_, on) => change({ both_ways: on || undefined })} />} />
+          </div>
+          <div className="side">
+            <TextField select label="When" value={spec.on_demand ? 'asked' : 'schedule'} onChange={(e) => change({ on_demand: e.target.value === 'asked' || undefined })}>
+              <MenuItem value="schedule">on schedule</MenuItem>
+              <MenuItem value="asked">when somebody runs it</MenuItem>
+            </TextField>
+            {!spec.on_demand && <Pace label="Every" value={spec.interval_s} change={(s) => change({ interval_s: s })} />}
+          </div>
+        </fieldset>
+        <fieldset disabled={!may}>
+          <legend>Between which</legend>
+          <TextField select label="Pairs" value={spec.shape} onChange={(e) => change({ shape: e.target.value as Spec['shape'] })}>
+            {Object.entries(shapes).map(([s, text]) => (
+              <MenuItem key={s} value={s}>
+                {text}
+              </MenuItem>
+            ))}
+          </TextField>
+          <div>
+            {picked
+              ? reachable.flatMap((a, i) =>
+                  reachable.slice(i + 1).map((b) => {
+                    const pair = ordered({ a: a.id, b: b.id })
+                    const on = pairs.some((p) => same(p, pair))
+                    return <FormControlLabel key={`${a.id} ${b.id}`} label={`${a.spec.name} – ${b.spec.name}`} control={<Checkbox size="small" checked={on} onChange={() => change({ pairs: on ? pairs.filter((p) => !same(p, pair)) : [...pairs, pair] })} />} />
+                  }),
+                )
+              : places.map((l) => (
+                  <FormControlLabel
+                    key={l.id}
+                    label={`${l.spec.name}${l.spec.region ? `, ${l.spec.region}` : ''}${l.spec.address ? '' : ' (no address)'}`}
+                    disabled={!l.spec.address}
+                    control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => change({ locations: on ? [...locations, l.id] : locations.filter((x) => x !== l.id) })} />}
+                  />
+                ))}
+          </div>
+          <Trouble error={ready ? preview.error : undefined} />
+          {ready && preview.data && !preview.error && (
+            <div className="consequence sub" data-count={preview.data.pairs}>
+              {preview.data.pairs} {preview.data.pairs === 1 ? 'pair' : 'pairs'}, {checks.filter((c) => c.does !== 'retired').length} checks.{' '}
+              {spec.on_demand ? 'A run measures each once.' : `${preview.data.runs_per_day.toLocaleString('en')} runs a day, about ${bytes(traffic)} a day.`} {doing(checks.map((c) => c.does))}
+            </div>
+          )}
+        </fieldset>
+        {rows.length > 0 && (
+          <fieldset style={{ maxWidth: 900 }}>
+            <legend>Pair by pair</legend>
+            <table className="plain">
+              <thead>
+                <tr>
+                  <th>Pair</th>
+                  <th>Kinds</th>
+                  <th>Every</th>
+                  <th>Saving</th>
+                  <th aria-hidden />
+                </tr>
+              </thead>
+              <tbody>
+                {rows.map((p) => {
+                  const o = override(p)
+                  const of = checks.filter((c) => same(c.pair, p))
+                  const shown = open && same(open, p)
+                  return (
+                    <Fragment key={`${p.a} ${p.b}`}>
+                      <tr data-pair={`${p.a} ${p.b}`}>
+                        <td>
+                          {name(p.a)} – {name(p.b)}
+                        </td>
+                        <td>{o.skip ? <span className="sub">left out</span> : ((o.kinds ?? []).length ? (o.kinds as Kind[]) : spec.kinds).map((k) => pairKinds[k]).join(', ')}</td>
+                        <td>{o.skip || spec.on_demand ? '–' : duration((o.interval_s || spec.interval_s) * 1000)}</td>
+                        <td className="sub">{doing(of.map((c) => c.does)) || '–'}</td>
+                        <td>
+                          {may && (
+                            <button type="button" className="link" aria-expanded={Boolean(shown)} onClick={() => setOpen(shown ? undefined : p)}>
+                              {shown ? 'close' : (spec.overrides ?? []).some((x) => same(x, p)) ? 'differs' : 'do it differently'}
+                            </button>
+                          )}
+                        </td>
+                      </tr>
+                      {shown && (
+                        <tr>
+                          <td colSpan={5}>
+                            <Differently value={o} plan={spec} change={setOverride} />
+                          </td>
+                        </tr>
+                      )}
+                    </Fragment>
+                  )
+                })}
+              </tbody>
+            </table>
+          </fieldset>
+        )}
+        <Trouble error={save.error} />
+        {may && (
+          <div>
+            <Button type="submit" variant="contained" disabled={!ready || spec.name.trim() === '' || save.isPending || Boolean(preview.error)}>
+              {plan ? `Save as revision ${plan.revision + 1}` : spec.on_demand ? 'Save the plan' : 'Start measuring'}
+            </Button>
+          </div>
+        )}
+      </form>
+    </>
+  )
+}
+
+/** What saving does, summed up: "3 new, 1 retired". */
+function doing(list: Schemas['PairCheck']['does'][]): string {
+  const words = { new: 'new', changed: 'changed', restored: 'restored', retired: 'retired', elsewhere: 'measured by another check already', kept: 'unchanged' } as const
+  return Object.entries(words)
+    .map(([does, text]) => [list.filter((d) => d === does).length, text] as const)
+    .filter(([n]) => n > 0)
+    .map(([n, text]) => `${n} ${text}`)
+    .join(', ')
+}
+
+function Pace({ label, value, change, none }: { label: string; value: number; change: (s: number) => void; none?: string }) {
+  return (
+    <TextField select label={label} value={value} onChange={(e) => change(Number(e.target.value))} slotProps={{ inputLabel: { shrink: true } }}>
+      {none && <MenuItem value={0}>{none}</MenuItem>}
+      {[...new Set([...paces, ...(value ? [value] : [])])]
+        .sort((a, b) => a - b)
+        .map((s) => (
+          <MenuItem key={s} value={s}>
+            {duration(s * 1000)}
+          </MenuItem>
+        ))}
+    </TextField>
+  )
+}
+
+/** What one pair does differently. */
+function Differently({ value: o, plan, change }: { value: Override; plan: Spec; change: (o: Override) => void }) {
+  const all = useKinds()
+  const own = (o.kinds ?? []).length > 0 ? (o.kinds as Kind[]) : plan.kinds
+  const measures = (all.data ?? []).filter((k) => own.includes(k.name as Kind)).flatMap((k) => k.measures)
+  const distinct = measures.filter((m, i) => measures.findIndex((x) => x.name === m.name) === i)
+  const limits = o.limits ?? []
+  const kinds = (k: Kind, on: boolean) => {
+    const next = on ? [...own, k] : own.filter((x) => x !== k)
+    const plain = next.length === plan.kinds.length && next.every((x) => plan.kinds.includes(x))
+    if (next.length > 0) change({ ...o, kinds: plain ? undefined : next })
+  }
+  return (
+    <div style={{ display: 'grid', gap: 12, padding: '4px 0 10px' }}>
+      <div>
+        <FormControlLabel label="leave it out" control={<Checkbox size="small" checked={o.skip ?? false} onChange={(_, on) => change({ ...o, skip: on || undefined })} />} />
+        {!o.skip && (Object.entries(pairKinds) as [Kind, string][]).map(([k, text]) => <FormControlLabel key={k} label={text} control={<Checkbox size="small" checked={own.includes(k)} onChange={(_, on) => kinds(k, on)} />} />)}
+      </div>
+      {!o.skip && !plan.on_demand && (
+        <div style={{ maxWidth: 240, display: 'grid' }}>
+          <Pace label="Every" none="as the plan" value={o.interval_s ?? 0} change={(s) => change({ ...o, interval_s: s || undefined })} />
+        </div>
+      )}
+      {!o.skip && (
+        <div style={{ display: 'grid', gap: 10 }}>
+          {limits.map((l, i) => (
+            <LimitRow key={i} limit={l} measures={distinct} change={(x) => change({ ...o, limits: limits.map((y, n) => (n === i ? x : y)) })} remove={() => change({ ...o, limits: limits.filter((_, n) => n !== i) })} />
+          ))}
+          <div>
+            <Button variant="text" onClick={() => change({ ...o, limits: [...limits, { measure: checkKinds[own[0] ?? 'ping'].limit }] })}>
+              Add a limit of its own
+            </Button>
+            {limits.length === 0 && <span className="sub"> Its limits are the usual ones: loss, a change of route, MOS.</span>}
+          </div>
+        </div>
+      )}
+    </div>
+  )
+}
