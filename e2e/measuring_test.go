@@ -121,7 +121,7 @@ func TestChecksChangedTogether(t *testing.T) {
 	s.do(
 		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password),
 		s.Go(s.srv.URL+"/checks"), s.Until("the checks", "document.querySelectorAll('[data-check]').length > 10"),
-		s.Fill("Find by name, service, kind, target or location", "quay ping"),
+		s.Fill("Find by name, service, kind, target or location", "quay switch"),
 		s.Until("the two switches", "document.querySelectorAll('[data-check]').length === 2"),
 		s.ClickOn("[data-check] input", ""), s.Reads("Change this check"),
 	)

@@ -155,7 +155,7 @@ func (s *Server) servicePeriod(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	for _, v := range stateViews(states) {
+	for _, v := range stateViews(snap, states) {
 		if v.Service == in.ID {
 			out.State = &v
 		}

@@ -94,16 +94,18 @@ type PaceView struct {
 
 // StateView is the live state of a service.
 type StateView struct {
-	Service  string       `json:"service"`
-	State    string       `json:"state" enum:"up,degraded,down,unmeasured"`
-	SinceAt  span.Instant `json:"since_at"`
-	JudgedAt span.Instant `json:"judged_at"`
-	Waiting  int32        `json:"waiting" doc:"Measurements not yet confirmed"`
+	Service   string       `json:"service"`
+	State     string       `json:"state" enum:"up,degraded,down,unmeasured"`
+	SinceAt   span.Instant `json:"since_at"`
+	JudgedAt  span.Instant `json:"judged_at"`
+	Waiting   int32        `json:"waiting" doc:"Measurements not yet confirmed"`
+	Awaiting  bool         `json:"awaiting" doc:"It has checks, and none was measured yet"`
+	NeverGood bool         `json:"never_good" doc:"It is down and was never good: its target may be wrong"`
 }
 
 // NeedView is something that needs a person.
 type NeedView struct {
-	Kind    string       `json:"kind" enum:"down,unmeasured,agent,report,unexplained"`
+	Kind    string       `json:"kind" enum:"down,never-good,unmeasured,agent,report,unexplained"`
 	Subject string       `json:"subject"`
 	ID      string       `json:"id"`
 	Service string       `json:"service,omitempty"`
@@ -130,18 +132,25 @@ type InPeriod struct {
 func (s *Server) standingRoutes(a *operations) {
 	on(a, auth.Viewer, http.MethodGet, "/standing", "standing", "How every agreement stands", s.standing)
 	on(a, auth.Viewer, http.MethodGet, "/states", "states", "The live state of every service", func(ctx context.Context, _ *none) (*list[StateView], error) {
+		snap, err := s.Catalogue.Snapshot(ctx)
+		if err != nil {
+			return nil, err
+		}
 		rows, err := s.Store.States(ctx)
-		return items(stateViews(rows)), err
+		return items(stateViews(snap, rows)), err
 	})
 	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/account", "account-of-agreement", "The account of one agreement", s.accountOf)
 	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/periods", "periods-of-agreement", "The last periods, newest first", s.periodsOf)
 	on(a, auth.Viewer, http.MethodPost, "/what-if", "what-if", "What the last periods would have looked like under clauses that nobody has agreed to yet, newest first", s.whatIf)
 }
 
-func stateViews(rows []db.StandingState) []StateView {
+func stateViews(snap *catalogue.Snapshot, rows []db.StandingState) []StateView {
 	var out []StateView
 	for _, r := range rows {
-		out = append(out, StateView{r.Service, verdict.State(r.State).String(), span.Of(r.SinceAt), span.Of(r.JudgedAt), r.Waiting})
+		v := StateView{r.Service, verdict.State(r.State).String(), span.Of(r.SinceAt), span.Of(r.JudgedAt), r.Waiting, false, r.NeverGood}
+		e := snap.Services[r.Service]
+		v.Awaiting = v.State == "unmeasured" && e != nil && v.SinceAt <= e.Revisions[0].From && len(liveChecks(snap, r.Service)) > 0
+		out = append(out, v)
 	}
 	return out
 }
@@ -190,7 +199,7 @@ func (s *Server) standing(ctx context.Context, in *InPeriod) (*body[Standing], e
 	}
 	for _, r := range rows {
 		if e := snap.Services[r.Service]; e != nil && !e.Retired {
-			out.States = append(out.States, stateViews([]db.StandingState{r})...)
+			out.States = append(out.States, stateViews(snap, []db.StandingState{r})...)
 		}
 	}
 	out.Services, out.Checks = len(catalogue.Live(snap.Services)), len(catalogue.Live(snap.Checks))
@@ -386,7 +395,7 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standin
 	out := []NeedView{}
 	for _, v := range st.States {
 		name := snap.Services[v.Service].Current().Spec.Name
-		if v.State == "down" {
+		if v.State == "down" && !v.NeverGood {
 			out = append(out, NeedView{Kind: "down", Subject: name, ID: v.Service, Service: v.Service, Text: "down", At: v.SinceAt, MS: int64(now - v.SinceAt)})
 		}
 	}
@@ -415,8 +424,16 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standin
 		}
 	}
 	for _, v := range st.States {
+		name := snap.Services[v.Service].Current().Spec.Name
+		if v.NeverGood {
+			out = append(out, NeedView{Kind: "never-good", Subject: name, ID: v.Service, Service: v.Service, Text: "was never good; is its target right?", At: v.SinceAt, MS: int64(now - v.SinceAt)})
+		}
 		if v.State == "unmeasured" && len(liveChecks(snap, v.Service)) > 0 {
-			out = append(out, NeedView{Kind: "unmeasured", Subject: snap.Services[v.Service].Current().Spec.Name, ID: v.Service, Service: v.Service, Text: "not measured", At: v.SinceAt, MS: int64(now - v.SinceAt)})
+			text := "not measured"
+			if v.Awaiting {
+				text = "awaiting its first measurement"
+			}
+			out = append(out, NeedView{Kind: "unmeasured", Subject: name, ID: v.Service, Service: v.Service, Text: text, At: v.SinceAt, MS: int64(now - v.SinceAt)})
 		}
 	}
 	due, err := s.reportsDue(ctx, snap)

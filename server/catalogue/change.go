@@ -79,20 +79,6 @@ func (c *Catalogue) Restore(ctx context.Context, kind, id string, ch Change) err
 	return err
 }
 
-func (c *Catalogue) open(ctx context.Context, q *db.Queries, kind, id string) (db.Revision, error) {
-	d, err := q.DefinitionForUpdate(ctx, db.DefinitionForUpdateParams{Kind: kind, ID: id})
-	if errors.Is(err, pgx.ErrNoRows) {
-		return db.Revision{}, ErrNotFound
-	}
-	if err != nil {
-		return db.Revision{}, err
-	}
-	if d.RetiredAt != nil {
-		return db.Revision{}, ErrRetired
-	}
-	return q.OpenRevision(ctx, db.OpenRevisionParams{Kind: kind, ID: id})
-}
-
 // after returns at, or the first millisecond after start where at is not later.
 func after(start, at time.Time) time.Time {
 	if at.After(start) {

@@ -75,6 +75,11 @@ func (j *Judge) Services(ctx context.Context, services []string) error {
 				since = nominal(far[id]).Since(now)
 			}
 		}
+		if put.State == int16(verdict.Down) {
+			if put.NeverGood, err = j.neverGood(ctx, snap, id); err != nil {
+				return err
+			}
+		}
 		since = max(since, snap.Services[id].Revisions[0].From)
 		put.SinceAt = since.Time()
 		if err := j.Store.PutState(ctx, put); err != nil {
@@ -82,6 +87,17 @@ func (j *Judge) Services(ctx context.Context, services []string) error {
 		}
 	}
 	return store.Notify(ctx, j.Store.Pool, store.Change{Kind: "state", IDs: affected})
+}
+
+// neverGood says whether a service that is down has checks of which none was
+// ever good.
+func (j *Judge) neverGood(ctx context.Context, snap *catalogue.Snapshot, service string) (bool, error) {
+	checks := snap.ChecksOf[service]
+	if len(checks) == 0 {
+		return false, nil
+	}
+	good, err := j.Store.EverGood(ctx, checks)
+	return !good, err
 }
 
 func nominal(line span.Timeline[verdict.Views]) span.Timeline[verdict.State] {

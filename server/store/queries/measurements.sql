@@ -92,9 +92,13 @@ ON CONFLICT (lane, hour_at) DO UPDATE SET count = excluded.count, degraded = exc
 SELECT * FROM hour WHERE lane = ANY($1::int[]) AND hour_at >= $2 AND hour_at < $3 ORDER BY lane, hour_at;
 
 -- name: PutState :exec
-INSERT INTO standing_state (service, state, since_at, judged_at, waiting) VALUES ($1, $2, $3, $4, $5)
-ON CONFLICT (service) DO UPDATE SET state = excluded.state, since_at = excluded.since_at, judged_at = excluded.judged_at, waiting = excluded.waiting
+INSERT INTO standing_state (service, state, since_at, judged_at, waiting, never_good) VALUES ($1, $2, $3, $4, $5, $6)
+ON CONFLICT (service) DO UPDATE SET state = excluded.state, since_at = excluded.since_at, judged_at = excluded.judged_at, waiting = excluded.waiting, never_good = excluded.never_good
 WHERE standing_state.judged_at <= excluded.judged_at;
+
+-- name: EverGood :one
+-- Whether any of the checks was ever up or degraded anywhere.
+SELECT EXISTS (SELECT 1 FROM stretch s JOIN lane l ON l.id = s.lane WHERE l.check_id = ANY($1::text[]) AND s.state IN (1, 2));
 
 -- name: States :many
 SELECT * FROM standing_state;

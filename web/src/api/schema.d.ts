@@ -2436,7 +2436,7 @@ export interface components {
             at: string;
             id: string;
             /** @enum {string} */
-            kind: "down" | "unmeasured" | "agent" | "report" | "unexplained";
+            kind: "down" | "never-good" | "unmeasured" | "agent" | "report" | "unexplained";
             /** Format: int64 */
             ms?: number;
             service?: string;
@@ -2923,7 +2923,11 @@ export interface components {
             states: components["schemas"]["StateView"][];
         };
         StateView: {
+            /** @description It has checks, and none was measured yet */
+            awaiting: boolean;
             judged_at: string;
+            /** @description It is down and was never good: its target may be wrong */
+            never_good: boolean;
             service: string;
             since_at: string;
             /** @enum {string} */

@@ -16,7 +16,8 @@ import { followed, following, originOf } from './defaults'
 import { ExpectFields, HowFields, NumberField, faultAt, type Draft, type DraftForm } from './kind-fields'
 import { inward, kinds, type Kind } from './kinds'
 import { LimitFields } from './limit-fields'
-import { cost, newCheck, ownSettings } from './plan'
+import { OwnHost } from './own-host'
+import { cost, newCheck, ownHost, ownSettings } from './plan'
 import { TryNow } from './try-now'
 
 type Spec = Schemas['CheckSpec']
@@ -181,7 +182,7 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
           />
           {origin('locations') && <p className="sub">{origin('locations')}</p>}
           {faultAt(form, 'locations') && <p className="trouble">{faultAt(form, 'locations')}</p>}
-          <SharedFate target={v.target} places={places.filter((l) => v.locations.includes(l.id))} />
+          <OwnHost of={ownHost(v.target, places.filter((l) => v.locations.includes(l.id)))} />
           <div className="consequence sub">{cost(v, v.locations.length)}</div>
         </fieldset>
       )}
@@ -223,18 +224,6 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
         onNo={() => setAsking(false)}
       />
     </form>
-  )
-}
-
-/** Says when a location measures its own host: both fail together, and nobody sees it. */
-function SharedFate({ target, places }: { target: string; places: Schemas['DefinedLocationSpec'][] }) {
-  const host = target.replace(/^https?:\/\//, '').replace(/[:/].*$/, '')
-  const own = places.filter((l) => l.spec.address && l.spec.address === host)
-  if (own.length === 0) return null
-  return (
-    <p className="sub">
-      {own.map((l) => l.spec.name).join(', ')} measures its own host here: when that host fails, nothing is measured from there. Choose another location as well.
-    </p>
   )
 }
 

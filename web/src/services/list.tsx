@@ -104,8 +104,9 @@ export function ServiceList() {
             </span>
             <Strip intervals={strips.data.strips[s.id] ?? []} axis={axis} label={s.spec.name} />
             <span style={{ textAlign: 'right', lineHeight: 1.3 }}>
-              <div className={`word-${word}`}>{word === 'unmeasured' ? 'not measured' : word}</div>
-              <div className="sub">{state && `for ${duration(axis.now - Date.parse(state.since_at))}`}{state && state.waiting > 0 ? ', not yet confirmed' : ''}</div>
+              <div className={`word-${word}`}>{word !== 'unmeasured' ? word : state?.awaiting ? 'awaiting first measurement' : 'not measured'}</div>
+              <div className="sub">{state && `for ${duration(axis.now - Date.parse(state.since_at))}`}{state?.never_good ? ', never good' : ''}
+                {state && state.waiting > 0 ? ', not yet confirmed' : ''}</div>
             </span>
           </Link>
         )

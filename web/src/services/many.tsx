@@ -10,9 +10,11 @@ import { Problem, api, ask, type Schemas } from '../api/client'
 import { useLocations, useMayDefine, useMe, useServices } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
+import { following } from './defaults'
 import { leading } from './kinds'
 import { parse, type Line } from './lines'
-import { bytes, load, proposed, resolution } from './plan'
+import { OwnHost } from './own-host'
+import { bytes, load, ownHost, proposed, resolution, suggested } from './plan'
 import { stateOf, useTrials } from './try-now'
 
 type Candidate = Schemas['Candidate']
@@ -67,7 +69,11 @@ export function ManyServices() {
   const answers = (c: Candidate) => results(c).some((t) => t.outcome === 'ok' || t.outcome === 'degraded')
   const key = (f: Found, c: Candidate) => `${f.line.number} ${c.kind} ${c.target}`
   const takes = (f: Found, c: Candidate) => (key(f, c) in off ? !off[key(f, c)] : answers(c))
-  const spec = (service: string, c: Candidate, decides: boolean) => proposed(service, c, interval, locations, decides ? 'decides' : 'informs', suggested(c, results(c)))
+  const spec = (service: string, c: Candidate, decides: boolean) => {
+    const out = proposed(service, c, interval, locations, decides ? 'decides' : 'informs', suggested(c, results(c)))
+    const known = services.data?.find((s) => s.id === service)
+    return known ? following(out, known.spec.check_defaults) : out
+  }
   const wanted = (found ?? []).map((f) => ({ f, picked: f.candidates.filter((c) => takes(f, c)) })).filter((w) => w.picked.length > 0)
   const total = wanted.reduce(
     (sum, w) => {
@@ -181,6 +187,7 @@ export function ManyServices() {
                         </div>
                       )
                     })}
+                    <OwnHost of={ownHost(f.line.address, live.filter((l) => locations.includes(l.id)))} />
                     {settled && f.candidates.length > 0 && !f.candidates.some(answers) && <div className="trouble">Nothing answers. It is left out unless you choose a check: a target that was never good would only alarm.</div>}
                   </td>
                   <td className={done[f.line.number] && done[f.line.number] !== 'measured' ? 'trouble' : 'sub'}>{done[f.line.number]}</td>
@@ -215,14 +222,4 @@ export function ManyServices() {
       )}
     </>
   )
-}
-
-/** A limit on the time that a target takes, from how long it took: three times the slowest, rounded up to one figure. */
-function suggested(c: Candidate, trials: Trial[]): Schemas['Limit'][] {
-  const measure = { http: 'total_ms', tcp: 'connect_ms' }[c.kind as string]
-  const slowest = Math.max(0, ...trials.map((t) => (measure ? (t.measures?.[measure] ?? 0) : 0)))
-  if (!measure || slowest === 0) return []
-  const raw = Math.max(100, 3 * slowest)
-  const step = 10 ** Math.floor(Math.log10(raw))
-  return [{ measure, degraded_above: Math.ceil(raw / step) * step }]
 }

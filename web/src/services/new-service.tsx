@@ -12,7 +12,8 @@ import { useLocations, useMe } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
 import { leading, type Kind } from './kinds'
-import { cost, detection, proposed, resolution, validTarget } from './plan'
+import { OwnHost } from './own-host'
+import { cost, detection, ownHost, proposed, resolution, suggested, validTarget } from './plan'
 import { stateOf, useTrials } from './try-now'
 
 type Candidate = Schemas['Candidate']
@@ -44,13 +45,14 @@ export function NewService() {
   const answers = (c: Candidate) => results(c).some((r) => r?.outcome === 'ok' || r?.outcome === 'degraded')
   const takes = (c: Candidate) => wanted[c.target] ?? answers(c)
   const picked = candidates?.filter(takes) ?? []
+  const limits = (c: Candidate) => suggested(c, results(c).flatMap((r) => r ?? []))
 
   const save = useMutation({
     mutationFn: async (v: Values) => {
       const { id } = await ask(api.POST('/api/v1/services', { body: { spec: { name: v.name, kind: v.kind, owner: v.owner || undefined, combine: 'worst' } } }))
       const decides = picked.some((c) => c.kind === 'http') ? 'http' : 'ping'
       for (const c of picked) {
-        await ask(api.POST('/api/v1/checks', { body: { spec: proposed(id, c, interval, locations, c.kind === decides ? 'decides' : 'informs') } }))
+        await ask(api.POST('/api/v1/checks', { body: { spec: proposed(id, c, interval, locations, c.kind === decides ? 'decides' : 'informs', limits(c)) } }))
       }
       if (v.promised) {
         await ask(
@@ -113,6 +115,7 @@ export function NewService() {
             />
           ))}
         </div>
+        <OwnHost of={ownHost(form.watch('address'), live.filter((l) => locations.includes(l.id)))} />
         {locations.length === 0 && <p className="trouble">A check needs at least one location to measure from.</p>}
         <div>
           <Button
@@ -140,6 +143,11 @@ export function NewService() {
               />
               {c.trials.map((t) => (
                 <TrialLine key={t.id} place={live.find((l) => l.id === t.location)?.spec.name ?? t.location} result={trials.data?.find((r) => r.id === t.id)} kind={c.kind} />
+              ))}
+              {limits(c).map((l) => (
+                <div key={l.measure} className="sub" style={{ paddingLeft: 34 }}>
+                  suggested limit: degraded above {l.degraded_above} ms, three times the slowest
+                </div>
               ))}
             </div>
           ))}

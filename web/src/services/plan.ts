@@ -124,3 +124,22 @@ export function proposed(service: string, c: Schemas['Candidate'], interval: num
     limits: [...(spec.limits ?? []), ...limits],
   })
 }
+
+/** The measure of a kind that tells how long it took, and the least limit on it that makes sense, ms. */
+const pace: Partial<Record<Kind, [measure: string, least: number]>> = { http: ['total_ms', 100], tcp: ['connect_ms', 100], ping: ['rtt_mean_ms', 20], path: ['rtt_mean_ms', 20] }
+
+/** A limit on the time that a target takes, from how long it took: three times the slowest, rounded up to one figure. */
+export function suggested(c: Schemas['Candidate'], trials: Pick<Schemas['TrialView'], 'measures'>[]): Schemas['Limit'][] {
+  const [measure, least] = pace[c.kind] ?? ['', 0]
+  const slowest = Math.max(0, ...trials.map((t) => t.measures?.[measure] ?? 0))
+  if (slowest === 0) return []
+  const raw = Math.max(least, 3 * slowest)
+  const step = 10 ** Math.floor(Math.log10(raw))
+  return [{ measure, degraded_above: Math.ceil(raw / step) * step }]
+}
+
+/** The locations whose own host is the target. */
+export function ownHost(target: string, places: Schemas['DefinedLocationSpec'][]): Schemas['DefinedLocationSpec'][] {
+  const host = target.replace(/^\w+:\/\//, '').replace(/[:/].*$/, '')
+  return places.filter((l) => l.spec.address && l.spec.address === host)
+}

@@ -63,6 +63,18 @@ func (q *Queries) EnsureLanes(ctx context.Context, arg EnsureLanesParams) error 
 	return err
 }
 
+const everGood = `-- name: EverGood :one
+SELECT EXISTS (SELECT 1 FROM stretch s JOIN lane l ON l.id = s.lane WHERE l.check_id = ANY($1::text[]) AND s.state IN (1, 2))
+`
+
+// Whether any of the checks was ever up or degraded anywhere.
+func (q *Queries) EverGood(ctx context.Context, dollar_1 []string) (bool, error) {
+	row := q.db.QueryRow(ctx, everGood, dollar_1)
+	var exists bool
+	err := row.Scan(&exists)
+	return exists, err
+}
+
 const findingsAt = `-- name: FindingsAt :one
 SELECT body FROM findings WHERE lane = $1 AND at = $2
 `
@@ -620,17 +632,18 @@ func (q *Queries) PutHour(ctx context.Context, arg PutHourParams) error {
 }
 
 const putState = `-- name: PutState :exec
-INSERT INTO standing_state (service, state, since_at, judged_at, waiting) VALUES ($1, $2, $3, $4, $5)
-ON CONFLICT (service) DO UPDATE SET state = excluded.state, since_at = excluded.since_at, judged_at = excluded.judged_at, waiting = excluded.waiting
+INSERT INTO standing_state (service, state, since_at, judged_at, waiting, never_good) VALUES ($1, $2, $3, $4, $5, $6)
+ON CONFLICT (service) DO UPDATE SET state = excluded.state, since_at = excluded.since_at, judged_at = excluded.judged_at, waiting = excluded.waiting, never_good = excluded.never_good
 WHERE standing_state.judged_at <= excluded.judged_at
 `
 
 type PutStateParams struct {
-	Service  string
-	State    int16
-	SinceAt  time.Time
-	JudgedAt time.Time
-	Waiting  int32
+	Service   string
+	State     int16
+	SinceAt   time.Time
+	JudgedAt  time.Time
+	Waiting   int32
+	NeverGood bool
 }
 
 func (q *Queries) PutState(ctx context.Context, arg PutStateParams) error {
@@ -640,6 +653,7 @@ func (q *Queries) PutState(ctx context.Context, arg PutStateParams) error {
 		arg.SinceAt,
 		arg.JudgedAt,
 		arg.Waiting,
+		arg.NeverGood,
 	)
 	return err
 }
@@ -684,7 +698,7 @@ func (q *Queries) SaveLane(ctx context.Context, arg SaveLaneParams) error {
 }
 
 const states = `-- name: States :many
-SELECT service, state, since_at, judged_at, waiting FROM standing_state
+SELECT service, state, since_at, judged_at, waiting, never_good FROM standing_state
 `
 
 func (q *Queries) States(ctx context.Context) ([]StandingState, error) {
@@ -702,6 +716,7 @@ func (q *Queries) States(ctx context.Context) ([]StandingState, error) {
 			&i.SinceAt,
 			&i.JudgedAt,
 			&i.Waiting,
+			&i.NeverGood,
 		); err != nil {
 			return nil, err
 		}

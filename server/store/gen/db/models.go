@@ -204,6 +204,8 @@ type StandingState struct {
 	JudgedAt time.Time
 	// Measurements that wait for confirmation.
 	Waiting int32
+	// It is down, and none of its checks was ever good: its target may be wrong.
+	NeverGood bool
 }
 
 // Maximal runs of equal judged state and outcome without a gap; accounts follow from these.
