@@ -16,23 +16,25 @@ import (
 	"kestite/core/span"
 	"kestite/server/servertest"
 	"kestite/server/share"
+	"kestite/server/store/storetest"
 )
 
 // second starts another agent at the site's location, with a store of its own.
-func (s *site) second(token string) (stop func()) {
+func (s *site) second(token, url string) (stop func()) {
 	s.t.Helper()
 	other := *s
 	other.dir, other.token = s.t.TempDir(), token
-	return other.start(s.srv.URL)
+	return other.start(url)
 }
 
-// Two agents share a location's checks; when one is lost, the other takes its
-// checks over, and no check is measured twice.
+// Two agents, each at a server of its own on one database, share a location's
+// checks; when one is lost, the other takes its checks over, and no check is
+// measured twice.
 func TestAgentsShareAndTakeOver(t *testing.T) {
 	s := newSite(t)
 	token := servertest.Agent(t, s.srv, "tolvik")
 	stopFirst := s.start(s.srv.URL)
-	s.second(token)
+	s.second(token, storetest.Started(t, storetest.On(s.srv)).URL)
 	var checks []string
 	for range 8 {
 		checks = append(checks, s.check())

@@ -15,19 +15,19 @@ func FuzzICMP(f *testing.F) {
 	}
 	from := netip.MustParseAddr("198.18.6.2")
 	f.Fuzz(func(t *testing.T, packet []byte, v4 bool) {
-		kind, keys := dissect(packet, from, v4)
-		if kind.v4 != v4 && len(keys) > 0 {
+		kind, key, ok := dissect(packet, from, v4)
+		if kind.v4 != v4 && ok {
 			t.Fatalf("%x was read as the other family", packet)
 		}
 		conn := &icmpConn{v4: v4, raw: true}
 		e := &ear{conn: conn, waiting: map[probeKey]hearer{}}
 		out := make(chan reply, 1)
-		for _, k := range keys {
-			e.waiting[k] = hearer{out, 5}
+		if ok {
+			e.waiting[key] = hearer{out, 5}
 		}
 		e.hear(packet, from, time.Now())
-		if len(keys) > 0 && (len(out) != 1 || (<-out).probe != 5) {
-			t.Fatalf("%x answers the probe %v, and it was not told", packet, keys)
+		if ok && (len(out) != 1 || (<-out).probe != 5) {
+			t.Fatalf("%x answers the probe %v, and it was not told", packet, key)
 		}
 		s := &icmpSocket{conn: conn, waiting: map[uint64]chan<- time.Time{}}
 		s.hear(packet, time.Now())
@@ -37,14 +37,14 @@ func FuzzICMP(f *testing.F) {
 func TestDissectTellsProbesByPayloadOrChecksum(t *testing.T) {
 	head := []byte{11, 0, 0, 0, 0, 0, 0, 0, 0x45, 0, 0, 60, 0, 0, 0, 0, 1, 17, 0, 0, 198, 18, 1, 1, 198, 18, 9, 2, 0x81, 0x00, 0x82, 0x9a, 0, 40, 0x12, 0x34}
 	router, target := netip.MustParseAddr("198.18.6.2"), netip.MustParseAddr("198.18.9.2")
-	if kind, keys := dissect(head, router, true); len(keys) != 1 || keys[0] != (probeKey{target, udp, 0x8100, 0x1234}) || kind.what(target, router) != exceeded {
-		t.Errorf("eight bytes quoted: %v %v", kind, keys)
+	if kind, key, ok := dissect(head, router, true); !ok || key != (probeKey{target, udp, 0x8100, 0x1234}) || kind.what(target, router) != exceeded {
+		t.Errorf("eight bytes quoted: %v %v", kind, key)
 	}
-	if _, keys := dissect(append(head, 0, 7), router, true); len(keys) != 1 || keys[0].id != inPayload|7 {
-		t.Errorf("the payload quoted: %v", keys)
+	if _, key, ok := dissect(append(head, 0, 7), router, true); !ok || key.id != inPayload|7 {
+		t.Errorf("the payload quoted: %v", key)
 	}
 	unreached := append([]byte{3, 3}, head[2:]...)
-	if kind, _ := dissect(unreached, target, true); kind.what(target, target) != arrived || kind.what(target, router) != unreachable {
+	if kind, _, _ := dissect(unreached, target, true); kind.what(target, target) != arrived || kind.what(target, router) != unreachable {
 		t.Error("a closed port at the target is reached, at a router it is not")
 	}
 }

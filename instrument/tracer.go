@@ -147,16 +147,13 @@ func (e *ear) receive() {
 
 // hear takes one ICMP message. What cannot be read belongs to nobody.
 func (e *ear) hear(packet []byte, from netip.Addr, at time.Time) {
-	kind, keys := dissect(packet, from, e.conn.v4)
-	e.mu.Lock()
-	var who hearer
-	var key probeKey
-	for _, key = range keys {
-		if who = e.waiting[key]; who.out != nil {
-			delete(e.waiting, key)
-			break
-		}
+	kind, key, ok := dissect(packet, from, e.conn.v4)
+	if !ok {
+		return
 	}
+	e.mu.Lock()
+	who := e.waiting[key]
+	delete(e.waiting, key)
 	e.mu.Unlock()
 	if who.out != nil {
 		who.tell(reply{at: at, from: from, what: kind.what(key.addr, from), note: kind.note()})
@@ -214,13 +211,13 @@ func (k icmpKind) note() string {
 	return fmt.Sprintf("unreachable, code %d", k.code)
 }
 
-// dissect finds the probes that an ICMP message may answer, by the head of the
+// dissect finds the probe that an ICMP message may answer, by the head of the
 // packet that it quotes (at least eight bytes of it, RFC 792), or by its own for
 // an echo reply.
-func dissect(p []byte, from netip.Addr, v4 bool) (icmpKind, []probeKey) {
+func dissect(p []byte, from netip.Addr, v4 bool) (icmpKind, probeKey, bool) {
 	const head = 8
 	if len(p) < head {
-		return icmpKind{}, nil
+		return icmpKind{}, probeKey{}, false
 	}
 	k := icmpKind{v4: v4, kind: p[0], code: p[1], protocol: icmp4}
 	if k.what(from, from) == arrived {
@@ -228,24 +225,24 @@ func dissect(p []byte, from netip.Addr, v4 bool) (icmpKind, []probeKey) {
 		if !v4 {
 			protocol = icmp6
 		}
-		return k, []probeKey{{from, protocol, binary.BigEndian.Uint16(p[4:]), uint32(binary.BigEndian.Uint16(p[6:]))}}
+		return k, probeKey{from, protocol, binary.BigEndian.Uint16(p[4:]), uint32(binary.BigEndian.Uint16(p[6:]))}, true
 	}
 	inner := p[head:]
 	var quoted []byte
 	var to netip.Addr
 	if v4 {
 		if len(inner) < ipv4.HeaderLen || inner[0]>>4 != ipv4.Version {
-			return k, nil
+			return k, probeKey{}, false
 		}
 		length := int(inner[0]&0xf) * 4
 		if length < ipv4.HeaderLen || len(inner) < length+head {
-			return k, nil
+			return k, probeKey{}, false
 		}
 		k.protocol, quoted = inner[9], inner[length:]
 		to = netip.AddrFrom4([4]byte(inner[16:20]))
 	} else {
 		if len(inner) < ipv6.HeaderLen+head || inner[0]>>4 != ipv6.Version {
-			return k, nil
+			return k, probeKey{}, false
 		}
 		k.protocol, quoted = inner[6], inner[ipv6.HeaderLen:]
 		to = netip.AddrFrom16([16]byte(inner[24:40]))
@@ -253,17 +250,16 @@ func dissect(p []byte, from netip.Addr, v4 bool) (icmpKind, []probeKey) {
 	flow := func(at int) uint16 { return binary.BigEndian.Uint16(quoted[at:]) }
 	switch k.protocol {
 	case icmp4, icmp6:
-		return k, []probeKey{{to, k.protocol, flow(4), uint32(flow(6))}}
+		return k, probeKey{to, k.protocol, flow(4), uint32(flow(6))}, true
 	case udp: // by its checksum, and where enough is quoted by the number in the payload
-		keys := []probeKey{{to, udp, flow(0), uint32(flow(6))}}
 		if len(quoted) >= head+2 {
-			keys = []probeKey{{to, udp, flow(0), inPayload | uint32(flow(8))}}
+			return k, probeKey{to, udp, flow(0), inPayload | uint32(flow(8))}, true
 		}
-		return k, keys
+		return k, probeKey{to, udp, flow(0), uint32(flow(6))}, true
 	case tcp: // by its sequence number
-		return k, []probeKey{{to, tcp, flow(0), binary.BigEndian.Uint32(quoted[4:])}}
+		return k, probeKey{to, tcp, flow(0), binary.BigEndian.Uint32(quoted[4:])}, true
 	}
-	return k, nil
+	return k, probeKey{}, false
 }
 
 // inPayload tells a number found in a payload from a checksum.

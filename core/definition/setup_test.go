@@ -52,6 +52,7 @@ func TestBadSpecsAreRefusedWithWhere(t *testing.T) {
 		"following twice":               {check(func(c *CheckSpec) { c.Follows = []string{"confirm", "confirm"} }), "follows[1]", "named twice"},
 		"a status that is none":         {check(func(c *CheckSpec) { c.HTTP = &HTTPSettings{Status: "2xx"} }), "http.status", "200-299,304"},
 		"a measure of another kind":     {check(limit(measure.Limit{Measure: "loss_percent", FailedAbove: above(1)})), "limits[0]", "no measure of http"},
+		"a limit without a bound":       {check(limit(measure.Limit{Measure: "total_ms"})), "limits[0]", "no bound"},
 		"a negative time":               {check(limit(measure.Limit{Measure: "total_ms", FailedAbove: above(-1)})), "limits[0]", "impossible"},
 		"bounds that contradict above":  {check(limit(measure.Limit{Measure: "total_ms", DegradedAbove: above(500), FailedAbove: above(300)})), "limits[0]", "swap them"},
 		"bounds that contradict below":  {check(limit(measure.Limit{Measure: "size_bytes", DegradedBelow: above(10), FailedBelow: above(20)})), "limits[0]", "swap them"},

@@ -191,6 +191,9 @@ func (l Limit) Check(k Kind) error {
 			return fmt.Errorf("%s of %v %s is impossible; it lies between %v and %v %s", m.Text, *b, m.Unit, m.Low, m.High, m.Unit)
 		}
 	}
+	if l.DegradedAbove == nil && l.FailedAbove == nil && l.DegradedBelow == nil && l.FailedBelow == nil {
+		return fmt.Errorf("the limit on %s has no bound; say from where on it is degraded or failed, or take the limit away", m.Text)
+	}
 	ways := 0
 	for _, way := range []bool{l.InARow > 1, l.ForS > 0, l.MeanS > 0} {
 		if way {

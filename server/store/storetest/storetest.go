@@ -166,6 +166,11 @@ func Server(t testing.TB, change ...func(*server.Options)) *server.Server {
 	return srv
 }
 
+// On makes a server one more on the database of another.
+func On(other *server.Server) func(*server.Options) {
+	return func(o *server.Options) { o.DatabaseURL = other.API.Store.Pool.Config().ConnString() }
+}
+
 // Started builds and starts a server; it is stopped when the test ends.
 func Started(t testing.TB, change ...func(*server.Options)) *server.Server {
 	t.Helper()
