@@ -66,10 +66,6 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 	if err := conn.HandshakeContext(ctx); err != nil {
 		r := timedOut(failure(measure.Certificate, err), err, t.Timeout, "connected, but no TLS handshake")
 		r.Values = values
-		var record tls.RecordHeaderError
-		if errors.As(err, &record) {
-			r.Detail = "connected, but what answers does not speak TLS"
-		}
 		return r
 	}
 	values[6] = milliseconds(time.Since(began))

@@ -5,12 +5,15 @@ package instrument
 
 import (
 	"context"
+	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"net"
 	"net/netip"
+	"strings"
 	"syscall"
 	"time"
 
@@ -187,7 +190,12 @@ func failure(kind measure.Kind, err error) Result {
 
 func reason(err error) string {
 	var dns *net.DNSError
+	var record tls.RecordHeaderError
 	switch {
+	case errors.As(err, &record):
+		return "connected, but what answers does not speak TLS"
+	case errors.Is(err, io.EOF):
+		return "the connection was closed without an answer"
 	case errors.As(err, &dns) && dns.IsNotFound:
 		return fmt.Sprintf("the name %s does not resolve", dns.Name)
 	case errors.As(err, &dns):
@@ -200,6 +208,11 @@ func reason(err error) string {
 		return "host unreachable"
 	case errors.Is(err, syscall.ENETUNREACH):
 		return "network unreachable"
+	}
+	for _, by := range []string{"tls: ", "local error: tls: ", "remote error: tls: "} {
+		if what, ofTLS := strings.CutPrefix(err.Error(), by); ofTLS {
+			return "the TLS handshake fails: " + what
+		}
 	}
 	return err.Error()
 }

@@ -29,7 +29,11 @@ func Roll(revisions Revisions, lanes map[string][]Stretch, live bool) map[string
 	if !revisions.Rolls() {
 		return lanes
 	}
-	confirmed := believed(revisions.failures(lanes))
+	confirmed := make(map[string][]bool, len(lanes))
+	for location, list := range lanes {
+		confirmed[location] = make([]bool, len(list))
+	}
+	believe(revisions.failures(lanes), confirmed)
 	out := make(map[string][]Stretch, len(lanes))
 	for location, list := range lanes {
 		out[location] = revisions.settle(list, confirmed[location], live)
@@ -56,11 +60,10 @@ func (r Revisions) failures(lanes map[string][]Stretch) []failure {
 	return out
 }
 
-// believed marks the failures, by location and stretch, that lie in a window
+// believe marks the failures, by location and stretch, that lie in a window
 // that holds enough of them. A window (t − w, t] ends at a failure, whose
 // revision's rule counts.
-func believed(list []failure) map[string]map[int]bool {
-	out := map[string]map[int]bool{}
+func believe(list []failure, confirmed map[string][]bool) {
 	from, marked := 0, 0
 	inside := map[string]int{}
 	for i, f := range list {
@@ -81,19 +84,15 @@ func believed(list []failure) map[string]map[int]bool {
 			continue
 		}
 		for _, g := range list[max(from, marked) : i+1] {
-			if out[g.location] == nil {
-				out[g.location] = map[int]bool{}
-			}
-			out[g.location][g.index] = true
+			confirmed[g.location][g.index] = true
 		}
 		marked = i + 1
 	}
-	return out
 }
 
 // settle gives the failures of one location their states, and joins stretches
 // that are alike.
-func (r Revisions) settle(list []Stretch, confirmed map[int]bool, live bool) []Stretch {
+func (r Revisions) settle(list []Stretch, confirmed []bool, live bool) []Stretch {
 	var out []Stretch
 	ruled := func(i int) bool {
 		if list[i].Own != Down {

@@ -213,3 +213,44 @@ func TestRollingRuleAsWritten(t *testing.T) {
 		}
 	}
 }
+
+// BenchmarkRoll judges a month of runs a minute from three locations of which
+// every tenth fails, beside the step that every check needs.
+func BenchmarkRoll(b *testing.B) {
+	rule := rolled(5, 2, 600, 150, "a", "b", "c")
+	rule.IntervalS = 60
+	revisions := Revisions{rule}
+	lanes := map[string][]reading{}
+	r := rand.New(rand.NewPCG(1, 1))
+	for n, l := range rule.Locations {
+		for m := range 30 * 24 * 60 {
+			own := Up
+			if r.IntN(10) == 0 {
+				own = Down
+			}
+			lanes[l] = append(lanes[l], reading{span.Instant(m*60_000 + n*20_000), own})
+		}
+	}
+	set := SettingsOf(rule)
+	step := func() map[string][]Stretch {
+		out := map[string][]Stretch{}
+		for l, list := range lanes {
+			var s Series
+			for _, x := range list {
+				out[l] = s.Add(out[l], x.at, x.own, set)
+			}
+		}
+		return out
+	}
+	b.Run("series", func(b *testing.B) {
+		for b.Loop() {
+			step()
+		}
+	})
+	made := step()
+	b.Run("roll", func(b *testing.B) {
+		for b.Loop() {
+			Roll(revisions, made, false)
+		}
+	})
+}
