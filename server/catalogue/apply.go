@@ -91,7 +91,7 @@ func (w *work) do(ctx context.Context, s Step) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if s.Spec, err = w.snap.reread(s.Kind, last.Body); err != nil {
+		if s.Spec, err = kinds[s.Kind].read(last.Body); err != nil {
 			return "", err
 		}
 	}
@@ -226,33 +226,4 @@ func (w *work) open(ctx context.Context, kind, id string) (db.Revision, error) {
 		return db.Revision{}, ErrRetired
 	}
 	return w.q.OpenRevision(ctx, db.OpenRevisionParams{Kind: kind, ID: id})
-}
-
-// reread reads the body of a revision.
-func (s *Snapshot) reread(kind string, body []byte) (Spec, error) {
-	switch kind {
-	case Location:
-		return reading[definition.LocationSpec](body)
-	case Service:
-		return reading[definition.ServiceSpec](body)
-	case Check:
-		return reading[definition.CheckSpec](body)
-	case Agreement:
-		return reading[definition.AgreementSpec](body)
-	case Network:
-		return reading[definition.NetworkSpec](body)
-	case Credential:
-		return reading[definition.CredentialSpec](body)
-	case Kit:
-		return reading[definition.KitSpec](body)
-	case PairPlan:
-		return reading[definition.PairPlanSpec](body)
-	}
-	return reading[definition.WindowSpec](body)
-}
-
-func reading[S Spec](body []byte) (Spec, error) {
-	var s S
-	err := json.Unmarshal(body, &s)
-	return s, err
 }

@@ -97,7 +97,7 @@ func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by, action, kind, id st
 // freshID makes an id of a name that no definition of the kind has, nor any of
 // those made meanwhile.
 func (s *Snapshot) freshID(kind, name string, taken map[string]bool) string {
-	ids := s.ids(kind)
+	ids := kinds[kind].ids(s)
 	slug := definition.Slug(name)
 	if slug == "" {
 		slug = kind
@@ -107,26 +107,4 @@ func (s *Snapshot) freshID(kind, name string, taken map[string]bool) string {
 		id = fmt.Sprintf("%s-%d", slug, n)
 	}
 	return id
-}
-
-func (s *Snapshot) ids(kind string) []string {
-	switch kind {
-	case Location:
-		return Sorted(s.Locations)
-	case Service:
-		return Sorted(s.Services)
-	case Check:
-		return Sorted(s.Checks)
-	case Agreement:
-		return Sorted(s.Agreements)
-	case Network:
-		return Sorted(s.Networks)
-	case Credential:
-		return Sorted(s.Credentials)
-	case Kit:
-		return Sorted(s.Kits)
-	case PairPlan:
-		return Sorted(s.PairPlans)
-	}
-	return Sorted(s.Windows)
 }

@@ -18,19 +18,6 @@ import (
 	"kestite/server/store/gen/db"
 )
 
-// Kinds of definition.
-const (
-	Location   = "location"
-	Service    = "service"
-	Check      = "check"
-	Agreement  = "agreement"
-	Window     = "window"
-	Network    = "network"
-	Credential = "credential"
-	Kit        = "kit"
-	PairPlan   = "pair-plan"
-)
-
 // Revision is what a definition said during [From, Until).
 type Revision[S any] struct {
 	Number int
@@ -121,43 +108,10 @@ func read(ctx context.Context, s *store.Store) (*Snapshot, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the definitions: %w", err)
 	}
-	out := &Snapshot{
-		Organisation: org,
-		Locations:    map[string]*Entry[definition.LocationSpec]{},
-		Services:     map[string]*Entry[definition.ServiceSpec]{},
-		Checks:       map[string]*Entry[definition.CheckSpec]{},
-		Agreements:   map[string]*Entry[definition.AgreementSpec]{},
-		Windows:      map[string]*Entry[definition.WindowSpec]{},
-		Networks:     map[string]*Entry[definition.NetworkSpec]{},
-		Credentials:  map[string]*Entry[definition.CredentialSpec]{},
-		Kits:         map[string]*Entry[definition.KitSpec]{},
-		PairPlans:    map[string]*Entry[definition.PairPlanSpec]{},
-		ChecksOf:     map[string][]string{},
-	}
+	out := &Snapshot{Organisation: org, ChecksOf: map[string][]string{}}
 	for _, r := range rows {
-		var err error
-		switch r.Kind {
-		case Location:
-			err = add(out.Locations, r)
-		case Service:
-			err = add(out.Services, r)
-		case Check:
-			err = add(out.Checks, r)
-		case Agreement:
-			err = add(out.Agreements, r)
-		case Window:
-			err = add(out.Windows, r)
-		case Network:
-			err = add(out.Networks, r)
-		case Credential:
-			err = add(out.Credentials, r)
-		case Kit:
-			err = add(out.Kits, r)
-		case PairPlan:
-			err = add(out.PairPlans, r)
-		}
-		if err != nil {
-			return nil, fmt.Errorf("revision %d of %s %s: %w", r.Number, r.Kind, r.ID, err)
+		if err := out.add(r); err != nil {
+			return nil, err
 		}
 	}
 	for _, id := range Sorted(out.Checks) {

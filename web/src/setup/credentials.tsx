@@ -5,11 +5,11 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { api, ask, type Schemas } from '../api/client'
-import { useChecks, useCredentials, useMayDefine } from '../api/queries'
+import { useChecks, useCredentials } from '../api/queries'
 import { Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/period'
-import { SetupHead } from './head'
+import { Listing } from './listing'
 
 type Credential = Schemas['DefinedCredentialSpec']
 type Values = { name: string; kind: 'basic' | 'bearer' | 'header'; user: string; header: string; secret: string }
@@ -21,84 +21,34 @@ export function Credentials() {
   const credentials = useCredentials()
   const checks = useChecks()
   const secrets = useQuery({ queryKey: ['secrets'], queryFn: () => ask(api.GET('/api/v1/credentials/secrets')).then((l) => l.items) })
-  const may = useMayDefine()
   const { zone } = useZone()
-  const [editing, setEditing] = useState<string | undefined>()
-  const client = useQueryClient()
-  const retire = useMutation({ mutationFn: (c: Credential) => (c.retired ? ask(api.POST('/api/v1/credentials/{id}/restore', { params: { path: { id: c.id } } })) : ask(api.DELETE('/api/v1/credentials/{id}', { params: { path: { id: c.id } } }))), onSuccess: () => client.invalidateQueries() })
   if (!credentials.data) return <Trouble error={credentials.error} />
   const users = (id: string) => (checks.data ?? []).filter((c) => !c.retired && c.spec.http?.credential === id)
   return (
-    <>
-      <SetupHead title="Credentials">
-        {may && (
-          <Button variant={credentials.data.length ? 'outlined' : 'contained'} onClick={() => setEditing('')}>
-            Add a credential
-          </Button>
-        )}
-      </SetupHead>
-      <p className="sub" style={{ maxWidth: 640 }}>
-        An HTTP check signs in with one of these. The secret is encrypted in the database, goes to the agents that need it, and is never shown again; in what is kept of a failed answer it is masked.
-      </p>
-      {editing === '' && <CredentialForm done={() => setEditing(undefined)} />}
-      <Trouble error={retire.error} />
-      {credentials.data.length > 0 && (
-        <table className="plain" style={{ maxWidth: 900 }}>
-          <thead>
-            <tr>
-              <th>Credential</th>
-              <th>What it is</th>
-              <th>Secret</th>
-              <th>Used by</th>
-              <th aria-hidden />
-            </tr>
-          </thead>
-          <tbody>
-            {credentials.data.map((c) => {
-              const secret = secrets.data?.find((s) => s.credential === c.id)
-              return editing === c.id ? (
-                <tr key={c.id}>
-                  <td colSpan={5}>
-                    <CredentialForm credential={c} done={() => setEditing(undefined)} />
-                  </td>
-                </tr>
-              ) : (
-                <tr key={c.id} data-credential={c.id} style={c.retired ? { opacity: 0.6 } : undefined}>
-                  <td>
-                    {c.spec.name}
-                    {c.retired && ', retired'}
-                  </td>
-                  <td>
-                    {kinds[c.spec.kind]}
-                    <div className="sub">{c.spec.user ?? c.spec.header}</div>
-                  </td>
-                  <td>{secret ? `set ${shortTime(secret.changed_at, zone)} by ${secret.changed_by}` : <span className="trouble">not entered yet</span>}</td>
-                  <td>
-                    {users(c.id)
-                      .map((x) => x.spec.name)
-                      .join(', ') || '–'}
-                  </td>
-                  <td>
-                    {may && (
-                      <>
-                        {!c.retired && (
-                          <button type="button" className="link" onClick={() => setEditing(c.id)}>
-                            edit
-                          </button>
-                        )}{' '}
-                        <button type="button" className="link" onClick={() => retire.mutate(c)}>
-                          {c.retired ? 'restore' : 'retire'}
-                        </button>
-                      </>
-                    )}
-                  </td>
-                </tr>
-              )
-            })}
-          </tbody>
-        </table>
-      )}
-    </>
+    <Listing<Credential>
+      title="Credentials"
+      one="credential"
+      note="An HTTP check signs in with one of these. The secret is encrypted in the database, goes to the agents that need it, and is never shown again; in what is kept of a failed answer it is masked."
+      list={credentials.data}
+      columns={['Credential', 'What it is', 'Secret', 'Used by']}
+      cells={(c) => {
+        const secret = secrets.data?.find((s) => s.credential === c.id)
+        return [
+          c.spec.name,
+          <>
+            {kinds[c.spec.kind]}
+            <div className="sub">{c.spec.user ?? c.spec.header}</div>
+          </>,
+          secret ? `set ${shortTime(secret.changed_at, zone)} by ${secret.changed_by}` : <span className="trouble">not entered yet</span>,
+          users(c.id)
+            .map((x) => x.spec.name)
+            .join(', ') || '–',
+        ]
+      }}
+      form={(c, done) => <CredentialForm credential={c} done={done} />}
+      retire={(c) => ask(api.DELETE('/api/v1/credentials/{id}', { params: { path: { id: c.id } } }))}
+      restore={(c) => ask(api.POST('/api/v1/credentials/{id}/restore', { params: { path: { id: c.id } } }))}
+    />
   )
 }
 

@@ -3,12 +3,11 @@ import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
 import { useForm, type FieldPath } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
-import { useMayDefine, useNetworks } from '../api/queries'
+import { useNetworks } from '../api/queries'
 import { Trouble } from '../parts/trouble'
-import { SetupHead } from './head'
+import { Listing } from './listing'
 
 type Network = Schemas['DefinedNetworkSpec']
 type Values = { name: string; ours: boolean; prefixes: string; note: string }
@@ -16,73 +15,26 @@ type Values = { name: string; ours: boolean; prefixes: string; note: string }
 /** Whose network an address on a path lies in. */
 export function Networks() {
   const networks = useNetworks()
-  const may = useMayDefine()
-  const [editing, setEditing] = useState<string | undefined>()
-  const client = useQueryClient()
-  const retire = useMutation({ mutationFn: (n: Network) => (n.retired ? ask(api.POST('/api/v1/networks/{id}/restore', { params: { path: { id: n.id } } })) : ask(api.DELETE('/api/v1/networks/{id}', { params: { path: { id: n.id } } }))), onSuccess: () => client.invalidateQueries() })
   if (!networks.data) return <Trouble error={networks.error} />
   return (
-    <>
-      <SetupHead title="Networks">
-        {may && (
-          <Button variant={networks.data.length ? 'outlined' : 'contained'} onClick={() => setEditing('')}>
-            Add a network
-          </Button>
-        )}
-      </SetupHead>
-      <p className="sub" style={{ maxWidth: 640 }}>
-        A hop of a path is an address; here it gets an owner: us, or a provider by name. The longest range that holds an address counts. Addresses in none are of an unknown network.
-      </p>
-      {editing === '' && <NetworkForm done={() => setEditing(undefined)} />}
-      <Trouble error={retire.error} />
-      {networks.data.length > 0 && (
-        <table className="plain" style={{ maxWidth: 900 }}>
-          <thead>
-            <tr>
-              <th>Network</th>
-              <th>Whose</th>
-              <th>Ranges</th>
-              <th aria-hidden />
-            </tr>
-          </thead>
-          <tbody>
-            {networks.data.map((n) =>
-              editing === n.id ? (
-                <tr key={n.id}>
-                  <td colSpan={4}>
-                    <NetworkForm network={n} done={() => setEditing(undefined)} />
-                  </td>
-                </tr>
-              ) : (
-                <tr key={n.id} data-network={n.id} style={n.retired ? { opacity: 0.6 } : undefined}>
-                  <td>
-                    {n.spec.name}
-                    {n.retired && ', retired'}
-                    {n.spec.note && <div className="sub">{n.spec.note}</div>}
-                  </td>
-                  <td>{n.spec.ours ? 'ours' : 'a provider’s'}</td>
-                  <td>{n.spec.prefixes.join(', ')}</td>
-                  <td>
-                    {may && (
-                      <>
-                        {!n.retired && (
-                          <button type="button" className="link" onClick={() => setEditing(n.id)}>
-                            edit
-                          </button>
-                        )}{' '}
-                        <button type="button" className="link" onClick={() => retire.mutate(n)}>
-                          {n.retired ? 'restore' : 'retire'}
-                        </button>
-                      </>
-                    )}
-                  </td>
-                </tr>
-              ),
-            )}
-          </tbody>
-        </table>
-      )}
-    </>
+    <Listing<Network>
+      title="Networks"
+      one="network"
+      note="A hop of a path is an address; here it gets an owner: us, or a provider by name. The longest range that holds an address counts. Addresses in none are of an unknown network."
+      list={networks.data}
+      columns={['Network', 'Whose', 'Ranges']}
+      cells={(n) => [
+        <>
+          {n.spec.name}
+          {n.spec.note && <div className="sub">{n.spec.note}</div>}
+        </>,
+        n.spec.ours ? 'ours' : 'a provider’s',
+        n.spec.prefixes.join(', '),
+      ]}
+      form={(n, done) => <NetworkForm network={n} done={done} />}
+      retire={(n) => ask(api.DELETE('/api/v1/networks/{id}', { params: { path: { id: n.id } } }))}
+      restore={(n) => ask(api.POST('/api/v1/networks/{id}/restore', { params: { path: { id: n.id } } }))}
+    />
   )
 }
 

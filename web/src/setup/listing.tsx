@@ -1,0 +1,90 @@
+import Button from '@mui/material/Button'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState, type ReactNode } from 'react'
+import { useMayDefine } from '../api/queries'
+import { Trouble } from '../parts/trouble'
+import { SetupHead } from './head'
+
+type Entry = { id: string; retired: boolean }
+
+type Props<D extends Entry> = {
+  title: string
+  /** What one is called: "network". */
+  one: string
+  note: string
+  list: D[]
+  columns: string[]
+  cells: (d: D) => ReactNode[]
+  form: (d: D | undefined, done: () => void) => ReactNode
+  retire: (d: D) => Promise<unknown>
+  restore: (d: D) => Promise<unknown>
+}
+
+/** A page of definitions in a table: each is added, edited and retired in its place. */
+export function Listing<D extends Entry>({ title, one, note, list, columns, cells, form, retire, restore }: Props<D>) {
+  const may = useMayDefine()
+  const [editing, setEditing] = useState<string | undefined>()
+  const client = useQueryClient()
+  const turn = useMutation({ mutationFn: (d: D) => (d.retired ? restore(d) : retire(d)), onSuccess: () => client.invalidateQueries() })
+  const done = () => setEditing(undefined)
+  return (
+    <>
+      <SetupHead title={title}>
+        {may && (
+          <Button variant={list.length ? 'outlined' : 'contained'} onClick={() => setEditing('')}>
+            Add a {one}
+          </Button>
+        )}
+      </SetupHead>
+      <p className="sub" style={{ maxWidth: 640 }}>
+        {note}
+      </p>
+      {editing === '' && form(undefined, done)}
+      <Trouble error={turn.error} />
+      {list.length > 0 && (
+        <table className="plain" style={{ maxWidth: 900 }}>
+          <thead>
+            <tr>
+              {columns.map((c) => (
+                <th key={c}>{c}</th>
+              ))}
+              <th aria-hidden />
+            </tr>
+          </thead>
+          <tbody>
+            {list.map((d) =>
+              editing === d.id ? (
+                <tr key={d.id}>
+                  <td colSpan={columns.length + 1}>{form(d, done)}</td>
+                </tr>
+              ) : (
+                <tr key={d.id} {...{ [`data-${one}`]: d.id }} style={d.retired ? { opacity: 0.6 } : undefined}>
+                  {cells(d).map((cell, i) => (
+                    <td key={columns[i]}>
+                      {cell}
+                      {i === 0 && d.retired && ', retired'}
+                    </td>
+                  ))}
+                  <td>
+                    {may && (
+                      <>
+                        {!d.retired && (
+                          <button type="button" className="link" onClick={() => setEditing(d.id)}>
+                            edit
+                          </button>
+                        )}{' '}
+                        <button type="button" className="link" onClick={() => turn.mutate(d)}>
+                          {d.retired ? 'restore' : 'retire'}
+                        </button>
+                      </>
+                    )}
+                  </td>
+                </tr>
+              ),
+            )}
+          </tbody>
+        </table>
+      )}
+    </>
+  )
+}
