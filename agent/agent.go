@@ -74,6 +74,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	a.instance = rand.Text()
 	a.set = instrument.NewSet()
 	a.set.Roots = a.Roots
+	a.set.Flows = a.Client.Name()
 	defer a.set.Close()
 	a.schedule = newSchedule()
 	a.refs, a.rates = &references{set: a.set}, newRates()

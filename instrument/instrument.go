@@ -65,7 +65,11 @@ func (r Result) Measures(kind string) map[string]float64 {
 // concurrent use. Close it in the end.
 type Set struct {
 	// Roots are the certificates that TLS has to lead to; nil is the system's. Set it before use.
-	Roots  *x509.CertPool
+	Roots *x509.CertPool
+	// Flows names the process: paths traced under one name keep their flows for
+	// ever, and those of others on the same host have flows of their own. Set it
+	// before use.
+	Flows  string
 	pinger *pinger
 	tracer *tracer
 }

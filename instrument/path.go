@@ -59,7 +59,7 @@ func (s *Set) path(ctx context.Context, t Task) Result {
 	if err != nil {
 		return failure(measure.Path, err)
 	}
-	p, err := s.tracer.open(addr, set)
+	p, err := s.tracer.open(addr, set, flowOf(s.Flows, addr, set))
 	if err != nil {
 		return failure(measure.Path, err)
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"math/rand/v2"
 	"net"
 	"net/netip"
 	"sync"
@@ -62,8 +63,7 @@ func (t *tracer) remember(path string, r measure.Route) (measure.Route, string) 
 
 // open makes a prober: with raw sockets where they are allowed, otherwise with
 // what the kernel reports to the socket that sent (IP_RECVERR).
-func (t *tracer) open(addr netip.Addr, set definition.PathSettings) (prober, error) {
-	flow := flowOf(addr, set)
+func (t *tracer) open(addr netip.Addr, set definition.PathSettings, flow uint16) (prober, error) {
 	e, err := t.ear(addr.Is4())
 	if err != nil {
 		if set.Method == definition.ByTCP {
@@ -79,11 +79,11 @@ func (t *tracer) open(addr netip.Addr, set definition.PathSettings) (prober, err
 	return p, nil
 }
 
-// flowOf is the same for every measurement of a path, so that routers that
-// share load send all alike: the ICMP identifier, or the source port.
-func flowOf(addr netip.Addr, set definition.PathSettings) uint16 {
+// flowOf is the same for every measurement of a path by one process, so that
+// routers that share load send all alike: the ICMP identifier, or the source port.
+func flowOf(process string, addr netip.Addr, set definition.PathSettings) uint16 {
 	h := fnv.New32a()
-	fmt.Fprint(h, addr, set.Method, set.Port)
+	fmt.Fprint(h, process, addr, set.Method, set.Port)
 	const low, many = 33000, 20000 // clear of what most systems give out for connections
 	return uint16(low + h.Sum32()%many)
 }
@@ -126,7 +126,8 @@ func (t *tracer) ear(v4 bool) (*ear, error) {
 		conn.Close()
 		return nil, err
 	}
-	e := &ear{conn: conn, waiting: map[probeKey]hearer{}}
+	// The numbers begin anywhere, so that they are not those of another process.
+	e := &ear{conn: conn, waiting: map[probeKey]hearer{}, count: rand.Uint32()}
 	go e.receive()
 	t.ears[v4] = e
 	return e, nil

@@ -82,11 +82,12 @@ var all = []view{
 	}},
 	{name: "reports", path: "/reports", ready: "document.querySelector('table')"},
 	{name: "locations", path: "/set-up", ready: "document.querySelector('[data-location]')"},
-	{name: "pairs", path: "/set-up/pairs", ready: "document.querySelector('form, .form')", act: func(b *browser.Browser) error {
+	{name: "pairs", path: "/set-up/pairs", ready: "document.querySelector('[data-plan] tbody')", act: func(b *browser.Browser) error {
 		return first(
-			func() error { return b.Choose("Of which service", "Quay network") },
-			func() error { return b.Click("ping") },
-			func() error { return b.Until("the count", "document.querySelector('[data-count]')") },
+			func() error { return b.Click("Run it now") },
+			func() error {
+				return b.Until("the run", "document.querySelector('[data-plan]').innerText.includes('Run just now')")
+			},
 		)
 	}},
 	{name: "many-services", path: "/services/many", ready: "document.querySelector('textarea')", act: func(b *browser.Browser) error {

@@ -4,9 +4,11 @@
 package catalogue
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sort"
 	"sync"
 	"time"
@@ -59,7 +61,8 @@ type Snapshot struct {
 	Credentials  map[string]*Entry[definition.CredentialSpec]
 	Kits         map[string]*Entry[definition.KitSpec]
 	PairPlans    map[string]*Entry[definition.PairPlanSpec]
-	// ChecksOf lists the checks of a service by id, retired ones included.
+	// ChecksOf lists the checks of a service, retired ones included: those that
+	// decide first, those between locations last, each by id.
 	ChecksOf map[string][]string
 	// Mark changes with every change of a definition.
 	Mark string
@@ -117,6 +120,18 @@ func read(ctx context.Context, s *store.Store) (*Snapshot, error) {
 	for _, id := range Sorted(out.Checks) {
 		s := out.Checks[id].Current().Spec.Service
 		out.ChecksOf[s] = append(out.ChecksOf[s], id)
+	}
+	rank := func(id string) int {
+		switch c := out.Checks[id].Current().Spec; {
+		case c.Pair != nil:
+			return 2
+		case c.Role == definition.Informs:
+			return 1
+		}
+		return 0
+	}
+	for _, ids := range out.ChecksOf {
+		slices.SortStableFunc(ids, func(a, b string) int { return cmp.Compare(rank(a), rank(b)) })
 	}
 	return out, nil
 }

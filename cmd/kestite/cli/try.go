@@ -142,6 +142,7 @@ func tryCommand() *cobra.Command {
 				return &Refused{err}
 			}
 			set := instrument.NewSet()
+			set.Flows = "try"
 			defer set.Close()
 			if o.roots != "" {
 				if set.Roots, err = rootsFrom(o.roots); err != nil {

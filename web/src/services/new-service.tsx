@@ -145,7 +145,7 @@ export function NewService() {
                 <TrialLine key={t.id} place={live.find((l) => l.id === t.location)?.spec.name ?? t.location} result={trials.data?.find((r) => r.id === t.id)} kind={c.kind} />
               ))}
               {limits(c).map((l) => (
-                <div key={l.measure} className="sub" style={{ paddingLeft: 34 }}>
+                <div key={l.measure} className="sub" style={{ paddingLeft: 30 }}>
                   suggested limit: degraded above {l.degraded_above} ms, three times the slowest
                 </div>
               ))}
