@@ -68,8 +68,14 @@ func TestDefaultsFlowFromServiceToCheck(t *testing.T) {
 		t.Errorf("after the default went: %+v", got)
 	}
 	// A default that a check cannot follow is refused whole.
+	f.manager.Create("/locations", map[string]any{"name": "Pier"})
+	put(map[string]any{"locations": []string{"tolvik"}, "stale_after_s": 150})
+	got, _ = f.spec(id)
+	got.Follows = append(got.Follows, "stale_after_s")
+	f.manager.Must(http.MethodPut, "/checks/"+id, map[string]any{"revision": 0, "spec": got}, nil)
 	for why, defaults := range map[string]map[string]any{
-		"its check Second page would be refused": {"locations": []string{"nowhere"}},
+		"names no location":                      {"locations": []string{"nowhere"}},
+		"its check Second page would be refused": {"locations": []string{"tolvik"}, "stale_after_s": 40},
 		"more often than every 5 s":              {"interval_s": 2},
 		"most":                                   {"quorum": "most"},
 	} {
@@ -77,6 +83,10 @@ func TestDefaultsFlowFromServiceToCheck(t *testing.T) {
 		if a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), why) || !strings.Contains(string(a.Body), "check_defaults") {
 			t.Errorf("want %q: %s", why, a)
 		}
+	}
+	put(map[string]any{"locations": []string{"pier"}})
+	if a := f.manager.Do(http.MethodDelete, "/locations/pier", nil); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "by default") {
+		t.Errorf("retiring a location of the defaults: %s", a)
 	}
 	if a := f.manager.Do(http.MethodPut, "/checks/"+id, map[string]any{"revision": 0, "spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
 		c["follows"] = []string{"target"}

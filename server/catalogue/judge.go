@@ -118,6 +118,13 @@ func (s *Snapshot) judgeAgreement(id string, spec definition.AgreementSpec) erro
 }
 
 func (s *Snapshot) judgeService(id string, spec definition.ServiceSpec) error {
+	if spec.Defaults != nil {
+		for i, l := range spec.Defaults.Locations {
+			if e := s.Locations[l]; e == nil || e.Retired {
+				return fault(fmt.Sprintf("check_defaults.locations[%d]", i), "%q names no location", l)
+			}
+		}
+	}
 	for i, d := range spec.DependsOn {
 		for j, member := range d.Services {
 			path := fmt.Sprintf("depends_on[%d].services[%d]", i, j)
@@ -147,6 +154,11 @@ func (s *Snapshot) retirable(kind, id string) error {
 		for _, plan := range Live(s.PairPlans) {
 			if spec := s.PairPlans[plan].Current().Spec; names(spec, id) {
 				return fault("id", "the pair plan %s includes it; take it out there first", spec.Name)
+			}
+		}
+		for _, service := range Live(s.Services) {
+			if spec := s.Services[service].Current().Spec; spec.Defaults != nil && slices.Contains(spec.Defaults.Locations, id) {
+				return fault("id", "checks of %s measure from here by default; take the location out of its defaults first", spec.Name)
 			}
 		}
 		for _, check := range Live(s.Checks) {
