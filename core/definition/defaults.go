@@ -34,7 +34,7 @@ var follows = map[string]follow{
 	"confirm":       {func(d CheckDefaults) bool { return d.Confirm > 0 }, func(c *CheckSpec, d CheckDefaults) { c.Confirm = d.Confirm }},
 	"recover":       {func(d CheckDefaults) bool { return d.Recover > 0 }, func(c *CheckSpec, d CheckDefaults) { c.Recover = d.Recover }},
 	"retry_s":       {func(d CheckDefaults) bool { return d.RetryS > 0 }, func(c *CheckSpec, d CheckDefaults) { c.RetryS = d.RetryS }},
-	"rolling":       {func(d CheckDefaults) bool { return d.Rolling != nil }, func(c *CheckSpec, d CheckDefaults) { c.Rolling = d.Rolling }},
+	"rolling":       {func(d CheckDefaults) bool { return d.Rolling != nil }, func(c *CheckSpec, d CheckDefaults) { c.Rolling, c.RetryS = d.Rolling, 0 }}, // which counts no retries
 	"quorum":        {func(d CheckDefaults) bool { return d.Quorum != "" }, func(c *CheckSpec, d CheckDefaults) { c.Quorum = d.Quorum }},
 	"locations":     {func(d CheckDefaults) bool { return len(d.Locations) > 0 }, func(c *CheckSpec, d CheckDefaults) { c.Locations = slices.Clone(d.Locations) }},
 }

@@ -84,6 +84,14 @@ func TestDefaultsFlowFromServiceToCheck(t *testing.T) {
 			t.Errorf("want %q: %s", why, a)
 		}
 	}
+	// A rolling rule that comes by default does away with the check's own retries.
+	put(map[string]any{"locations": []string{"tolvik"}, "rolling": map[string]any{"runs": 3, "locations": 1, "window_s": 300}})
+	got, _ = f.spec(id)
+	got.RetryS, got.Follows = 20, append(got.Follows, "rolling")
+	f.manager.Must(http.MethodPut, "/checks/"+id, map[string]any{"revision": 0, "spec": got}, nil)
+	if got, _ := f.spec(id); got.Rolling == nil || got.Rolling.Runs != 3 || got.RetryS != 0 {
+		t.Errorf("following a rolling rule: %+v", got)
+	}
 	put(map[string]any{"locations": []string{"pier"}})
 	if a := f.manager.Do(http.MethodDelete, "/locations/pier", nil); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "by default") {
 		t.Errorf("retiring a location of the defaults: %s", a)

@@ -52,6 +52,7 @@ export function originOf(form: DraftForm, service: Schemas['DefinedServiceSpec']
     const follow = () => {
       form.setValue('follows', [...follows.filter((f) => f !== name), name], { shouldDirty: true })
       form.setValue(name, defaults?.[name] as never, { shouldDirty: true, shouldValidate: true })
+      if (name === 'rolling') form.setValue('retry_s', undefined) // it counts no retries
     }
     return (
       <span data-origin="own">
