@@ -149,7 +149,7 @@ func stateViews(snap *catalogue.Snapshot, rows []db.StandingState) []StateView {
 	for _, r := range rows {
 		v := StateView{r.Service, verdict.State(r.State).String(), span.Of(r.SinceAt), span.Of(r.JudgedAt), r.Waiting, false, r.NeverGood}
 		e := snap.Services[r.Service]
-		v.Awaiting = v.State == "unmeasured" && e != nil && v.SinceAt <= e.Revisions[0].From && len(liveChecks(snap, r.Service)) > 0
+		v.Awaiting = v.State == "unmeasured" && v.Waiting == 0 && e != nil && v.SinceAt <= e.Revisions[0].From && len(liveChecks(snap, r.Service)) > 0
 		out = append(out, v)
 	}
 	return out

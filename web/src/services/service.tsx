@@ -142,7 +142,7 @@ function Head({ data }: { data: Schemas['ServicePeriod'] }) {
             {data.service.retired ? <b>retired</b> : <b className={`word-${word}`}>{word === 'unmeasured' ? (data.checks.length === 0 ? 'awaiting its first check' : !data.state || data.state.awaiting ? 'awaiting first measurement' : 'not measured') : word}</b>}
             {data.state && !data.service.retired && ` since ${shortTime(data.state.since_at, zone)}`}
             {data.state?.never_good && ', and was never good: is its target right?'}
-            {data.state && data.state.waiting > 0 ? `, ${data.state.waiting} measurements not yet confirmed` : ''} · {s.kind}
+            {data.state && data.state.waiting > 0 ? `, ${data.state.waiting} ${data.state.waiting === 1 ? 'measurement' : 'measurements'} not yet confirmed` : ''} · {s.kind}
             {s.owner ? ` · ${s.owner}` : ''}
             {s.runbook && (
               <>
