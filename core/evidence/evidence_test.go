@@ -84,6 +84,9 @@ func TestBadBundlesAreRefused(t *testing.T) {
 		"combine":                     {`"combine": "worst"`, `"combine": "mean"`, []string{"services[0].combine", "mean", "worst, best"}},
 		"role":                        {`"role": "decides"`, `"role": "judges"`, []string{"services[0].checks[0].role", "decides, informs"}},
 		"kind of check empty":         {`"id": "gateway", "kind": "http"`, `"id": "gateway", "kind": ""`, []string{"services[1].checks[0].kind", "empty"}},
+		"rolling rule without runs":   {`"quorum": "majority"`, `"rolling": {"locations": 1, "window_s": 600}`, []string{"services[0].checks[0].rolling.runs"}},
+		"rolling rule too short":      {`"quorum": "majority"`, `"rolling": {"runs": 9, "locations": 1, "window_s": 120}`, []string{"services[0].checks[0].rolling.window_s", "2 a location, × 2 locations = 4, and 9 must fail"}},
+		"rolling rule with more":      {`"quorum": "majority"`, `"rolling": {"runs": 2, "locations": 1, "window_s": 600, "hours": 1}`, []string{"services[0].checks[0].rolling.hours"}},
 		"quorum word":                 {`"quorum": "majority"`, `"quorum": "most"`, []string{"services[0].checks[0].quorum", "most", "any, majority, all"}},
 		"quorum zero":                 {`"quorum": 2`, `"quorum": 0`, []string{"services[0].checks[1].quorum", "0"}},
 		"confirm zero":                {`"confirm": 2`, `"confirm": 0`, []string{"services[0].checks[0].confirm", "at least 1"}},
@@ -274,6 +277,7 @@ func accounts(t testing.TB, c *definition.Compiled, text string) string {
 func FuzzBundle(f *testing.F) {
 	f.Add(good)
 	f.Add(strings.ReplaceAll(good, "majority", "any"))
+	f.Add(strings.Replace(good, `"quorum": "majority"`, `"rolling": {"runs": 2, "locations": 2, "window_s": 600}`, 1))
 	f.Add(`{"format":"kestite-evidence/1","period":{"timezone":"UTC","start":"2026-01-01T00:00:00","end":"2026-01-02T00:00:00"},"services":[{"id":"a","kind":"business"}],"agreements":[{"id":"g","service":"a","target_percent":99}]}`)
 	f.Fuzz(func(t *testing.T, text string) {
 		c, err := compile(text)
