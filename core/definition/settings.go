@@ -349,7 +349,8 @@ func (s StatusSet) Contains(code int) bool {
 	return false
 }
 
-func (d *DerivedSettings) check() error {
+// Check says what is wrong with the settings.
+func (d *DerivedSettings) Check() error {
 	if d == nil || len(d.Sources) == 0 {
 		return fault("derived.sources", "a derived check needs at least one measure of another check")
 	}

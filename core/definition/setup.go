@@ -226,7 +226,7 @@ func (c CheckSpec) Validate() error {
 		}
 	}
 	if c.Kind == measure.Derived.Name {
-		if err := c.Derived.check(); err != nil {
+		if err := c.Derived.Check(); err != nil {
 			return err
 		}
 	}

@@ -3,9 +3,7 @@ package api
 import (
 	"context"
 	"errors"
-	"io"
 	"net/http"
-	"strconv"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -58,7 +56,7 @@ func (s *Server) reportIn(w http.ResponseWriter, r *http.Request) {
 		s.agentError(w, err)
 		return
 	}
-	report, err := readReport(r)
+	report, err := inward.Read(r)
 	if err == nil {
 		err = s.Inward.Take(r.Context(), check, report)
 	}
@@ -73,37 +71,6 @@ func (s *Server) reportIn(w http.ResponseWriter, r *http.Request) {
 	default:
 		writeJSON(w, map[string]string{"taken": check})
 	}
-}
-
-// readReport takes a report from the body (JSON) or from the query: outcome, detail, and numbers by name.
-func readReport(r *http.Request) (inward.Report, error) {
-	const most = 64 << 10
-	body, err := io.ReadAll(io.LimitReader(r.Body, most))
-	if err != nil {
-		return inward.Report{}, err
-	}
-	report, err := inward.Parse(body)
-	if err != nil {
-		return report, err
-	}
-	for name, values := range r.URL.Query() {
-		switch name {
-		case "outcome":
-			report.Outcome = values[0]
-		case "detail":
-			report.Detail = values[0]
-		default:
-			v, err := strconv.ParseFloat(values[0], 64)
-			if err != nil {
-				return report, &definition.Fault{Path: "numbers." + name, Message: strconv.Quote(values[0]) + " is no number"}
-			}
-			if report.Numbers == nil {
-				report.Numbers = map[string]float64{}
-			}
-			report.Numbers[name] = v
-		}
-	}
-	return report, nil
 }
 
 // ReportInAddress is shown once.

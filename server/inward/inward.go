@@ -4,7 +4,6 @@ package inward
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
@@ -35,13 +34,6 @@ type Inward struct {
 	started  span.Instant
 }
 
-// Report is what another system reports in.
-type Report struct {
-	Outcome string             `json:"outcome,omitempty" enum:"ok,degraded,failed" default:"ok"`
-	Detail  string             `json:"detail,omitempty" maxLength:"2000"`
-	Numbers map[string]float64 `json:"numbers,omitempty" doc:"By the names that the check gives them"`
-}
-
 // Take makes a measurement of a report. The error is a *definition.Fault where
 // the report is at fault.
 func (in *Inward) Take(ctx context.Context, check string, r Report) error {
@@ -54,26 +46,13 @@ func (in *Inward) Take(ctx context.Context, check string, r Report) error {
 		return catalogue.ErrRetired
 	}
 	spec := e.Current().Spec
-	m := wire.Measurement{Check: check, At: span.Of(in.Now()), Outcome: measure.OK, Detail: r.Detail, Measures: map[string]float64{}}
-	switch r.Outcome {
-	case "", "ok":
-	case "degraded":
-		m.Outcome = measure.Degraded
-	case "failed":
-		m.Outcome = measure.Failed
-	default:
-		return &definition.Fault{Path: "outcome", Message: fmt.Sprintf("%q is no outcome; it is ok, degraded or failed", r.Outcome)}
-	}
+	m := wire.Measurement{Check: check, At: span.Of(in.Now()), Detail: r.Detail}
 	var names []string
 	if spec.ReportIn != nil {
 		names = spec.ReportIn.Numbers
 	}
-	for name, v := range r.Numbers {
-		i := slices.Index(names, name)
-		if i < 0 {
-			return &definition.Fault{Path: "numbers." + name, Message: fmt.Sprintf("the check has no number %q; add it to the check's numbers first", name)}
-		}
-		m.Measures[measure.ReportIn.Measures[i+1].Name] = v
+	if m.Outcome, m.Measures, err = r.Says(names); err != nil {
+		return err
 	}
 	last, err := in.last(ctx, check, m.At)
 	if err != nil {
@@ -278,16 +257,4 @@ func (in *Inward) fresh(ctx context.Context, spec definition.CheckSpec, s defini
 		}
 	}
 	return sum / float64(max(1, n)), n > 0, nil
-}
-
-// Parse reads a report from JSON; an empty body is a report that all is well.
-func Parse(body []byte) (Report, error) {
-	var r Report
-	if len(body) == 0 {
-		return r, nil
-	}
-	if err := json.Unmarshal(body, &r); err != nil {
-		return r, &definition.Fault{Path: "body", Message: fmt.Sprintf("the report cannot be read: %v; send JSON such as {\"outcome\":\"ok\",\"numbers\":{\"bookings\":4}}, or nothing", err)}
-	}
-	return r, nil
 }

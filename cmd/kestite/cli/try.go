@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"crypto/x509"
 	"encoding/json"
 	"fmt"
@@ -32,6 +33,8 @@ type tryOptions struct {
 	udp         definition.UDPSettings
 	secret      secretOptions
 	headers     []string
+	of          []string // sources of a derived value
+	numbers     []string // of a report
 }
 
 // secretOptions are what an http try signs in with; the secret itself comes from the environment.
@@ -77,6 +80,8 @@ func (o *tryOptions) add(f *pflag.FlagSet) {
 	f.IntVar(&o.path.Rounds, "rounds", 3, "path: packets to each hop, 1 to 20")
 	f.IntVar(&o.path.MaxHops, "max-hops", 30, "path: 1 to 64")
 	f.BoolVar(&o.path.Names, "names", false, "path: look up the hops' names")
+	f.StringArrayVar(&o.of, "of", nil, "derived: a source, as \"KIND TARGET MEASURE\"; given once for each, in order")
+	f.StringArrayVar(&o.numbers, "number", nil, "report-in: name of a number that may be reported; up to four")
 	f.BoolVar(&o.certificate.WaiveName, "waive-name", false, "certificate: take a certificate for another name")
 }
 
@@ -84,7 +89,7 @@ func (o *tryOptions) add(f *pflag.FlagSet) {
 func (o *tryOptions) task(kind, target string) (instrument.Task, error) {
 	t := instrument.Task{Kind: kind, Target: target, Timeout: o.timeout, Settings: definition.Settings{Ping: &o.ping, HTTP: &o.http, Certificate: &o.certificate, DNS: &o.dns, Path: &o.path, UDP: &o.udp}}
 	if definition.Inward(kind) {
-		return t, fmt.Errorf("a %s check is measured on the server; there is nothing to try from here", kind)
+		return t, fmt.Errorf("a %s value is no source", kind)
 	}
 	if err := definition.ValidTarget(kind, target); err != nil {
 		return t, err
@@ -108,6 +113,7 @@ func (o *tryOptions) task(kind, target string) (instrument.Task, error) {
 	if err := o.path.Check(); err != nil {
 		return t, err
 	}
+	o.http.Headers = nil
 	for _, h := range o.headers {
 		name, value, _ := strings.Cut(h, ":")
 		o.http.Headers = append(o.http.Headers, definition.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
@@ -133,14 +139,14 @@ func tryCommand() *cobra.Command {
 		Short: "Make one measurement from here, without a server",
 		Long: "Makes one measurement of a kind (ping, http, tcp, certificate, dns, path, udp) from this machine and prints outcome,\n" +
 			"measures with their units, and detail. It is what an agent would measure, and enters no account.\n" +
+			"derived: the target is the operation (sum, difference, mean, min, max, share) over measurements made now, each named by --of.\n" +
+			"report-in: the target is an address to listen at; the first report that comes in within --timeout is the measurement.\n" +
 			"Exit status: 0 ok or degraded, 1 failed or error, 2 refused input.",
-		Example: "  kestite try ping 127.0.0.1\n  kestite try http https://127.0.0.1:8480/ --status 200\n  kestite try certificate 127.0.0.1:8412 --waive-trust",
-		Args:    cobra.ExactArgs(2),
+		Example: "  kestite try ping 127.0.0.1\n  kestite try http https://127.0.0.1:8480/ --status 200\n  kestite try certificate 127.0.0.1:8412 --waive-trust\n" +
+			"  kestite try derived max --of 'ping 127.0.0.1 rtt_mean_ms' --of 'ping ::1 rtt_mean_ms'\n  kestite try report-in 127.0.0.1:8499 --number bookings --timeout 60s",
+		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			task, err := o.task(args[0], args[1])
-			if err != nil {
-				return &Refused{err}
-			}
+			var err error
 			set := instrument.NewSet()
 			set.Flows = "try"
 			defer set.Close()
@@ -152,7 +158,10 @@ func tryCommand() *cobra.Command {
 			ctx, cancel := untilSignal(cmd.Context())
 			defer cancel()
 			at := time.Now()
-			r := set.Measure(ctx, task)
+			task, r, err := o.measure(ctx, set, cmd.ErrOrStderr(), args[0], args[1])
+			if err != nil {
+				return &Refused{err}
+			}
 			if err := showTry(cmd.OutOrStdout(), task, at, r, o.json); err != nil {
 				return err
 			}
@@ -164,6 +173,24 @@ func tryCommand() *cobra.Command {
 	}
 	o.add(cmd.Flags())
 	return cmd
+}
+
+// measure makes the measurement of a kind. The error is one of the input.
+func (o *tryOptions) measure(ctx context.Context, set *instrument.Set, say io.Writer, kind, target string) (instrument.Task, instrument.Result, error) {
+	task := instrument.Task{Kind: kind, Target: target}
+	var r instrument.Result
+	var err error
+	switch kind {
+	case measure.Derived.Name:
+		r, err = o.derive(ctx, set, target)
+	case measure.ReportIn.Name:
+		r, err = o.awaitReport(ctx, say, target)
+	default:
+		if task, err = o.task(kind, target); err == nil {
+			r = set.Measure(ctx, task)
+		}
+	}
+	return task, r, err
 }
 
 func rootsFrom(file string) (*x509.CertPool, error) {

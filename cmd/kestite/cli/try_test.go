@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"time"
 
 	"kestite/standin"
 )
@@ -88,5 +90,89 @@ func TestTryRefuses(t *testing.T) {
 		if !errors.As(err, &refused) || !strings.Contains(err.Error(), c.says) || out != "" {
 			t.Errorf("%v: %v %s", c.args, err, out)
 		}
+	}
+}
+
+// What the server would measure is tried from here as well: a value derived of
+// measurements made now, and a report that comes in.
+func TestTryDerived(t *testing.T) {
+	plain := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte(`{"bookings": 30, "refused": 6}`)) }))
+	defer plain.Close()
+	size := "http " + plain.URL + " size_bytes"
+	for _, c := range []struct {
+		args []string
+		says []string
+		ok   bool
+	}{
+		{[]string{"derived", "sum", "--of", size, "--of", size}, []string{"derived sum: ok", "Value", "60", "(sources)", size + " = 30"}, true},
+		{[]string{"derived", "share", "--of", size, "--of", "ping 127.0.0.1 loss_percent"}, []string{": error", "the share of nothing"}, false},
+		{[]string{"derived", "mean", "--of", size, "--of", "tcp 127.0.0.1:1 connect_ms"}, []string{": error", "tcp 127.0.0.1:1 has no connect_ms", "refused"}, false},
+	} {
+		out, err := runTry(c.args...)
+		if c.ok != (err == nil) {
+			t.Errorf("%v: %v", c.args, err)
+		}
+		for _, word := range c.says {
+			if !strings.Contains(out, word) {
+				t.Errorf("%v does not say %q:\n%s", c.args, word, out)
+			}
+		}
+	}
+	for want, args := range map[string][]string{
+		"is not known":        {"derived", "product", "--of", size},
+		"at least one":        {"derived", "sum"},
+		"at least two":        {"derived", "difference", "--of", size},
+		"is no source":        {"derived", "sum", "--of", "ping 127.0.0.1"},
+		"is no measure of":    {"derived", "sum", "--of", "ping 127.0.0.1 mos"},
+		"a derived value is":  {"derived", "sum", "--of", "derived sum value"},
+		"has at most 4":       {"report-in", "127.0.0.1:0", "--number", "a", "--number", "b", "--number", "c", "--number", "d", "--number", "e"},
+		"listen at 127.0.0.1": {"report-in", "127.0.0.1:99999"},
+	} {
+		var refused *Refused
+		if _, err := runTry(args...); !errors.As(err, &refused) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q: %v", args, want, err)
+		}
+	}
+}
+
+func TestTryReportIn(t *testing.T) {
+	const address = "127.78.0.43:8455"
+	report := func(query string) (string, int) {
+		for range 200 {
+			resp, err := http.Get("http://" + address + "/" + query)
+			if err != nil { // it does not listen yet
+				time.Sleep(20 * time.Millisecond)
+				continue
+			}
+			defer resp.Body.Close()
+			body, _ := io.ReadAll(resp.Body)
+			return string(body), resp.StatusCode
+		}
+		return "nobody listens", 0
+	}
+	type answer struct {
+		text string
+		code int
+	}
+	said := make(chan answer, 2)
+	go func() {
+		for _, query := range []string{"?bookings=many", "?outcome=failed&detail=disk+full&bookings=4"} {
+			text, code := report(query)
+			said <- answer{text, code}
+		}
+	}()
+	out, err := runTry("report-in", address, "--number", "bookings", "--timeout", "20s")
+	var quiet *Quiet
+	if !errors.As(err, &quiet) || !strings.Contains(out, ": failed") || !strings.Contains(out, "disk full") || !strings.Contains(out, "First number  4") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	if a := <-said; a.code != http.StatusUnprocessableEntity || !strings.Contains(a.text, "is no number") {
+		t.Errorf("a report that cannot be read: %d %s", a.code, a.text)
+	}
+	if a := <-said; a.code != http.StatusOK {
+		t.Errorf("a good report: %d %s", a.code, a.text)
+	}
+	if out, err := runTry("report-in", "127.0.0.1:0", "--timeout", "200ms"); !errors.As(err, &quiet) || !strings.Contains(out, "no report within 200ms") {
+		t.Errorf("silence: %v\n%s", err, out)
 	}
 }
