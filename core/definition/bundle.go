@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -39,9 +40,21 @@ type Fault struct {
 
 func (f *Fault) Error() string { return f.Path + ": " + f.Message }
 
-func fault(path, format string, args ...any) error {
+// Faultf makes a *Fault.
+func Faultf(path, format string, args ...any) error {
 	return &Fault{path, fmt.Sprintf(format, args...)}
 }
+
+// Within puts a fault's path below another; other errors stay as they are.
+func Within(path string, err error) error {
+	var f *Fault
+	if errors.As(err, &f) {
+		return &Fault{path + "." + f.Path, f.Message}
+	}
+	return err
+}
+
+func fault(path, format string, args ...any) error { return Faultf(path, format, args...) }
 
 // Compiled is a bundle with its times and zones resolved.
 type Compiled struct {
@@ -170,8 +183,7 @@ func checkRevision(path string, check Check) error {
 	}
 	if check.Rolling != nil {
 		if err := check.Rolling.Fits(check.IntervalS, check.Locations); err != nil {
-			f := err.(*Fault)
-			return fault(path+"."+f.Path, "%s", f.Message)
+			return Within(path, err)
 		}
 	}
 	return order(path+".until", check.From, check.Until)
@@ -259,8 +271,7 @@ func (c *Compiled) windows() error {
 		}
 		compiled, err := CompileWindow(w)
 		if err != nil {
-			f := err.(*Fault)
-			return fault(path+"."+f.Path, "%s", f.Message)
+			return Within(path, err)
 		}
 		// Expanding now makes a rule that cannot be computed a refusal, not a surprise.
 		if _, err := compiled.Recurrence.Starts(span.Beginning, c.Span.To); err != nil {
@@ -328,8 +339,7 @@ func (c *Compiled) agreements() error {
 		}
 		hours, err := CompileHours(a.ServiceHours)
 		if err != nil {
-			f := err.(*Fault)
-			return fault(path+".service_hours."+f.Path, "%s", f.Message)
+			return Within(path+".service_hours", err)
 		}
 		c.Hours[a.ID] = hours
 	}

@@ -94,10 +94,7 @@ func (k KitSpec) Fill(service string, locations []string, values map[string]stri
 			return nil, fault(path, "with these values it cannot be read: %v", err)
 		}
 		if err := out[i].Validate(); err != nil {
-			if f, ok := err.(*Fault); ok {
-				return nil, fault(path+"."+f.Path, "%s", f.Message)
-			}
-			return nil, err
+			return nil, Within(path, err)
 		}
 	}
 	return out, nil

@@ -146,8 +146,7 @@ func (s ServiceSpec) Validate() error {
 	}
 	if s.Defaults != nil {
 		if err := s.Defaults.Validate(); err != nil {
-			f := err.(*Fault)
-			return fault("check_defaults."+f.Path, "%s", f.Message)
+			return Within("check_defaults", err)
 		}
 	}
 	for i, d := range s.DependsOn {
@@ -317,8 +316,7 @@ func (a AgreementSpec) Validate() error {
 	}
 	if a.ServiceHours != nil {
 		if _, err := CompileHours(ServiceHours{a.ServiceHours}); err != nil {
-			f := err.(*Fault)
-			return fault("service_hours."+f.Path, "%s", f.Message)
+			return Within("service_hours", err)
 		}
 	}
 	if m := a.Maintenance; m != nil && m.Mode != MaintenanceIgnore && m.Mode != MaintenanceExclude && m.Mode != MaintenanceForgive {

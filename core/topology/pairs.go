@@ -78,7 +78,7 @@ func Planned(id string, plan definition.PairPlanSpec, locations map[string]defin
 	}
 	for i, o := range plan.Overrides {
 		if !slices.Contains(links, o.Ordered()) {
-			return nil, fault(fmt.Sprintf("overrides[%d]", i), "%s and %s are no pair of the plan", named(locations, o.A), named(locations, o.B))
+			return nil, definition.Faultf(fmt.Sprintf("overrides[%d]", i), "%s and %s are no pair of the plan", named(locations, o.A), named(locations, o.B))
 		}
 	}
 	var out []PairCheck
@@ -111,7 +111,7 @@ func links(plan definition.PairPlanSpec, locations map[string]definition.Locatio
 		for i, p := range plan.Pairs {
 			for _, end := range []string{p.A, p.B} {
 				if _, here := locations[end]; !here {
-					return nil, fault(fmt.Sprintf("pairs[%d]", i), "%q names no location", end)
+					return nil, definition.Faultf(fmt.Sprintf("pairs[%d]", i), "%q names no location", end)
 				}
 			}
 			if !slices.Contains(out, p.Ordered()) {
@@ -124,7 +124,7 @@ func links(plan definition.PairPlanSpec, locations map[string]definition.Locatio
 	for i, id := range plan.Locations {
 		l, here := locations[id]
 		if !here {
-			return nil, fault(fmt.Sprintf("locations[%d]", i), "%q names no location", id)
+			return nil, definition.Faultf(fmt.Sprintf("locations[%d]", i), "%q names no location", id)
 		}
 		if !slices.ContainsFunc(places, func(p Place) bool { return p.ID == id }) {
 			places = append(places, Place{ID: id, Region: l.Region})
@@ -145,7 +145,7 @@ func between(plan definition.PairPlanSpec, way definition.PairOf, kind string, l
 		StaleAfterS: interval*3 + 10, Confirm: 2, Recover: 2, Quorum: "any", Role: definition.Informs, Locations: []string{way.A},
 	}
 	if to.Address == "" {
-		return spec, fault("locations", "%s has no address; say under Set-up, Locations, where others find it", to.Name)
+		return spec, definition.Faultf("locations", "%s has no address; say under Set-up, Locations, where others find it", to.Name)
 	}
 	bound := func(v float64) *float64 { return &v }
 	switch kind {
@@ -157,7 +157,7 @@ func between(plan definition.PairPlanSpec, way definition.PairOf, kind string, l
 		spec.Path = &definition.PathSettings{Method: definition.ByICMP}
 	case measure.UDP.Name:
 		if to.EchoPort == 0 {
-			return spec, fault("kinds", "the agent of %s answers no UDP echo checks; give its location a UDP echo port", to.Name)
+			return spec, definition.Faultf("kinds", "the agent of %s answers no UDP echo checks; give its location a UDP echo port", to.Name)
 		}
 		spec.Target = fmt.Sprintf("%s:%d", to.Address, to.EchoPort)
 		spec.Limits = []measure.Limit{{Measure: "mos", DegradedBelow: bound(4), FailedBelow: bound(3.1)}}
@@ -186,8 +186,4 @@ func named(locations map[string]definition.LocationSpec, id string) string {
 		return l.Name
 	}
 	return id
-}
-
-func fault(path, format string, args ...any) error {
-	return &definition.Fault{Path: path, Message: fmt.Sprintf(format, args...)}
 }

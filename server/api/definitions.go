@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
@@ -86,13 +87,13 @@ func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 	on(a, k.role, http.MethodPost, k.path, "create-"+k.kind, "Define "+k.name, func(ctx context.Context, in *create[S]) (*body[made], error) {
 		id, err := s.Catalogue.Create(ctx, k.kind, "", k.named(in.Body.Spec), in.Body.Spec, s.change(ctx, in.Body.Reason))
 		if err != nil {
-			return nil, within("spec", err)
+			return nil, definition.Within("spec", err)
 		}
 		return &body[made]{made{id}}, s.judgeSoon(ctx, k.services(id, in.Body.Spec))
 	})
 	on(a, k.role, http.MethodPut, k.path+"/{id}", "edit-"+k.kind, "Edit "+k.name+": opens a new revision", func(ctx context.Context, in *edit[S]) (*none, error) {
 		if err := s.Catalogue.Edit(ctx, k.kind, in.ID, in.Body.Revision, in.Body.Spec, s.change(ctx, in.Body.Reason)); err != nil {
-			return nil, within("spec", err)
+			return nil, definition.Within("spec", err)
 		}
 		return nil, s.judgeSoon(ctx, k.services(in.ID, in.Body.Spec))
 	})

@@ -52,7 +52,7 @@ func (s *Server) useKit(ctx context.Context, in *struct {
 	ids, err := s.Catalogue.Apply(ctx, s.change(ctx, "kit "+kit.Name), steps...)
 	var at *catalogue.StepError
 	if errors.As(err, &at) {
-		return nil, within(fmt.Sprintf("checks[%d]", at.Index), err)
+		return nil, definition.Within(fmt.Sprintf("checks[%d]", at.Index), err)
 	}
 	if err != nil {
 		return nil, err

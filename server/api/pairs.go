@@ -7,7 +7,6 @@ import (
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
-	"kestite/core/topology"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
 )
@@ -61,7 +60,7 @@ func (s *Server) pairRoutes(a *operations) {
 	})
 	on(a, auth.Manager, http.MethodPost, "/pair-plans/preview", "preview-pair-plan", "What saving a pair plan does, check by check", func(ctx context.Context, in *body[PairAsk]) (*body[PairPreview], error) {
 		out, err := s.previewPairs(ctx, in.Body)
-		return &body[PairPreview]{out}, within("spec", err)
+		return &body[PairPreview]{out}, definition.Within("spec", err)
 	})
 	on(a, auth.Viewer, http.MethodGet, "/pair-plans/{id}/reach", "reach-of-pair-plan", "What each check that a plan keeps saw last", s.reach)
 	on(a, auth.Operator, http.MethodPost, "/pair-plans/{id}/run", "run-pair-plan", "Measure all pairs of a plan at once; it enters no account", s.runPairs)
@@ -122,18 +121,22 @@ func (s *Server) runPairs(ctx context.Context, in *ByID) (*list[PairRun], error)
 	if e == nil || e.Retired {
 		return nil, catalogue.ErrNotFound
 	}
-	var planned []topology.PairCheck
-	if planned, err = snap.Planned(in.ID, e.Current().Spec); err != nil {
+	planned, err := snap.Planned(in.ID, e.Current().Spec)
+	if err != nil {
+		return nil, err
+	}
+	specs := make([]definition.CheckSpec, len(planned))
+	for i, p := range planned {
+		specs[i] = p.Spec
+	}
+	trials, err := s.try(ctx, specs...)
+	if err != nil {
 		return nil, err
 	}
 	var out []PairRun
-	for _, p := range planned {
-		refs, err := s.try(ctx, p.Spec)
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range refs {
-			out = append(out, PairRun{p.Spec.Pair.From, p.Spec.Pair.To, p.Spec.Kind, r.ID})
+	for i, c := range specs {
+		for _, t := range trials[i] {
+			out = append(out, PairRun{c.Pair.From, c.Pair.To, c.Kind, t.ID})
 		}
 	}
 	return items(out), nil

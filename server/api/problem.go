@@ -58,15 +58,6 @@ func problem(err error, log *slog.Logger) error {
 	return huma.Error500InternalServerError("Something went wrong on the server; nothing was changed. The server's log says more.")
 }
 
-// within puts a fault's path below another.
-func within(path string, err error) error {
-	var f *definition.Fault
-	if errors.As(err, &f) {
-		return &definition.Fault{Path: path + "." + f.Path, Message: f.Message}
-	}
-	return err
-}
-
 func writeProblem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)

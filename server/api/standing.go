@@ -342,7 +342,7 @@ func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*list[PeriodAcco
 		return nil, err
 	}
 	if err := spec.Validate(); err != nil {
-		return nil, within("spec", err)
+		return nil, definition.Within("spec", err)
 	}
 	services := []string{spec.Service}
 	if spec.Upstream != nil {

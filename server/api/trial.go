@@ -63,7 +63,10 @@ func (s *Server) trialRoutes(a *operations) {
 			return nil, invalid("target", err.Error())
 		}
 		refs, err := s.try(ctx, spec)
-		return items(refs), err
+		if err != nil {
+			return nil, err
+		}
+		return items(refs[0]), nil
 	})
 	on(a, auth.Viewer, http.MethodGet, "/trials", "trials", "Results of trials", s.trials)
 }
@@ -73,11 +76,16 @@ func (s *Server) propose(ctx context.Context, in *body[Proposal]) (*list[Candida
 	if err != nil {
 		return nil, invalid("address", err.Error())
 	}
+	specs := make([]definition.CheckSpec, len(found))
+	for i, c := range found {
+		specs[i] = definition.CheckSpec{Kind: c.Kind, Target: c.Target, IntervalS: 60, TimeoutMS: 5000, Locations: in.Body.Locations}
+	}
+	trials, err := s.try(ctx, specs...)
+	if err != nil {
+		return nil, err
+	}
 	for i := range found {
-		spec := definition.CheckSpec{Kind: found[i].Kind, Target: found[i].Target, IntervalS: 60, TimeoutMS: 5000, Locations: in.Body.Locations}
-		if found[i].Trials, err = s.try(ctx, spec); err != nil {
-			return nil, err
-		}
+		found[i].Trials = trials[i]
 	}
 	return items(found), nil
 }
@@ -119,27 +127,29 @@ func candidates(address string) ([]Candidate, error) {
 	return append(out, Candidate{Kind: measure.Ping.Name, Name: "Ping", Target: host}, Candidate{Kind: measure.Path.Name, Name: "Path", Target: host}), nil
 }
 
-// try asks the agents at the spec's locations for one measurement each.
-func (s *Server) try(ctx context.Context, spec definition.CheckSpec) ([]TrialRef, error) {
+// try asks the agents at the locations of each spec for one measurement each.
+func (s *Server) try(ctx context.Context, specs ...definition.CheckSpec) ([][]TrialRef, error) {
 	snap, err := s.Catalogue.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	text, err := json.Marshal(wire.Of("", spec))
-	if err != nil {
-		return nil, err
-	}
-	var refs []TrialRef
+	refs := make([][]TrialRef, len(specs))
 	err = s.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
-		for _, l := range spec.Locations {
-			if e := snap.Locations[l]; e == nil || e.Retired {
-				return invalid("locations", l+" names no location")
-			}
-			id, err := q.AddTrial(ctx, db.AddTrialParams{Location: l, Spec: text, MadeBy: who(ctx).Name})
+		for i, spec := range specs {
+			text, err := json.Marshal(wire.Of("", spec))
 			if err != nil {
 				return err
 			}
-			refs = append(refs, TrialRef{id, l})
+			for _, l := range spec.Locations {
+				if e := snap.Locations[l]; e == nil || e.Retired {
+					return invalid("locations", l+" names no location")
+				}
+				id, err := q.AddTrial(ctx, db.AddTrialParams{Location: l, Spec: text, MadeBy: who(ctx).Name})
+				if err != nil {
+					return err
+				}
+				refs[i] = append(refs[i], TrialRef{id, l})
+			}
 		}
 		if err := q.DropOldTrials(ctx); err != nil {
 			return err

@@ -153,7 +153,7 @@ func (w *work) write(ctx context.Context, s Step) error {
 			Kind: s.Kind, ID: s.ID, Number: number, ValidFrom: at, Body: body, MadeBy: w.change.By, Reason: reason,
 		})
 	}
-	close := func() (db.Revision, error) {
+	end := func() (db.Revision, error) {
 		open, err := w.open(ctx, s.Kind, s.ID)
 		if err != nil {
 			return open, err
@@ -175,7 +175,7 @@ func (w *work) write(ctx context.Context, s Step) error {
 		}
 		return told(ctx, w.tx, w.q, w.change.By, "create", s.Kind, s.ID, body)
 	case Rewrite:
-		open, err := close()
+		open, err := end()
 		if err != nil {
 			return err
 		}
@@ -184,7 +184,7 @@ func (w *work) write(ctx context.Context, s Step) error {
 		}
 		return told(ctx, w.tx, w.q, w.change.By, "edit", s.Kind, s.ID, body)
 	case Retire:
-		open, err := close()
+		open, err := end()
 		if err != nil {
 			return err
 		}
@@ -207,7 +207,10 @@ func (w *work) write(ctx context.Context, s Step) error {
 	if err := w.q.RetireDefinition(ctx, db.RetireDefinitionParams{Kind: s.Kind, ID: s.ID, RetiredAt: nil}); err != nil {
 		return err
 	}
-	at, reason = after(last.ValidFrom, at), "restored"
+	at = after(last.ValidFrom, at)
+	if reason == "" {
+		reason = "restored"
+	}
 	if err := add(last.Number + 1); err != nil {
 		return err
 	}

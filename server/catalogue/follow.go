@@ -40,7 +40,7 @@ func (s *Snapshot) consequences(step Step) ([]Step, error) {
 			if err != nil {
 				var f *definition.Fault
 				if errors.As(err, &f) {
-					return nil, fault("name", "the pair plan %s includes this location: %s", plan.Name, f.Message)
+					return nil, definition.Faultf("name", "the pair plan %s includes this location: %s", plan.Name, f.Message)
 				}
 				return nil, err
 			}
@@ -83,7 +83,7 @@ func because(step, follows Step, err error) error {
 	case PairPlan:
 		path = "kinds"
 	}
-	return fault(path, "its check %s would be refused: %s: %s", name, f.Path, f.Message)
+	return definition.Faultf(path, "its check %s would be refused: %s: %s", name, f.Path, f.Message)
 }
 
 // keptElsewhere refuses a step by a person on what a pair plan keeps.
@@ -94,7 +94,7 @@ func (s *Snapshot) keptElsewhere(step Step) error {
 	spec, _ := step.Spec.(definition.CheckSpec)
 	e := s.Checks[step.ID]
 	if step.Does == Make && spec.Pair != nil || e != nil && e.Current().Spec.Pair == nil && spec.Pair != nil {
-		return fault("pair", "only a pair plan makes such checks; leave it away")
+		return definition.Faultf("pair", "only a pair plan makes such checks; leave it away")
 	}
 	if e == nil || e.Current().Spec.Pair == nil {
 		return nil
@@ -104,7 +104,7 @@ func (s *Snapshot) keptElsewhere(step Step) error {
 	if p := s.PairPlans[plan]; p != nil {
 		name = p.Current().Spec.Name
 	}
-	return fault("pair", "the pair plan %s keeps this check; change it there, under Set-up, Pairs", name)
+	return definition.Faultf("pair", "the pair plan %s keeps this check; change it there, under Set-up, Pairs", name)
 }
 
 // What a pair plan does about a check when it is saved.
@@ -147,6 +147,7 @@ func (s *Snapshot) pairSteps(id string, plan definition.PairPlanSpec, places map
 	for _, check := range s.keptBy(id) {
 		before[wayOf(s.Checks[check].Current().Spec)] = check
 	}
+	elsewhere := s.measuring(plan.Service)
 	var out []PairStep
 	for _, p := range planned {
 		check, there := before[wayOf(p.Spec)]
@@ -160,7 +161,7 @@ func (s *Snapshot) pairSteps(id string, plan definition.PairPlanSpec, places map
 		case there:
 			step.Does = PairChanged
 		default:
-			if step.Check = s.measuring(p.Spec); step.Check != "" {
+			if step.Check = elsewhere[targetOf(p.Spec)]; step.Check != "" {
 				step.Does = PairElsewhere
 			}
 		}
@@ -219,16 +220,21 @@ func (s *Snapshot) keptBy(plan string) []string {
 	return out
 }
 
-// measuring is the check in force that measures the same from the same place
-// and that no plan keeps; empty where there is none.
-func (s *Snapshot) measuring(spec definition.CheckSpec) string {
-	for _, id := range Live(s.Checks) {
-		c := s.Checks[id].Current().Spec
-		if c.Pair == nil && c.Service == spec.Service && c.Kind == spec.Kind && c.Target == spec.Target && slices.Equal(c.Locations, spec.Locations) {
-			return id
+// target is what is measured from where.
+type target struct{ kind, target, location string }
+
+func targetOf(c definition.CheckSpec) target { return target{c.Kind, c.Target, c.Locations[0]} }
+
+// measuring are a service's checks in force that measure from one location and
+// that no plan keeps, by what they measure.
+func (s *Snapshot) measuring(service string) map[target]string {
+	out := map[target]string{}
+	for _, id := range s.ChecksOf[service] {
+		if c := s.Checks[id].Current().Spec; !s.Checks[id].Retired && c.Pair == nil && len(c.Locations) == 1 {
+			out[targetOf(c)] = id
 		}
 	}
-	return ""
+	return out
 }
 
 // places are the locations in force.

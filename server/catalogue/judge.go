@@ -17,17 +17,17 @@ func (s *Snapshot) judge(id string, spec Spec) error {
 	switch spec := spec.(type) {
 	case definition.CheckSpec:
 		if e := s.Services[spec.Service]; e == nil || e.Retired {
-			return fault("service", "%q names no service", spec.Service)
+			return definition.Faultf("service", "%q names no service", spec.Service)
 		}
 		if e := s.Checks[id]; e != nil && e.Current().Spec.Service != spec.Service {
-			return fault("service", "a check stays with its service; make a new one for %s", spec.Service)
+			return definition.Faultf("service", "a check stays with its service; make a new one for %s", spec.Service)
 		}
 		for i, l := range spec.Locations {
 			if l == definition.Server {
 				continue // the spec itself says whether it may
 			}
 			if e := s.Locations[l]; e == nil || e.Retired {
-				return fault(fmt.Sprintf("locations[%d]", i), "%q names no location", l)
+				return definition.Faultf(fmt.Sprintf("locations[%d]", i), "%q names no location", l)
 			}
 		}
 		if err := s.judgeSources(spec); err != nil {
@@ -35,15 +35,15 @@ func (s *Snapshot) judge(id string, spec Spec) error {
 		}
 		if spec.HTTP != nil && spec.HTTP.Credential != "" {
 			if e := s.Credentials[spec.HTTP.Credential]; e == nil || e.Retired {
-				return fault("http.credential", "%q names no credential", spec.HTTP.Credential)
+				return definition.Faultf("http.credential", "%q names no credential", spec.HTTP.Credential)
 			}
 		}
 	case definition.PairPlanSpec:
 		if e := s.Services[spec.Service]; e == nil || e.Retired {
-			return fault("service", "%q names no service", spec.Service)
+			return definition.Faultf("service", "%q names no service", spec.Service)
 		}
 		if e := s.PairPlans[id]; e != nil && e.Current().Spec.Service != spec.Service {
-			return fault("service", "a pair plan stays with its service; make a new one for %s", spec.Service)
+			return definition.Faultf("service", "a pair plan stays with its service; make a new one for %s", spec.Service)
 		}
 	case definition.AgreementSpec:
 		return s.judgeAgreement(id, spec)
@@ -52,7 +52,7 @@ func (s *Snapshot) judge(id string, spec Spec) error {
 	case definition.WindowSpec:
 		for i, svc := range spec.Services {
 			if e := s.Services[svc]; e == nil || e.Retired {
-				return fault(fmt.Sprintf("services[%d]", i), "%q names no service", svc)
+				return definition.Faultf(fmt.Sprintf("services[%d]", i), "%q names no service", svc)
 			}
 		}
 	}
@@ -68,18 +68,18 @@ func (s *Snapshot) judgeSources(spec definition.CheckSpec) error {
 		path := fmt.Sprintf("derived.sources[%d]", i)
 		e := s.Checks[source.Check]
 		if e == nil || e.Retired {
-			return fault(path+".check", "%q names no check", source.Check)
+			return definition.Faultf(path+".check", "%q names no check", source.Check)
 		}
 		of := e.Current().Spec
 		if of.Kind == measure.Derived.Name {
-			return fault(path+".check", "%s is derived itself; take what it is made of", of.Name)
+			return definition.Faultf(path+".check", "%s is derived itself; take what it is made of", of.Name)
 		}
 		kind, _ := measure.KindNamed(of.Kind)
 		if kind.Index(source.Measure) < 0 {
-			return fault(path+".measure", "%q is no measure of %s, which is a %s check", source.Measure, of.Name, of.Kind)
+			return definition.Faultf(path+".measure", "%q is no measure of %s, which is a %s check", source.Measure, of.Name, of.Kind)
 		}
 		if source.Location != "" && !slices.Contains(of.Locations, source.Location) {
-			return fault(path+".location", "%s is not measured from %q", of.Name, source.Location)
+			return definition.Faultf(path+".location", "%s is not measured from %q", of.Name, source.Location)
 		}
 	}
 	return nil
@@ -87,14 +87,14 @@ func (s *Snapshot) judgeSources(spec definition.CheckSpec) error {
 
 func (s *Snapshot) judgeAgreement(id string, spec definition.AgreementSpec) error {
 	if e := s.Services[spec.Service]; e == nil || e.Retired {
-		return fault("service", "%q names no service", spec.Service)
+		return definition.Faultf("service", "%q names no service", spec.Service)
 	}
 	if e := s.Agreements[id]; e != nil && e.Current().Spec.Service != spec.Service {
-		return fault("service", "an agreement stays with its service; make a new one for %s", spec.Service)
+		return definition.Faultf("service", "an agreement stays with its service; make a new one for %s", spec.Service)
 	}
 	if spec.Latency != nil {
 		if e := s.Checks[spec.Latency.Check]; e == nil || e.Current().Spec.Service != spec.Service {
-			return fault("latency.check", "%q names no check of %s", spec.Latency.Check, spec.Service)
+			return definition.Faultf("latency.check", "%q names no check of %s", spec.Latency.Check, spec.Service)
 		}
 	}
 	if spec.Upstream == nil {
@@ -103,14 +103,14 @@ func (s *Snapshot) judgeAgreement(id string, spec definition.AgreementSpec) erro
 	for i, u := range spec.Upstream.Excuse {
 		path := fmt.Sprintf("upstream.excuse[%d]", i)
 		if s.Services[u] == nil {
-			return fault(path, "%q names no service", u)
+			return definition.Faultf(path, "%q names no service", u)
 		}
 		if u == spec.Service {
-			return fault(path, "the agreement excuses its own service")
+			return definition.Faultf(path, "the agreement excuses its own service")
 		}
 		for _, n := range s.Needed(u) {
 			if n == spec.Service {
-				return fault(path, "%s depends on the agreement's own service", u)
+				return definition.Faultf(path, "%s depends on the agreement's own service", u)
 			}
 		}
 	}
@@ -121,7 +121,7 @@ func (s *Snapshot) judgeService(id string, spec definition.ServiceSpec) error {
 	if spec.Defaults != nil {
 		for i, l := range spec.Defaults.Locations {
 			if e := s.Locations[l]; e == nil || e.Retired {
-				return fault(fmt.Sprintf("check_defaults.locations[%d]", i), "%q names no location", l)
+				return definition.Faultf(fmt.Sprintf("check_defaults.locations[%d]", i), "%q names no location", l)
 			}
 		}
 	}
@@ -129,11 +129,11 @@ func (s *Snapshot) judgeService(id string, spec definition.ServiceSpec) error {
 		for j, member := range d.Services {
 			path := fmt.Sprintf("depends_on[%d].services[%d]", i, j)
 			if e := s.Services[member]; e == nil || e.Retired {
-				return fault(path, "%q names no service", member)
+				return definition.Faultf(path, "%q names no service", member)
 			}
 			for _, n := range s.Needed(member) {
 				if n == id {
-					return fault(path, "services would depend on each other in a circle: %s depends on %s", member, id)
+					return definition.Faultf(path, "services would depend on each other in a circle: %s depends on %s", member, id)
 				}
 			}
 		}
@@ -147,57 +147,53 @@ func (s *Snapshot) retirable(kind, id string) error {
 	case Credential:
 		for _, check := range Live(s.Checks) {
 			if spec := s.Checks[check].Current().Spec; spec.HTTP != nil && spec.HTTP.Credential == id {
-				return fault("id", "the check %s of %s signs in with it; take it out there first", spec.Name, spec.Service)
+				return definition.Faultf("id", "the check %s of %s signs in with it; take it out there first", spec.Name, spec.Service)
 			}
 		}
 	case Location:
 		for _, plan := range Live(s.PairPlans) {
 			if spec := s.PairPlans[plan].Current().Spec; names(spec, id) {
-				return fault("id", "the pair plan %s includes it; take it out there first", spec.Name)
+				return definition.Faultf("id", "the pair plan %s includes it; take it out there first", spec.Name)
 			}
 		}
 		for _, service := range Live(s.Services) {
 			if spec := s.Services[service].Current().Spec; spec.Defaults != nil && slices.Contains(spec.Defaults.Locations, id) {
-				return fault("id", "checks of %s measure from here by default; take the location out of its defaults first", spec.Name)
+				return definition.Faultf("id", "checks of %s measure from here by default; take the location out of its defaults first", spec.Name)
 			}
 		}
 		for _, check := range Live(s.Checks) {
 			spec := s.Checks[check].Current().Spec
 			for _, l := range spec.Locations {
 				if l == id {
-					return fault("id", "the check %s of %s measures from here; take the location out of it first", spec.Name, spec.Service)
+					return definition.Faultf("id", "the check %s of %s measures from here; take the location out of it first", spec.Name, spec.Service)
 				}
 			}
 		}
 	case Service:
 		for _, plan := range Live(s.PairPlans) {
 			if spec := s.PairPlans[plan].Current().Spec; spec.Service == id {
-				return fault("id", "its pair plan %s is in force; retire it first", spec.Name)
+				return definition.Faultf("id", "its pair plan %s is in force; retire it first", spec.Name)
 			}
 		}
 		for _, check := range Live(s.Checks) {
 			if spec := s.Checks[check].Current().Spec; spec.Service == id {
-				return fault("id", "its check %s is in force; retire it first", spec.Name)
+				return definition.Faultf("id", "its check %s is in force; retire it first", spec.Name)
 			}
 		}
 		for _, a := range Live(s.Agreements) {
 			if spec := s.Agreements[a].Current().Spec; spec.Service == id {
-				return fault("id", "the agreement %s is about it; retire that first", spec.Name)
+				return definition.Faultf("id", "the agreement %s is about it; retire that first", spec.Name)
 			}
 		}
 		for _, other := range Live(s.Services) {
 			for _, d := range s.Services[other].Current().Spec.DependsOn {
 				for _, member := range d.Services {
 					if member == id {
-						return fault("id", "%s depends on it; change that first", s.Services[other].Current().Spec.Name)
+						return definition.Faultf("id", "%s depends on it; change that first", s.Services[other].Current().Spec.Name)
 					}
 				}
 			}
 		}
 	}
 	return nil
-}
-
-func fault(path, format string, args ...any) error {
-	return &definition.Fault{Path: path, Message: fmt.Sprintf(format, args...)}
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -97,8 +96,7 @@ func (o *tryOptions) awaitReport(ctx context.Context, say io.Writer, address str
 			http.Error(w, "one report was taken already", http.StatusConflict)
 		}
 	})}
-	served := make(chan error, 1)
-	go func() { served <- server.Serve(l) }()
+	go server.Serve(l) // until it is shut down
 	defer func() {
 		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
 		defer cancel()
@@ -108,11 +106,6 @@ func (o *tryOptions) awaitReport(ctx context.Context, say io.Writer, address str
 	select {
 	case r := <-got:
 		return r, nil
-	case err := <-served:
-		if errors.Is(err, http.ErrServerClosed) {
-			err = nil
-		}
-		return instrument.Result{}, err
 	case <-ctx.Done():
 		return instrument.Result{}, ctx.Err()
 	case <-time.After(o.timeout):

@@ -11,6 +11,7 @@ export function BelieveFields({ form, origin }: { form: DraftForm; origin: (name
   const v = form.watch()
   const here = !inward(v.kind)
   const rolling = Boolean(v.rolling)
+  const samples = v.rolling && holds(v.rolling, Number(v.interval_s), v.locations.length)
   const choose = (rule: string) => {
     const places = Math.max(1, v.locations.length)
     form.setValue('rolling', rule === 'rolling' ? { runs: places > 1 ? 4 : 3, locations: Math.min(2, places), window_s: 5 * Number(v.interval_s) } : undefined, { shouldDirty: true })
@@ -33,7 +34,7 @@ export function BelieveFields({ form, origin }: { form: DraftForm; origin: (name
             <NumberField form={form} name="rolling.locations" label="From locations, at least" unit="" min={1} max={1000} />
             <NumberField form={form} name="rolling.window_s" label="Within" unit="s" min={1} max={86400} />
           </div>
-          {v.rolling && <p className={holds(v.rolling, Number(v.interval_s), v.locations.length).enough ? 'sub' : 'trouble'}>{holds(v.rolling, Number(v.interval_s), v.locations.length).text}</p>}
+          {samples && <p className={samples.enough ? 'sub' : 'trouble'}>{samples.text}</p>}
         </>
       ) : (
         <div className="side">
