@@ -1,9 +1,9 @@
 # Two commands do everything on a fresh Debian machine: make demo and make test.
 SHELL := /bin/bash
 .DEFAULT_GOAL := help
-.PHONY: help install build demo demo-reset dev test lint bench types sql pictures fuzz clean
+.PHONY: help install build demo demo-reset dev test lint bench types sql pictures fuzz soak clean
 
-GO_FILES := $(shell find cmd core server agent instrument standin demo web -name '*.go' -not -path '*/node_modules/*' 2>/dev/null)
+GO_FILES := $(shell find cmd core server agent instrument standin demo web \( -name '*.go' -o -name '*.sql' \) -not -path '*/node_modules/*' 2>/dev/null)
 WEB_FILES := $(shell find web/src web/public web/scripts web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
@@ -38,8 +38,12 @@ demo-reset: ## forget the demo's data
 dev: bin/kestite ## the demo's server, and Vite with reload on port 5173
 	@./bin/kestite demo & demo=$$!; trap "kill $$demo; wait $$demo" EXIT; cd web && npm run dev
 
+# What measures on the real clock does not share the machine with what loads it.
+ALONE := kestite/instrument kestite/e2e/chaos
+
 test: bin/kestite ## run all tests, the browser's too
-	go test ./...
+	go test $$(go list ./... | grep -vxF $(ALONE:%=-e %))
+	go test -p 1 $(ALONE)
 
 lint: bin/kestite ## vet, staticcheck, gofmt, tsc, eslint, front-end budget
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
@@ -62,6 +66,9 @@ pictures: ## take docs/screenshots from a running demo
 
 fuzz: ## fuzz the core, a minute a target (FUZZTIME=10m for longer)
 	bash scripts/fuzz.sh $${FUZZTIME:-1m}
+
+soak: bin/kestite ## let servers, agents and database live through harm for an hour (SOAK=10m for another time)
+	KESTITE_CHAOS=$${SOAK:-1h} go test ./e2e/chaos -run TestNothingSticks -v -count=1 -timeout 0
 
 clean: ## remove what was built
 	rm -rf bin web/dist/assets web/dist/index.html* web/dist/*.svg*

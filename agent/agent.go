@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/x509"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -115,6 +116,7 @@ func (a *Agent) ask(ctx context.Context, known string, wait int64) (wire.Assignm
 		Sockets: a.set.Sockets(), CutOff: a.refs.cutOff(),
 	}
 	a.mu.Unlock()
+	rep.SetAside, rep.Aside = a.Store.Aside(wire.MostAside)
 	out, err := a.Client.Assignments(ctx, rep)
 	a.double(err)
 	if err != nil {
@@ -210,6 +212,9 @@ func (a *Agent) follows(out wire.Assignments) {
 
 func (a *Agent) take(ctx context.Context, out wire.Assignments) {
 	a.follows(out)
+	if out.Release != 0 {
+		a.release(out.Release)
+	}
 	if err := a.Store.Save(out); err != nil {
 		a.Log.Error("assignments cannot be kept on disk", "error", err)
 	}
@@ -225,9 +230,25 @@ func (a *Agent) take(ctx context.Context, out wire.Assignments) {
 	}
 }
 
+// release delivers the quarantine again, where a person asked for it since.
+func (a *Agent) release(asked span.Instant) {
+	n, err := a.Store.Release(asked)
+	if err != nil {
+		a.Log.Error("the quarantine cannot be released", "error", err)
+		return
+	}
+	if n > 0 {
+		a.Log.Info("the quarantine is delivered again", "measurements", n)
+		select {
+		case a.fresh <- struct{}{}:
+		default:
+		}
+	}
+}
+
 // follow keeps a request for assignments open at the server.
 func (a *Agent) follow(ctx context.Context) {
-	const wait = 15
+	const wait = 8
 	saved, _ := a.Store.Saved()
 	known := saved.Mark
 	pause := time.Second
@@ -318,6 +339,25 @@ func (a *Agent) run(ctx context.Context, d due) {
 	}
 }
 
+// keepable leaves out of a result what no server keeps, and says so: values
+// that are no numbers, and findings beyond their bound.
+func keepable(m *wire.Result) {
+	var out []string
+	for name, v := range m.Measures {
+		if !measure.Usable(v) {
+			out = append(out, fmt.Sprintf("%s left out: %v is no value that can be kept", name, v))
+			delete(m.Measures, name)
+		}
+	}
+	slices.Sort(out)
+	if m.Findings != nil {
+		if text, err := json.Marshal(m.Findings); err != nil || len(text) > measure.MostFindings {
+			out, m.Findings = append(out, "its findings were too large to keep"), nil
+		}
+	}
+	m.Detail = measure.Clean(strings.TrimPrefix(strings.Join(append([]string{m.Detail}, out...), "; "), "; "), measure.MostDetail)
+}
+
 // judged completes a measurement: an agent that is cut off knows nothing of its
 // target, limits over time look at those before, and a failure that is not
 // confirmed yet is looked at again soon.
@@ -369,53 +409,15 @@ func (a *Agent) once(ctx context.Context, c wire.Check) wire.Result {
 	if r.Findings.Empty() {
 		r.Findings = nil
 	}
-	return wire.Result{Outcome: r.Outcome, Measures: r.Measures(c.Kind), Detail: r.Detail, Findings: r.Findings}
+	out := wire.Result{Outcome: r.Outcome, Measures: r.Measures(c.Kind), Detail: r.Detail, Findings: r.Findings}
+	keepable(&out)
+	return out
 }
 
 // try makes a trial measurement and reports it at once.
 func (a *Agent) try(ctx context.Context, t wire.Trial) {
 	if err := a.Client.TrialResult(ctx, t.ID, a.once(ctx, t.Check)); err != nil {
 		a.Log.Warn("the result of a trial was not delivered", "error", err)
-	}
-}
-
-// deliver hands measurements over, oldest first, and forgets them when the
-// server has them.
-func (a *Agent) deliver(ctx context.Context) {
-	const gather = 200 * time.Millisecond
-	pause := time.Second
-	for ctx.Err() == nil {
-		list, last, err := a.Store.Oldest(wire.MaxBatch / 2)
-		if err != nil {
-			a.Log.Error("the store cannot be read", "error", err)
-			sleep(ctx, 5*time.Second)
-			continue
-		}
-		if len(list) == 0 {
-			select {
-			case <-ctx.Done():
-			case <-a.fresh:
-				sleep(ctx, gather)
-			}
-			continue
-		}
-		receipt, err := a.Client.Deliver(ctx, wire.Batch{Measurements: list})
-		if err != nil {
-			if ctx.Err() == nil {
-				a.Log.Warn("delivery failed; the measurements are kept", "waiting", len(list), "error", err, "again_in", pause.String())
-			}
-			sleep(ctx, pause)
-			pause = min(2*pause, 15*time.Second)
-			continue
-		}
-		pause = time.Second
-		for _, r := range receipt.Refused {
-			a.Log.Error("the server refused a measurement for good", "check", list[r.Index].Check, "at", list[r.Index].At.String(), "reason", r.Reason)
-		}
-		if err := a.Store.Forget(last); err != nil {
-			a.Log.Error("delivered measurements stay in the store and are sent again", "error", err)
-			sleep(ctx, 5*time.Second)
-		}
 	}
 }
 

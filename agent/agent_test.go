@@ -23,6 +23,7 @@ import (
 	"kestite/server"
 	"kestite/server/auth"
 	"kestite/server/servertest"
+	serverstore "kestite/server/store"
 	"kestite/server/store/gen/db"
 	"kestite/server/store/storetest"
 )
@@ -133,7 +134,8 @@ func TestAgentMeasuresWhatItIsAssigned(t *testing.T) {
 	check := s.check() // after the agent began to wait for changes
 	eventually(t, "measurements", func() bool { return len(s.rows(check)) >= 2 })
 	rows := s.rows(check)
-	if measure.Outcome(rows[0].Outcome) != measure.OK || rows[0].Measures[measure.HTTP.Index("status")] != 200 {
+	if measure.Outcome(rows[0].Outcome) != measure.OK ||
+		serverstore.Value(rows[0].Thousandths, rows[0].Measures, measure.HTTP.Index("status")) != 200 {
 		t.Errorf("measured %+v", rows[0])
 	}
 	for i := 1; i < len(rows); i++ {
@@ -281,11 +283,14 @@ func TestStoreDropsTheOldestWhenFull(t *testing.T) {
 		}
 		dropped += n
 	}
-	list, last, err := kept.Oldest(100)
+	list, err := kept.Oldest(0, 100, 1<<20)
 	if err != nil || dropped != 3 || len(list) != 5 || list[0].At != 3 || kept.Backlog() != 5 {
 		t.Errorf("dropped %d, kept %v, %v", dropped, list, err)
 	}
-	if err := kept.Forget(last); err != nil || kept.Backlog() != 0 {
+	for _, k := range list {
+		err = errors.Join(err, kept.Forget(k.Key))
+	}
+	if err != nil || kept.Backlog() != 0 {
 		t.Errorf("backlog %d, %v", kept.Backlog(), err)
 	}
 	if _, err := store.Open(filepath.Dir(filepath.Join(t.TempDir(), "x")), 5); err != nil {

@@ -7,25 +7,48 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"kestite/agent/wire"
 )
 
-// Client speaks to the server for an agent.
+// Client speaks to the servers for an agent: to one at a time, and to the next
+// at once when that one does not answer. It is safe for concurrent use.
 type Client struct {
-	Server string // URL without a trailing slash
-	Token  string
-	HTTP   *http.Client
+	Token string
+	HTTP  *http.Client
+
+	servers []string // URLs without a trailing slash
+	current atomic.Int64
 }
 
-// NewClient returns a client for the server at url.
-func NewClient(url, token string) *Client {
-	return &Client{Server: strings.TrimRight(url, "/"), Token: strings.TrimSpace(token), HTTP: &http.Client{Timeout: time.Minute}}
+// patience is how long a server may take for an answer beyond the time that it
+// was asked to wait.
+const patience = 5 * time.Second
+
+// NewClient returns a client for the servers at urls, separated by commas.
+func NewClient(urls, token string) *Client {
+	c := &Client{Token: strings.TrimSpace(token), HTTP: &http.Client{}}
+	for _, url := range strings.Split(urls, ",") {
+		c.servers = append(c.servers, strings.TrimRight(strings.TrimSpace(url), "/"))
+	}
+	return c
+}
+
+// AnswerError is an answer other than 200.
+type AnswerError struct {
+	Status int
+	Detail string
+}
+
+func (e *AnswerError) Error() string {
+	return fmt.Sprintf("the server answers %d: %s", e.Status, e.Detail)
 }
 
 // RefusedError is an answer that trying again does not change.
@@ -51,20 +74,23 @@ func (e *DoubledError) Error() string { return e.Detail }
 
 // Assignments asks what to measure.
 func (c *Client) Assignments(ctx context.Context, rep wire.Report) (out wire.Assignments, err error) {
-	return out, c.post(ctx, wire.PathAssignments, rep, &out)
+	return out, c.post(ctx, wire.PathAssignments, rep, &out, time.Duration(rep.WaitS)*time.Second)
 }
 
 // Deliver hands a batch over.
 func (c *Client) Deliver(ctx context.Context, b wire.Batch) (out wire.Receipt, err error) {
-	return out, c.post(ctx, wire.PathBatches, b, &out)
+	return out, c.post(ctx, wire.PathBatches, b, &out, 0)
 }
 
 // TrialResult reports a trial.
 func (c *Client) TrialResult(ctx context.Context, id string, r wire.Result) error {
-	return c.post(ctx, wire.PathTrials+"/"+id, r, &struct{}{})
+	return c.post(ctx, wire.PathTrials+"/"+id, r, &struct{}{}, 0)
 }
 
-func (c *Client) post(ctx context.Context, path string, in, out any) error {
+// post asks the servers, one after the other until one answers; held is how long
+// it was asked to wait with that. The error is an *AnswerError, *RefusedError or
+// *DoubledError where one did, and the last one's trouble otherwise.
+func (c *Client) post(ctx context.Context, path string, in, out any, held time.Duration) (err error) {
 	var buf bytes.Buffer
 	z := gzip.NewWriter(&buf)
 	if err := json.NewEncoder(z).Encode(in); err != nil {
@@ -73,7 +99,23 @@ func (c *Client) post(ctx context.Context, path string, in, out any) error {
 	if err := z.Close(); err != nil {
 		return err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Server+path, &buf)
+	for range c.servers {
+		at := c.current.Load()
+		err = c.postTo(ctx, c.servers[at%int64(len(c.servers))]+path, buf.Bytes(), out, held+patience)
+		var answer *AnswerError
+		if err == nil || ctx.Err() != nil || errors.As(err, new(*RefusedError)) || errors.As(err, new(*DoubledError)) ||
+			errors.As(err, &answer) && answer.Status < 500 {
+			return err
+		}
+		c.current.CompareAndSwap(at, at+1) // unless another request has moved on
+	}
+	return err
+}
+
+func (c *Client) postTo(ctx context.Context, url string, body []byte, out any, within time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, url, bytes.NewReader(body))
 	if err != nil {
 		return err
 	}
@@ -99,11 +141,11 @@ func (c *Client) post(ctx context.Context, path string, in, out any) error {
 	if json.Unmarshal(text, &problem) != nil || problem.Detail == "" {
 		problem.Detail = strings.TrimSpace(string(text[:min(200, len(text))]))
 	}
-	if resp.StatusCode == http.StatusUnauthorized || resp.StatusCode == http.StatusForbidden {
+	switch resp.StatusCode {
+	case http.StatusUnauthorized, http.StatusForbidden:
 		return &RefusedError{resp.StatusCode, problem.Detail}
-	}
-	if resp.StatusCode == http.StatusConflict {
+	case http.StatusConflict:
 		return &DoubledError{problem.Detail}
 	}
-	return fmt.Errorf("the server answers %d: %s", resp.StatusCode, problem.Detail)
+	return &AnswerError{resp.StatusCode, problem.Detail}
 }

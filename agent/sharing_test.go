@@ -186,7 +186,7 @@ func TestOldMeasurementsExpireLoudly(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer again.Close()
-	list, _, err := again.Oldest(10)
+	list, err := again.Oldest(0, 10, 1<<20)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -68,6 +68,7 @@ func TestScenario(t *testing.T) {
 	t.Run("the history is believable and the same every time", func(t *testing.T) { history(t, srv) })
 	t.Run("the last days are raw", func(t *testing.T) { raw(t, srv) })
 	t.Run("reports are published", func(t *testing.T) { reports(t, srv) })
+	t.Run("what is printed adds up", func(t *testing.T) { statements(t, srv) })
 	t.Run("every check has its stand-in", func(t *testing.T) { standIns(t, srv) })
 }
 

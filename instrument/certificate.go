@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"net"
 	"strings"
 	"time"
 
@@ -88,7 +87,8 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 		}
 	}
 	r := judged(measure.Certificate, values, t.Limits)
-	r.Findings = &measure.Findings{Remote: c.RemoteAddr().(*net.TCPAddr).AddrPort().Addr().Unmap().String(), Chain: links(state.PeerCertificates)}
+	r.Findings = c.findings()
+	r.Findings.Chain = links(state.PeerCertificates)
 	if len(faults) > 0 {
 		r.Outcome, r.Detail = measure.Failed, strings.Join(faults, "; ")
 	}

@@ -13,14 +13,12 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptrace"
-	"net/netip"
 	"net/url"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/theory/jsonpath"
@@ -31,8 +29,6 @@ import (
 
 // Limits on what one HTTP measurement reads and keeps.
 const (
-	largestBody   = 16 << 20
-	searchedBody  = 1 << 20
 	largestHeader = 64 << 10
 	keptBody      = 16 << 10
 )
@@ -78,7 +74,7 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 			values[9] = time.Until(x.expires).Hours() / 24
 		}
 	}
-	r := Result{Values: values, Findings: &measure.Findings{Remote: x.phases.remote, Visited: x.masked(x.visited)}}
+	r := Result{Values: values, Findings: &measure.Findings{Remote: x.phases.remote, Tried: x.dialled.list(), Cut: x.cut, Visited: x.masked(x.visited)}}
 	if err != nil {
 		f := failure(measure.HTTP, err)
 		r.Outcome, r.Detail = f.Outcome, x.mask(f.Detail)
@@ -96,6 +92,12 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 	}
 	fault := x.fault(expected, values)
 	r.Outcome, r.Detail = measure.HTTP.Judge(values, t.Limits)
+	if x.cut && r.Outcome < measure.Degraded {
+		r.Outcome, r.Detail = measure.Degraded, fmt.Sprintf("the body is longer than the %d bytes that are read of it", x.size)
+	}
+	if x.cut && fault == "" && slices.ContainsFunc(t.Limits, boundsSize) {
+		fault = fmt.Sprintf("the body is longer than the %d bytes that are read of it, so that its size cannot be held against its limit", x.size)
+	}
 	if fault != "" {
 		r.Outcome, r.Detail = measure.Failed, x.mask(fault)
 	}
@@ -103,6 +105,11 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 		r.Findings.Response = x.kept()
 	}
 	return r
+}
+
+// boundsSize says whether a limit is an upper one on the size of the body.
+func boundsSize(l measure.Limit) bool {
+	return l.Measure == "size_bytes" && (l.DegradedAbove != nil || l.FailedAbove != nil)
 }
 
 // exchange is one measurement's talk with a web server.
@@ -120,6 +127,7 @@ type exchange struct {
 	size    int64
 	cut     bool // the body was longer than is read
 	expires time.Time
+	dialled dialled
 }
 
 // follow asks, and where it may follows redirects. Secrets stay with the first host.
@@ -164,7 +172,7 @@ func (x *exchange) follow(ctx context.Context, s *Set, target string) error {
 // once makes one request and reads the answer.
 func (x *exchange) once(ctx context.Context, s *Set, method string, at *url.URL, body string, home bool) error {
 	x.phases = &phases{began: time.Now()}
-	x.headers, x.body, x.size, x.status = nil, nil, 0, 0
+	x.headers, x.body, x.size, x.status, x.cut = nil, nil, 0, 0, false
 	req, err := http.NewRequestWithContext(x.phases.trace(ctx), method, at.String(), strings.NewReader(body))
 	if err != nil {
 		return err
@@ -181,7 +189,7 @@ func (x *exchange) once(ctx context.Context, s *Set, method string, at *url.URL,
 		x.secret.sign(req)
 	}
 	req.Close = true
-	transport := s.transport(x.set)
+	transport := s.transport(x.set, &x.dialled)
 	defer transport.CloseIdleConnections()
 	resp, err := transport.RoundTrip(req)
 	if err != nil {
@@ -192,16 +200,28 @@ func (x *exchange) once(ctx context.Context, s *Set, method string, at *url.URL,
 	if resp.TLS != nil && len(resp.TLS.PeerCertificates) > 0 {
 		x.expires = resp.TLS.PeerCertificates[0].NotAfter
 	}
-	x.body, err = io.ReadAll(io.LimitReader(resp.Body, searchedBody))
+	most := x.set.MostBody()
+	x.body, err = io.ReadAll(io.LimitReader(resp.Body, min(x.searched(), most)))
 	x.size = int64(len(x.body))
 	if err != nil {
 		return err
 	}
-	rest, err := io.Copy(io.Discard, io.LimitReader(resp.Body, largestBody))
+	rest, err := io.Copy(io.Discard, io.LimitReader(resp.Body, most+1-x.size))
 	x.phases.done = time.Now()
 	x.size += rest
-	x.cut = rest == largestBody
+	if x.cut = x.size > most; x.cut {
+		x.size = most
+	}
 	return err
+}
+
+// searched is how much of a body is kept to be looked through: little, unless
+// something is looked for.
+func (x *exchange) searched() int64 {
+	if x.set.Text+x.set.Pattern+x.set.ForbiddenText+x.set.ForbiddenPattern+x.set.JSONPath == "" {
+		return keptBody
+	}
+	return definition.UsualBody
 }
 
 func (c *Secret) sign(req *http.Request) {
@@ -215,20 +235,28 @@ func (c *Secret) sign(req *http.Request) {
 	}
 }
 
-func (s *Set) transport(set definition.HTTPSettings) *http.Transport {
-	dialer := &net.Dialer{Control: func(_, address string, _ syscall.RawConn) error {
-		ap, err := netip.ParseAddrPort(address)
+func (s *Set) transport(set definition.HTTPSettings, notes *dialled) *http.Transport {
+	dialTo := func(ctx context.Context, _, address string) (net.Conn, error) {
+		host, text, err := net.SplitHostPort(address)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		return allowed(ap.Addr())
-	}}
+		port, err := strconv.ParseUint(text, 10, 16)
+		if err != nil {
+			return nil, err
+		}
+		list, err := addresses(ctx, host)
+		if err != nil {
+			return nil, err
+		}
+		return dial(ctx, list, uint16(port), notes)
+	}
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(set.Version != "2")
 	protocols.SetHTTP2(set.Version != "1.1")
 	protocols.SetUnencryptedHTTP2(set.Version == "2")
 	return &http.Transport{
-		DialContext:            dialer.DialContext,
+		DialContext:            dialTo,
 		TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: s.Roots, InsecureSkipVerify: set.WaiveTrust},
 		DisableKeepAlives:      true,
 		DisableCompression:     true, // sizes are those on the wire, and nothing unpacks to more
@@ -260,6 +288,8 @@ func (x *exchange) fault(expected definition.StatusSet, values []float64) string
 		return fmt.Sprintf("the forbidden text %q is in the answer", x.set.ForbiddenText)
 	case x.set.ForbiddenPattern != "" && found("", x.set.ForbiddenPattern):
 		return fmt.Sprintf("the forbidden pattern %q matches the answer", x.set.ForbiddenPattern)
+	case (x.cut || x.size > int64(len(x.body))) && (x.set.ForbiddenText != "" || x.set.ForbiddenPattern != ""):
+		return fmt.Sprintf("the body is longer than the %d bytes that are searched of it, so that nobody knows whether what is forbidden stands behind them", len(x.body))
 	case x.set.JSONPath != "":
 		v, err := number(x.body, x.set.JSONPath)
 		if err != nil {
@@ -277,17 +307,33 @@ func number(body []byte, path string) (float64, error) {
 	if err != nil {
 		return 0, fmt.Errorf("the JSONPath %q cannot be read: %w", path, err)
 	}
+	// RFC 8259 §8.1: a reader may ignore a byte order mark.
+	body = bytes.TrimPrefix(body, []byte("\xEF\xBB\xBF"))
+	d := json.NewDecoder(bytes.NewReader(body))
+	d.UseNumber() // a number elsewhere may be of any size
 	var doc any
-	if err := json.Unmarshal(body, &doc); err != nil {
-		return 0, fmt.Errorf("the answer is no JSON: %w", err)
+	err = d.Decode(&doc)
+	if err == nil && len(bytes.TrimSpace(body[d.InputOffset():])) > 0 {
+		return 0, fmt.Errorf("the answer is no JSON: something follows the value that ends at byte %d", d.InputOffset())
 	}
-	nodes := p.Select(doc)
+	var wrong *json.SyntaxError
+	switch {
+	case errors.As(err, &wrong):
+		return 0, fmt.Errorf("the answer is no JSON, as byte %d of it shows", wrong.Offset)
+	case err != nil:
+		return 0, errors.New("the answer is no JSON: it ends too early")
+	}
+	nodes := p.Select(floats(doc))
 	if len(nodes) != 1 {
 		return 0, fmt.Errorf("%s selects %d values in the answer, and one is needed", path, len(nodes))
 	}
+	found := "null"
 	switch v := nodes[0].(type) {
 	case float64:
-		return v, nil
+		if !math.IsInf(v, 0) {
+			return v, nil
+		}
+		found = "a number too large to be compared"
 	case bool:
 		if v {
 			return 1, nil
@@ -297,8 +343,32 @@ func number(body []byte, path string) (float64, error) {
 		if f, err := strconv.ParseFloat(v, 64); err == nil && !math.IsNaN(f) && !math.IsInf(f, 0) {
 			return f, nil
 		}
+		found = fmt.Sprintf("the text %.100q", v)
+	case []any:
+		found = fmt.Sprintf("a list of %d", len(v))
+	case map[string]any:
+		found = fmt.Sprintf("an object of %d members", len(v))
 	}
-	return 0, fmt.Errorf("%s selects %.100q, which is no number", path, fmt.Sprint(nodes[0]))
+	return 0, fmt.Errorf("%s selects %s, where one number is needed", path, found)
+}
+
+// floats is a decoded JSON value with its numbers as float64, infinite those
+// beyond its range: so they compare as they should, and none ends the reading.
+func floats(doc any) any {
+	switch v := doc.(type) {
+	case json.Number:
+		f, _ := v.Float64() // ±Inf beyond the range
+		return f
+	case []any:
+		for i := range v {
+			v[i] = floats(v[i])
+		}
+	case map[string]any:
+		for name := range v {
+			v[name] = floats(v[name])
+		}
+	}
+	return doc
 }
 
 // kept is the answer as it is kept for people to look at; nil where there was none.

@@ -23,8 +23,12 @@ func ticketOffice(t *testing.T) *httptest.Server {
 		fmt.Fprintf(w, "%s %s host=%s desk=%s auth=%q", r.Method, body, r.Host, r.Header.Get("X-Desk"), r.Header.Get("Authorization"))
 	})
 	mux.HandleFunc("/bookings", func(w http.ResponseWriter, _ *http.Request) {
-		fmt.Fprint(w, `{"bookings":{"last_hour":4,"open":true,"text":"7.5","name":"Eider"},"sailings":[1,2]}`)
+		fmt.Fprint(w, `{"bookings":{"last_hour":4,"open":true,"text":"7.5","name":"Eider","none":null,"most":1e999},"sailings":[1,2]}`)
 	})
+	mux.HandleFunc("/marked", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "\xEF\xBB\xBF{\"a\": 3, \"b\": -1e400}\n") })
+	mux.HandleFunc("/two", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"a": 3} {"a": 4}`) })
+	mux.HandleFunc("/half", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"a": 3`) })
+	mux.HandleFunc("/deep", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, strings.Repeat("[", 20_000)) })
 	mux.HandleFunc("/locked", func(w http.ResponseWriter, r *http.Request) {
 		_, basic, _ := r.BasicAuth()
 		for _, given := range []string{basic, strings.TrimPrefix(r.Header.Get("Authorization"), "Bearer "), r.Header.Get("X-Api-Key")} {
@@ -88,7 +92,16 @@ func TestHTTPAsksAndJudges(t *testing.T) {
 		{"value under a limit", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.last_hour"}, nil, []measure.Limit{{Measure: "value", DegradedBelow: &four}}, measure.Degraded, "Value in the answer 4"},
 		{"value missing", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.last_day"}, nil, nil, measure.Failed, "selects 0 values"},
 		{"several values", "/bookings", definition.HTTPSettings{JSONPath: "$.sailings[*]"}, nil, nil, measure.Failed, "selects 2 values"},
-		{"no number", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.name"}, nil, nil, measure.Failed, "no number"},
+		{"no number", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.name"}, nil, nil, measure.Failed, `the text "Eider", where one number is needed`},
+		{"a list", "/bookings", definition.HTTPSettings{JSONPath: "$.sailings"}, nil, nil, measure.Failed, "$.sailings selects a list of 2, where one number is needed"},
+		{"an object", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings"}, nil, nil, measure.Failed, "an object of 6 members"},
+		{"null", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.none"}, nil, nil, measure.Failed, "selects null"},
+		{"too large", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.most"}, nil, nil, measure.Failed, "too large to be compared"},
+		{"a byte order mark, and a large number elsewhere", "/marked", definition.HTTPSettings{JSONPath: "$.a"}, nil, []measure.Limit{{Measure: "value", DegradedBelow: &four}}, measure.Degraded, "Value in the answer 3"},
+		{"a filter beside a large number", "/marked", definition.HTTPSettings{JSONPath: "$[?@ > 2]"}, nil, []measure.Limit{{Measure: "value", DegradedBelow: &four}}, measure.Degraded, "Value in the answer 3"},
+		{"two values", "/two", definition.HTTPSettings{JSONPath: "$.a"}, nil, nil, measure.Failed, "something follows the value that ends at byte 8"},
+		{"half of it", "/half", definition.HTTPSettings{JSONPath: "$.a"}, nil, nil, measure.Failed, "the answer is no JSON"},
+		{"too deep", "/deep", definition.HTTPSettings{JSONPath: "$..a"}, nil, nil, measure.Failed, "the answer is no JSON"},
 		{"no JSON", "/echo", definition.HTTPSettings{JSONPath: "$.a"}, nil, nil, measure.Failed, "no JSON"},
 		{"basic", "/locked", definition.HTTPSettings{Credential: "c"}, secret("basic", "herring"), nil, measure.OK, ""},
 		{"bearer", "/locked", definition.HTTPSettings{Credential: "c"}, secret("bearer", "herring"), nil, measure.OK, ""},
@@ -169,8 +182,21 @@ func TestHTTPIsBounded(t *testing.T) {
 		r := s.Measure(context.Background(), instrument.Task{Kind: "http", Target: server.URL + path, Timeout: timeout})
 		return r, time.Since(began)
 	}
-	if r, _ := ask("/huge", 10*time.Second); r.Outcome != measure.OK || r.Measures("http")["size_bytes"] != 17<<20 {
-		t.Errorf("a gigabyte: %v %q %v; want what was read of it, 17 MiB", r.Outcome, r.Detail, r.Measures("http"))
+	if r, _ := ask("/huge", 10*time.Second); r.Outcome != measure.Degraded || !r.Findings.Cut || r.Measures("http")["size_bytes"] != 16<<20 || !strings.Contains(r.Detail, "longer than the 16777216 bytes") {
+		t.Errorf("a gigabyte: %v %q %v; want it cut at 16 MiB", r.Outcome, r.Detail, r.Measures("http"))
+	}
+	big := func(set definition.HTTPSettings, limits ...measure.Limit) instrument.Result {
+		return s.Measure(context.Background(), instrument.Task{Kind: "http", Target: server.URL + "/huge", Timeout: 10 * time.Second, Limits: limits, Settings: definition.Settings{HTTP: &set}})
+	}
+	two := float64(2 << 30)
+	for says, r := range map[string]instrument.Result{
+		"cannot be held against its limit":       big(definition.HTTPSettings{MaxBodyBytes: 1 << 16}, measure.Limit{Measure: "size_bytes", FailedAbove: &two}),
+		"nobody knows whether what is forbidden": big(definition.HTTPSettings{MaxBodyBytes: 1 << 20, ForbiddenText: "out of order"}),
+		"the forbidden text":                     big(definition.HTTPSettings{MaxBodyBytes: 1 << 16, ForbiddenText: chunk[:4]}),
+	} {
+		if r.Outcome != measure.Failed || !strings.Contains(r.Detail, says) {
+			t.Errorf("want %q: %v %q", says, r.Outcome, r.Detail)
+		}
 	}
 	if r, took := ask("/drip", 300*time.Millisecond); r.Outcome != measure.Failed || !strings.Contains(r.Detail, "answer begun") || took > 3*time.Second {
 		t.Errorf("an answer without end: %v %q after %v", r.Outcome, r.Detail, took)

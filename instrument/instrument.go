@@ -149,23 +149,14 @@ func allowed(addr netip.Addr) error {
 	return nil
 }
 
-// resolve finds the address of a target, IPv4 first.
+// resolve finds the address of a target to send packets to: the first of those
+// that a connection would try.
 func resolve(ctx context.Context, host string) (netip.Addr, error) {
-	if addr, err := netip.ParseAddr(host); err == nil {
-		return addr.Unmap(), allowed(addr)
-	}
-	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	list, err := addresses(ctx, host)
 	if err != nil {
 		return netip.Addr{}, err
 	}
-	best := addrs[0].Unmap()
-	for _, a := range addrs {
-		if a.Unmap().Is4() {
-			best = a.Unmap()
-			break
-		}
-	}
-	return best, allowed(best)
+	return list[0], nil
 }
 
 // errOwn is trouble of the agent itself.
@@ -178,8 +169,23 @@ func (e *errOwn) Unwrap() error { return e.error }
 func ours(err error) bool {
 	var policy *errForbidden
 	var own *errOwn
-	return errors.As(err, &policy) || errors.As(err, &own) || errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) ||
+	return ownResolver(err) || errors.As(err, &policy) || errors.As(err, &own) || errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) ||
 		errors.Is(err, syscall.ENOBUFS) || errors.Is(err, syscall.ENOMEM) || errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES)
+}
+
+// ownResolver says whether a name could not be looked up because this machine's
+// own resolver does not answer; one that answers, whatever it says, is heard.
+func ownResolver(err error) bool {
+	var lookup *net.DNSError
+	if !errors.As(err, &lookup) || lookup.IsNotFound {
+		return false
+	}
+	return lookup.IsTimeout || noWay(err) || errors.Is(err, syscall.ECONNREFUSED) ||
+		strings.Contains(lookup.Err, "connection refused") || strings.Contains(lookup.Err, "unreachable")
+}
+
+func noWay(err error) bool {
+	return errors.Is(err, syscall.ENETUNREACH) || errors.Is(err, syscall.EHOSTUNREACH) || errors.Is(err, syscall.ENETDOWN)
 }
 
 // failure turns an error into a result: failed with the reason, or error where
@@ -202,6 +208,9 @@ func reason(err error) string {
 		return "the connection was closed without an answer"
 	case errors.As(err, &dns) && dns.IsNotFound:
 		return fmt.Sprintf("the name %s does not resolve", dns.Name)
+	case ownResolver(err):
+		errors.As(err, &dns)
+		return fmt.Sprintf("the agent's own resolver does not answer, so the name %s cannot be looked up", dns.Name)
 	case errors.As(err, &dns):
 		return fmt.Sprintf("the name %s could not be looked up: %s", dns.Name, dns.Err)
 	case errors.Is(err, syscall.ECONNREFUSED):

@@ -28,7 +28,7 @@ func set(t *testing.T) *instrument.Set {
 }
 
 func ping(target string, packets int) instrument.Task {
-	return instrument.Task{Kind: "ping", Target: target, Timeout: 500 * time.Millisecond, Settings: definition.Settings{Ping: &definition.PingSettings{Packets: packets, SizeBytes: 56, SpacingMS: 20}}}
+	return instrument.Task{Kind: "ping", Target: target, Timeout: 2 * time.Second, Settings: definition.Settings{Ping: &definition.PingSettings{Packets: packets, SizeBytes: 56, SpacingMS: 20}}}
 }
 
 func web(target string, timeout time.Duration, h definition.HTTPSettings) instrument.Task {
@@ -60,22 +60,31 @@ func TestPingAnswers(t *testing.T) {
 }
 
 // The operating system's own ping, in the same run, finds the same loss and
-// about the same round trip.
+// about the same shortest round trip. On a busy machine both take turns until
+// each has had a moment of quiet.
 func TestPingAgreesWithTheSystems(t *testing.T) {
-	out, err := exec.Command("ping", "-n", "-c", "20", "-i", "0.02", "127.0.0.1").CombinedOutput()
-	if err != nil {
-		t.Fatalf("the system's ping: %v: %s", err, out)
+	summary := regexp.MustCompile(`rtt min/avg/max/mdev = ([0-9.]+)/`)
+	ours, theirs := math.Inf(1), math.Inf(1)
+	for range 10 {
+		out, err := exec.Command("ping", "-n", "-c", "20", "-i", "0.02", "127.0.0.1").CombinedOutput()
+		if err != nil {
+			t.Fatalf("the system's ping: %v: %s", err, out)
+		}
+		m := summary.FindStringSubmatch(string(out))
+		if m == nil || !strings.Contains(string(out), " 0% packet loss") {
+			t.Fatalf("unexpected: %s", out)
+		}
+		least, _ := strconv.ParseFloat(m[1], 64)
+		r := set(t).Measure(context.Background(), ping("127.0.0.1", 20))
+		if value(t, measure.Ping, r, "loss_percent") != 0 {
+			t.Fatalf("the system's ping lost nothing, and ours: %+v", r)
+		}
+		theirs, ours = min(theirs, least), min(ours, value(t, measure.Ping, r, "rtt_min_ms"))
+		if math.Abs(ours-theirs) <= 0.2+0.1*theirs {
+			return
+		}
 	}
-	m := regexp.MustCompile(`rtt min/avg/max/mdev = ([0-9.]+)/([0-9.]+)/`).FindStringSubmatch(string(out))
-	if m == nil || !strings.Contains(string(out), " 0% packet loss") {
-		t.Fatalf("unexpected: %s", out)
-	}
-	theirs, _ := strconv.ParseFloat(m[1], 64)
-	r := set(t).Measure(context.Background(), ping("127.0.0.1", 20))
-	ours := value(t, measure.Ping, r, "rtt_min_ms")
-	if value(t, measure.Ping, r, "loss_percent") != 0 || math.Abs(ours-theirs) > 0.2+0.1*theirs {
-		t.Errorf("shortest round trip %v ms, the system's %v ms", ours, theirs)
-	}
+	t.Errorf("shortest round trip %v ms, the system's %v ms", ours, theirs)
 }
 
 func TestPingWithoutAnswer(t *testing.T) {
@@ -132,7 +141,7 @@ func TestHTTP(t *testing.T) {
 	defer mute.Close()
 
 	s := set(t)
-	const patience = 400 * time.Millisecond
+	const patience, short = 10 * time.Second, 400 * time.Millisecond // short is only for what never answers
 	for name, c := range map[string]struct {
 		task    instrument.Task
 		outcome measure.Outcome
@@ -143,10 +152,10 @@ func TestHTTP(t *testing.T) {
 		"a status expected":      {web(plain.URL+"/wrong", patience, definition.HTTPSettings{Status: "503"}), measure.OK, ""},
 		"redirects stay":         {web(plain.URL+"/moved", patience, definition.HTTPSettings{Status: "302"}), measure.OK, ""},
 		"text that is not there": {web(plain.URL, patience, definition.HTTPSettings{Text: "cancelled"}), measure.Failed, `the text "cancelled"`},
-		"no answer":              {web(plain.URL+"/slow", patience, definition.HTTPSettings{}), measure.Failed, "no complete answer within 400 ms (connected, request sent)"},
-		"an answer without end":  {web(plain.URL+"/drip", patience, definition.HTTPSettings{}), measure.Failed, "answer begun"},
+		"no answer":              {web(plain.URL+"/slow", short, definition.HTTPSettings{}), measure.Failed, "no complete answer within 400 ms (connected, request sent)"},
+		"an answer without end":  {web(plain.URL+"/drip", short, definition.HTTPSettings{}), measure.Failed, "answer begun"},
 		"nobody listens":         {web(gone.URL, patience, definition.HTTPSettings{}), measure.Failed, "connection refused"},
-		"a mute listener":        {web("http://"+mute.Addr().String(), patience, definition.HTTPSettings{}), measure.Failed, "no complete answer"},
+		"a mute listener":        {web("http://"+mute.Addr().String(), short, definition.HTTPSettings{}), measure.Failed, "no complete answer"},
 		"TLS by nobody we trust": {web(untrusted.URL, patience, definition.HTTPSettings{}), measure.Failed, "certificate"},
 		"a forbidden target":     {web("http://169.254.169.254/", patience, definition.HTTPSettings{}), measure.Error, "policy forbids"},
 	} {

@@ -245,6 +245,9 @@ func (p *pinger) echo(ctx context.Context, addr netip.Addr, set definition.PingS
 			if ours(err) {
 				return nil, err
 			}
+			if noWay(err) && noRoute(addr) {
+				return nil, &errOwn{fmt.Errorf("this machine has no route to %s", addr)}
+			}
 			close(answers[i]) // the network refused the packet: lost
 		}
 	}

@@ -5,43 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/netip"
 	"time"
 
-	"kestite/core/definition"
 	"kestite/core/measure"
 )
-
-// connected is a TCP connection with what it took to get it.
-type connected struct {
-	net.Conn
-	lookup, connect time.Duration // lookup is 0 for an address
-}
-
-// connect looks the target up and connects to the first address it gets, IPv4
-// first. The error says how far it came.
-func connect(ctx context.Context, target string) (*connected, error) {
-	host, port, err := definition.HostPort(target)
-	if err != nil {
-		return nil, &errOwn{err}
-	}
-	c := &connected{}
-	began := time.Now()
-	addr, err := resolve(ctx, host)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := netip.ParseAddr(host); err != nil {
-		c.lookup = time.Since(began)
-	}
-	began = time.Now()
-	c.Conn, err = (&net.Dialer{}).DialContext(ctx, "tcp", netip.AddrPortFrom(addr, uint16(port)).String())
-	c.connect = time.Since(began)
-	if err != nil {
-		return nil, err
-	}
-	return c, nil
-}
 
 // tcp connects and closes: the three-way handshake (RFC 9293 §3.5) is measured,
 // nothing is sent.
@@ -58,7 +25,9 @@ func (s *Set) tcp(ctx context.Context, t Task) Result {
 	if c.lookup > 0 {
 		values[0] = milliseconds(c.lookup)
 	}
-	return judged(measure.TCP, values, t.Limits)
+	r := judged(measure.TCP, values, t.Limits)
+	r.Findings = c.findings()
+	return r
 }
 
 // timedOut says what did not come in time where that is what went wrong.

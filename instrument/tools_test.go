@@ -2,6 +2,7 @@ package instrument
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -13,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -136,10 +138,28 @@ func TestPhasesLikeCurl(t *testing.T) {
 			"total_ms": v[4] * ms, "size_bytes": v[5], "status": v[6],
 		})
 	}
-	for name, want := range theirs {
-		if got := ours[name]; math.Abs(got-want) > 2+0.1*want {
-			t.Errorf("%s is %v, curl says %v", name, got, want)
+	// One time is never held against another: on a busy machine neither is right.
+	// Counts are the same, each phase lasts as long as the server made it, and the
+	// phases are in the same order of length.
+	for _, name := range []string{"size_bytes", "status"} {
+		if ours[name] != theirs[name] {
+			t.Errorf("%s is %v, curl says %v", name, ours[name], theirs[name])
 		}
+	}
+	for name, least := range map[string]time.Duration{"tls_ms": greet, "first_byte_ms": think, "body_ms": body, "total_ms": greet + think + body} {
+		// The server begins to think when the request arrives, which may be before it is noted as written.
+		const early = 5
+		if ours[name] < float64(least)/float64(time.Millisecond)-early {
+			t.Errorf("%s is %v, and the server took %s", name, ours[name], least)
+		}
+	}
+	order := func(v map[string]float64) string {
+		names := []string{"connect_ms", "tls_ms", "first_byte_ms", "body_ms"}
+		slices.SortFunc(names, func(a, b string) int { return cmp.Compare(v[a], v[b]) })
+		return strings.Join(names, " < ")
+	}
+	if order(ours) != order(theirs) {
+		t.Errorf("ours are %s, curl's %s", order(ours), order(theirs))
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -219,5 +220,92 @@ func BenchmarkStanding(b *testing.B) {
 		}
 		slices.Sort(took)
 		b.ReportMetric(float64(took[len(took)*95/100])/1e6, "p95-ms")
+	})
+}
+
+// BenchmarkReaders lets forty browsers ask for the home screen of 1,000
+// agreements at once, over and over, while an agent delivers 100 measurements
+// every tenth of a second; beside them the agent alone.
+func BenchmarkReaders(b *testing.B) {
+	const services, readers = 1000, 40
+	srv := fleet(b, services)
+	url := servertest.Serve(b, srv)
+	for i := range services {
+		for _, place := range places {
+			seed(b, srv, fmt.Sprintf("check-service-%03d", i), place, i)
+		}
+	}
+	c := servertest.As(b, srv, url, auth.Viewer)
+	token := servertest.Agent(b, srv, places[0])
+	from := time.Now().Add(-12 * time.Hour).Truncate(time.Minute)
+	// deliver delivers until ctx ends and returns how long each took.
+	deliver := func(ctx context.Context) []time.Duration {
+		var took []time.Duration
+		for n := 0; ctx.Err() == nil; n++ {
+			list := minutes(100, 1, from, 0)
+			for i := range list {
+				list[i].Check = fmt.Sprintf("check-service-%03d", (n*100+i)%services)
+			}
+			if n%10 == 9 {
+				from = from.Add(time.Minute)
+			}
+			text, err := json.Marshal(wire.Batch{Measurements: list})
+			if err != nil {
+				b.Error(err)
+				return took
+			}
+			began := time.Now()
+			if a := servertest.AsAgent(b, url, token, wire.PathBatches, string(text)); a.Status != http.StatusOK {
+				b.Errorf("an agent: %.200s", a)
+				return took
+			}
+			took = append(took, time.Since(began))
+			time.Sleep(100 * time.Millisecond)
+		}
+		return took
+	}
+	at := func(list []time.Duration, q float64) float64 {
+		slices.Sort(list)
+		return float64(list[int(q*float64(len(list)-1))]) / 1e6
+	}
+	b.Run("readers", func(b *testing.B) {
+		agents, end := context.WithCancel(ctx)
+		delivered := make(chan []time.Duration, 1)
+		go func() { delivered <- deliver(agents) }()
+		var mu sync.Mutex
+		var took []time.Duration
+		for b.Loop() {
+			var all sync.WaitGroup
+			for range readers {
+				all.Go(func() {
+					began := time.Now()
+					resp, err := c.HTTP.Get(url + "/api/v1/standing")
+					if err != nil {
+						b.Error(err)
+						return
+					}
+					defer resp.Body.Close()
+					if _, err := io.Copy(io.Discard, resp.Body); err != nil || resp.StatusCode != http.StatusOK {
+						b.Error(resp.StatusCode, err)
+					}
+					mu.Lock()
+					defer mu.Unlock()
+					took = append(took, time.Since(began))
+				})
+			}
+			all.Wait()
+		}
+		end()
+		b.ReportMetric(at(took, 0.95), "reader-p95-ms")
+		b.ReportMetric(at(<-delivered, 0.99), "agent-p99-ms")
+	})
+	b.Run("agent-alone", func(b *testing.B) {
+		var took []time.Duration
+		for b.Loop() {
+			agents, end := context.WithTimeout(ctx, 5*time.Second)
+			took = append(took, deliver(agents)...)
+			end()
+		}
+		b.ReportMetric(at(took, 0.99), "agent-p99-ms")
 	})
 }

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"sync"
 	"time"
 
 	"kestite/server/api"
@@ -48,12 +49,12 @@ type Server struct {
 	// FirstToken makes the first person; empty when there is somebody.
 	FirstToken string
 
-	opts     Options
-	jobs     *jobs.Jobs
-	http     *http.Server
-	end      context.CancelFunc
-	feedDone chan struct{}
-	failed   chan error
+	opts    Options
+	jobs    *jobs.Jobs
+	http    *http.Server
+	end     context.CancelFunc
+	running sync.WaitGroup
+	failed  chan error
 }
 
 // Build connects to the database, migrates it and puts the parts together. It
@@ -76,11 +77,17 @@ func Build(ctx context.Context, o Options) (*Server, error) {
 
 func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	o := srv.opts
-	if err := s.Migrate(ctx); err != nil {
+	err := s.Migrate(ctx, func() error {
+		if err := s.EnsurePartitionsAhead(ctx, o.Now()); err != nil {
+			return err
+		}
+		if err := s.MakeOrganisation(ctx, db.MakeOrganisationParams{Name: o.Organisation, Timezone: o.Timezone}); err != nil {
+			return fmt.Errorf("make the organisation: %w", err)
+		}
+		return nil
+	})
+	if err != nil {
 		return err
-	}
-	if err := s.MakeOrganisation(ctx, db.MakeOrganisationParams{Name: o.Organisation, Timezone: o.Timezone}); err != nil {
-		return fmt.Errorf("make the organisation: %w", err)
 	}
 	people, err := s.CountPeople(ctx)
 	if err != nil {
@@ -98,20 +105,19 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 		return err
 	}
 	cat := catalogue.New(s)
-	srv.Judge = &judge.Judge{Store: s, Catalogue: cat, Now: o.Now}
+	srv.Judge = &judge.Judge{Store: s, Catalogue: cat, Now: o.Now, Log: o.Log}
 	taking := &ingest.Ingest{Store: s, Catalogue: cat, Now: o.Now}
 	within := &inward.Inward{Store: s, Catalogue: cat, Ingest: taking, Now: o.Now}
 	rosters := &share.Rosters{Store: s, Now: o.Now}
-	if srv.jobs, err = jobs.New(s, srv.Judge, within, rosters, o.Log); err != nil {
+	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Log: o.Log, Now: o.Now}); err != nil {
 		return err
 	}
-	taking.Judge = srv.jobs.Judge
 	books := &history.Books{Store: s, Catalogue: cat}
 	srv.API = &api.Server{
-		Store: s, Catalogue: cat, Sessions: auth.NewSessions(s, o.SecureCookie), Books: books,
+		Store: s, Catalogue: cat, Sessions: auth.NewSessions(s, o.SecureCookie, api.NoSession(o.Log)), Books: books,
 		Desk:   &publish.Desk{Store: s, Catalogue: cat, Books: books},
 		Ingest: taking, Inward: within, Rosters: rosters,
-		Feed: store.NewFeed(), Judge: srv.jobs.Judge, Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
+		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
 	}
 	return nil
 }
@@ -124,11 +130,12 @@ func (srv *Server) Start(ctx context.Context) error {
 	}
 	srv.URL = "http://" + l.Addr().String()
 	running, end := context.WithCancel(context.WithoutCancel(ctx))
-	srv.end, srv.feedDone = end, make(chan struct{})
-	go func() {
-		defer close(srv.feedDone)
-		srv.API.Feed.Run(running, srv.API.Store, srv.opts.Log)
-	}()
+	srv.end = end
+	srv.running.Go(func() { srv.API.Feed.Run(running, srv.API.Store, srv.opts.Log) })
+	srv.running.Go(func() { srv.attend(running) })
+	for n := range judges {
+		srv.running.Go(func() { srv.Judge.Run(running, srv.API.Feed.Judging, n == 0) })
+	}
 	if err := srv.jobs.Start(running); err != nil {
 		l.Close()
 		return fmt.Errorf("start background work: %w", err)
@@ -147,6 +154,25 @@ func (srv *Server) Start(ctx context.Context) error {
 	return nil
 }
 
+// judges is how many services of one server judge at once.
+const judges = 2
+
+// attend says that the server is there, until ctx ends.
+func (srv *Server) attend(ctx context.Context) {
+	tick := time.NewTicker(store.Beat)
+	defer tick.Stop()
+	for {
+		if _, err := srv.API.Store.There(store.For(ctx, store.Jobs), srv.opts.Now()); err != nil && ctx.Err() == nil {
+			srv.opts.Log.Warn("the database does not take note that this server is there", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
 // Failed yields an error when the server can no longer listen.
 func (srv *Server) Failed() <-chan error { return srv.failed }
 
@@ -157,7 +183,7 @@ func (srv *Server) Stop(ctx context.Context) error {
 	err := srv.http.Shutdown(ctx)
 	err = errors.Join(err, srv.jobs.Stop(ctx))
 	srv.end()
-	<-srv.feedDone
+	srv.running.Wait()
 	srv.Close()
 	return err
 }

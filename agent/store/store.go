@@ -4,10 +4,13 @@
 package store
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"time"
 
 	bolt "go.etcd.io/bbolt"
@@ -24,8 +27,12 @@ type Store struct {
 
 var (
 	queue = []byte("measurements")
+	aside = []byte("quarantine")
 	state = []byte("state")
 )
+
+// MostAside is how many measurements the quarantine holds; beyond it the oldest go.
+const MostAside = 1000
 
 // Max is how many measurements are kept when the server is away; beyond it the
 // oldest are dropped, and Add says so.
@@ -39,7 +46,7 @@ func Open(dir string, most int) (*Store, error) {
 	}
 	db.MaxBatchDelay = 20 * time.Millisecond
 	err = db.Update(func(tx *bolt.Tx) error {
-		for _, name := range [][]byte{queue, state} {
+		for _, name := range [][]byte{queue, aside, state} {
 			if _, err := tx.CreateBucketIfNotExists(name); err != nil {
 				return err
 			}
@@ -84,59 +91,197 @@ func (s *Store) Add(m wire.Measurement) (dropped int, err error) {
 
 func key(seq uint64) []byte { return binary.BigEndian.AppendUint64(nil, seq) }
 
-// Oldest returns up to n measurements, oldest first, and the key of the last.
-func (s *Store) Oldest(n int) (list []wire.Measurement, last uint64, err error) {
-	err = s.db.View(func(tx *bolt.Tx) error {
+// Kept is a measurement in the store with its key.
+type Kept struct {
+	Key uint64
+	wire.Measurement
+}
+
+// Oldest returns measurements with keys above after, oldest first: up to n, and
+// not more than so many bytes as JSON unless it is one alone. What cannot be
+// read is set aside.
+func (s *Store) Oldest(after uint64, n, bytes int) ([]Kept, error) {
+	var list []Kept
+	torn := map[uint64]string{}
+	err := s.db.View(func(tx *bolt.Tx) error {
+		size := 0
 		c := tx.Bucket(queue).Cursor()
-		for k, v := c.First(); k != nil && len(list) < n; k, v = c.Next() {
-			var m wire.Measurement
-			if err := json.Unmarshal(v, &m); err != nil {
-				return fmt.Errorf("a stored measurement cannot be read: %w", err)
+		for k, v := c.Seek(key(after + 1)); k != nil && len(list) < n; k, v = c.Next() {
+			one := Kept{Key: binary.BigEndian.Uint64(k)}
+			if err := json.Unmarshal(v, &one.Measurement); err != nil {
+				torn[one.Key] = "it cannot be read from the store: " + err.Error()
+				continue
 			}
-			list = append(list, m)
-			last = binary.BigEndian.Uint64(k)
+			if size += len(v); size > bytes && len(list) > 0 {
+				return nil
+			}
+			list = append(list, one)
 		}
 		return nil
 	})
-	return list, last, err
+	if err == nil && len(torn) > 0 {
+		_, err = s.SetAside(torn)
+	}
+	return list, err
 }
 
-// Forget drops all measurements up to and including the key last.
-func (s *Store) Forget(last uint64) error {
+// Forget drops measurements.
+func (s *Store) Forget(keys ...uint64) error {
 	return s.db.Update(func(tx *bolt.Tx) error {
-		c := tx.Bucket(queue).Cursor()
-		for k, _ := c.First(); k != nil && binary.BigEndian.Uint64(k) <= last; k, _ = c.First() {
-			if err := c.Delete(); err != nil {
+		for _, k := range keys {
+			if err := tx.Bucket(queue).Delete(key(k)); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+// asideRow is a measurement in quarantine as kept.
+type asideRow struct {
+	Reason      string          `json:"reason"`
+	Measurement json.RawMessage `json:"measurement,omitempty"`
+	Torn        []byte          `json:"torn,omitempty"` // what is no JSON
+}
+
+// SetAside moves measurements to the quarantine, each with the reason. dropped
+// is how many older ones had to go from there.
+func (s *Store) SetAside(reasons map[uint64]string) (dropped int, err error) {
+	err = s.db.Update(func(tx *bolt.Tx) error {
+		dropped = 0
+		from, to := tx.Bucket(queue), tx.Bucket(aside)
+		for _, k := range slices.Sorted(maps.Keys(reasons)) {
+			v := from.Get(key(k))
+			if v == nil {
+				continue
+			}
+			row := asideRow{Reason: reasons[k]}
+			if json.Valid(v) {
+				row.Measurement = v
+			} else {
+				row.Torn = v
+			}
+			text, err := json.Marshal(row)
+			if err != nil {
+				return err
+			}
+			seq, err := to.NextSequence()
+			if err != nil {
+				return err
+			}
+			if err := to.Put(key(seq), text); err != nil {
+				return err
+			}
+			if err := from.Delete(key(k)); err != nil {
+				return err
+			}
+			c := to.Cursor()
+			if first, _ := c.First(); seq-binary.BigEndian.Uint64(first) >= MostAside {
+				dropped++
+				if err := c.Delete(); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	return dropped, err
+}
+
+// Aside says how many measurements are in quarantine, and names the latest, n at most.
+func (s *Store) Aside(n int) (count int64, latest []wire.Aside) {
+	s.db.View(func(tx *bolt.Tx) error {
+		c := tx.Bucket(aside).Cursor()
+		first, _ := c.First()
+		last, v := c.Last()
+		if first == nil {
+			return nil
+		}
+		count = int64(binary.BigEndian.Uint64(last) - binary.BigEndian.Uint64(first) + 1)
+		for ; v != nil && len(latest) < n; _, v = c.Prev() {
+			var row asideRow
+			var m wire.Measurement
+			if json.Unmarshal(v, &row) == nil && (row.Measurement == nil || json.Unmarshal(row.Measurement, &m) == nil) {
+				latest = append(latest, wire.Aside{Check: m.Check, At: m.At, Reason: row.Reason})
+			}
+		}
+		return nil
+	})
+	return count, latest
+}
+
+var released = []byte("released")
+
+// Release moves the quarantine back among what waits for delivery, once for each
+// instant that a person asked for it.
+func (s *Store) Release(asked span.Instant) (n int, err error) {
+	err = s.db.Update(func(tx *bolt.Tx) error {
+		n = 0
+		mark := []byte(asked.String())
+		if bytes.Compare(mark, tx.Bucket(state).Get(released)) <= 0 {
+			return nil
+		}
+		from, to := tx.Bucket(aside), tx.Bucket(queue)
+		c := from.Cursor()
+		for k, v := c.First(); k != nil; k, v = c.Next() {
+			var row asideRow
+			if json.Unmarshal(v, &row) != nil || row.Measurement == nil {
+				continue // nothing that could be delivered: it stays to be looked at
+			}
+			seq, err := to.NextSequence()
+			if err != nil {
+				return err
+			}
+			if err := to.Put(key(seq), row.Measurement); err != nil {
+				return err
+			}
+			if err := c.Delete(); err != nil {
+				return err
+			}
+			n++
+		}
+		return tx.Bucket(state).Put(released, mark)
+	})
+	return n, err
 }
 
 // Most is how many measurements the store holds.
 func (s *Store) Most() int { return s.max }
 
-// Expire drops measurements from before an instant and returns how many they were.
+// Expire drops measurements from before an instant, those in quarantine too, and
+// returns how many they were.
 func (s *Store) Expire(before span.Instant) (dropped int, err error) {
 	err = s.db.Update(func(tx *bolt.Tx) error {
 		dropped = 0
-		c := tx.Bucket(queue).Cursor()
-		for k, v := c.First(); k != nil; k, v = c.First() {
-			var m struct {
-				At span.Instant `json:"at"`
+		for _, name := range [][]byte{queue, aside} {
+			c := tx.Bucket(name).Cursor()
+			for k, v := c.First(); k != nil && madeBefore(name, v, before); k, v = c.First() {
+				if err := c.Delete(); err != nil {
+					return err
+				}
+				dropped++
 			}
-			if json.Unmarshal(v, &m) == nil && m.At >= before {
-				return nil
-			}
-			if err := c.Delete(); err != nil {
-				return err
-			}
-			dropped++
 		}
 		return nil
 	})
 	return dropped, err
+}
+
+// madeBefore says whether a stored measurement is from before an instant. One
+// that cannot be read is not: it is set aside when it is to be delivered, and
+// there it is as old as can be.
+func madeBefore(bucket, v []byte, before span.Instant) bool {
+	if bytes.Equal(bucket, aside) {
+		var row asideRow
+		if json.Unmarshal(v, &row) != nil || row.Measurement == nil {
+			return false
+		}
+		v = row.Measurement
+	}
+	var m struct {
+		At span.Instant `json:"at"`
+	}
+	return json.Unmarshal(v, &m) == nil && m.At < before
 }
 
 // Backlog is about how many measurements wait.

@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	bolt "go.etcd.io/bbolt"
+
 	"kestite/agent/store"
 	"kestite/agent/wire"
 	"kestite/core/measure"
@@ -42,6 +44,14 @@ func write(dir string) {
 		}
 		fmt.Println(i)
 	}
+}
+
+func keys(list []store.Kept) []uint64 {
+	out := make([]uint64, len(list))
+	for i, k := range list {
+		out[i] = k.Key
+	}
+	return out
 }
 
 // A process that is killed at any point has kept what it said it kept, each
@@ -83,7 +93,7 @@ func TestKilledAtAnyPoint(t *testing.T) {
 		if err != nil {
 			t.Fatalf("round %d: the store does not open: %v", round, err)
 		}
-		list, last, err := s.Oldest(1 << 20)
+		list, err := s.Oldest(0, 1<<20, 1<<30)
 		if err != nil {
 			t.Fatalf("round %d: %v", round, err)
 		}
@@ -98,7 +108,7 @@ func TestKilledAtAnyPoint(t *testing.T) {
 		next = kept + len(list) + 1
 		if round%10 == 9 { // delivered meanwhile
 			kept += len(list)
-			if err := s.Forget(last); err != nil {
+			if err := s.Forget(keys(list)...); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -141,11 +151,11 @@ func TestFullDisk(t *testing.T) {
 	if failed == nil || added == 0 {
 		t.Fatalf("%d measurements fit into 512 KiB, %v", added, failed)
 	}
-	list, last, err := s.Oldest(10_000)
+	list, err := s.Oldest(0, 10_000, 1<<30)
 	if err != nil || len(list) != added {
 		t.Fatalf("%d of %d measurements are there after the disk was full, %v", len(list), added, err)
 	}
-	if err := s.Forget(last / 2); err != nil {
+	if err := s.Forget(keys(list[:added/2])...); err != nil {
 		t.Fatalf("delivered measurements cannot be forgotten on a full disk: %v", err)
 	}
 	if _, err := s.Add(wire.Measurement{Check: "check", At: 1}); err != nil {
@@ -153,5 +163,91 @@ func TestFullDisk(t *testing.T) {
 	}
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// Batches are bounded by bytes, one alone excepted; what cannot be read is set
+// aside and is in nobody's way; a person's word brings back what was set aside, once.
+func TestQuarantine(t *testing.T) {
+	dir := t.TempDir()
+	s, err := store.Open(dir, store.Max)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := span.Of(time.Now())
+	for i := range 6 {
+		m := wire.Measurement{Check: "check", At: at.Add(int64(i)), Outcome: measure.OK, Detail: strings.Repeat("x", 1000)}
+		if _, err := s.Add(m); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for bytes, want := range map[int]int{1: 1, 1500: 1, 2500: 2, 1 << 20: 6} {
+		if list, err := s.Oldest(0, 100, bytes); err != nil || len(list) != want {
+			t.Errorf("%d bytes hold %d measurements, not %d: %v", bytes, len(list), want, err)
+		}
+	}
+	list, err := s.Oldest(0, 100, 1<<20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	reasons := map[uint64]string{list[1].Key: "no server takes it", list[3].Key: "nor this", 999: "is not there"}
+	if dropped, err := s.SetAside(reasons); err != nil || dropped != 0 {
+		t.Fatal(dropped, err)
+	}
+	last := wire.Aside{Check: "check", At: at.Add(3), Reason: "nor this"}
+	if count, latest := s.Aside(1); count != 2 || len(latest) != 1 || latest[0] != last {
+		t.Errorf("aside: %d, %+v", count, latest)
+	}
+	s.Close()
+	// A torn row, as a fault of the disk would leave it.
+	db, err := bolt.Open(filepath.Join(dir, "measurements.db"), 0o600, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := db.Update(func(tx *bolt.Tx) error {
+		return tx.Bucket([]byte("measurements")).Put([]byte{0, 0, 0, 0, 0, 0, 0, 0x10}, []byte(`{"check":"che`))
+	}); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	if s, err = store.Open(dir, store.Max); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if list, err := s.Oldest(0, 100, 1<<20); err != nil || len(list) != 4 {
+		t.Errorf("%d can be read, %v", len(list), err)
+	}
+	if count, latest := s.Aside(10); count != 3 || !strings.Contains(latest[0].Reason, "cannot be read") {
+		t.Errorf("aside: %d, %+v", count, latest)
+	}
+	if n, err := s.Release(at); err != nil || n != 2 {
+		t.Errorf("released %d, %v", n, err)
+	}
+	if n, err := s.Release(at); err != nil || n != 0 {
+		t.Errorf("released %d again, %v", n, err)
+	}
+	list, err = s.Oldest(0, 100, 1<<20)
+	if err != nil || len(list) != 6 || list[4].At != at.Add(1) {
+		t.Errorf("released: %+v, %v", list, err)
+	}
+	// It is bounded, and as old as the store at most.
+	all := map[uint64]string{}
+	for range store.MostAside + 5 {
+		if _, err := s.Add(wire.Measurement{Check: "check", At: at, Outcome: measure.OK}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	list, _ = s.Oldest(0, 1<<20, 1<<30)
+	for _, k := range list {
+		all[k.Key] = "none takes it"
+	}
+	if dropped, err := s.SetAside(all); err != nil || dropped < 5 {
+		t.Errorf("%d went, %v", dropped, err)
+	}
+	if count, _ := s.Aside(0); count != store.MostAside {
+		t.Errorf("%d are in quarantine", count)
+	}
+	if n, err := s.Expire(at.Add(100)); err != nil || n < store.MostAside-1 {
+		t.Errorf("%d expired, %v", n, err)
 	}
 }

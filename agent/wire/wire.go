@@ -63,7 +63,20 @@ type Report struct {
 	Complaint   string       `json:"complaint"`
 	Sockets     string       `json:"sockets"`
 	CutOff      string       `json:"cut_off"`
+	// SetAside is how many measurements are in quarantine, and Aside some of them.
+	SetAside int64   `json:"set_aside,omitempty"`
+	Aside    []Aside `json:"aside,omitempty"`
 }
+
+// Aside is a measurement in quarantine: one that no server could take.
+type Aside struct {
+	Check  string       `json:"check"`
+	At     span.Instant `json:"at"`
+	Reason string       `json:"reason"`
+}
+
+// MostAside is how many of them a report names, the latest.
+const MostAside = 20
 
 // Assignments are the checks of a location.
 type Assignments struct {
@@ -73,7 +86,10 @@ type Assignments struct {
 	Checks     []Check           `json:"checks"`
 	References []string          `json:"references,omitempty"`
 	Rates      *definition.Rates `json:"rates,omitempty"`
-	Trials     []Trial           `json:"trials,omitempty"`
+	// Release is when a person last asked for the quarantine to be delivered
+	// again; 0: never.
+	Release span.Instant `json:"release,omitempty"`
+	Trials  []Trial      `json:"trials,omitempty"`
 }
 
 // What is all of it that the mark stands for.
@@ -82,7 +98,8 @@ func (a Assignments) What() any {
 		Checks     []Check
 		References []string
 		Rates      *definition.Rates
-	}{a.Checks, a.References, a.Rates}
+		Release    span.Instant
+	}{a.Checks, a.References, a.Rates, a.Release}
 }
 
 // Measurement is one execution of a check.
@@ -96,17 +113,17 @@ type Measurement struct {
 	Findings *measure.Findings  `json:"findings,omitempty"`
 }
 
-// MostFindings is how large the findings of one measurement may be as JSON, in
-// bytes; larger ones are not kept.
-const MostFindings = 128 << 10
-
 // Batch is a delivery of measurements, oldest first.
 type Batch struct {
 	Measurements []Measurement `json:"measurements"`
 }
 
-// MaxBatch is how many measurements a batch may hold.
-const MaxBatch = 10_000
+// MaxBatch is how many measurements a batch may hold, and MaxBytes how many
+// bytes it may be, unpacked. A larger one is answered 413.
+const (
+	MaxBatch = 10_000
+	MaxBytes = 32 << 20
+)
 
 // Receipt is the server's answer to a batch: everything in it is either stored
 // or refused for good, and the agent may forget it.
@@ -120,6 +137,9 @@ type Receipt struct {
 type Refusal struct {
 	Index  int    `json:"index"`
 	Reason string `json:"reason"`
+	// Unstorable is a measurement that belongs here and that the server could
+	// not keep: the agent sets it aside, so that a person can look.
+	Unstorable bool `json:"unstorable,omitempty"`
 }
 
 // Result is the outcome of a trial.

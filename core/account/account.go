@@ -18,8 +18,8 @@ type Evidence struct {
 
 // Timing returns how many measurements of a check answered (outcome ok or
 // degraded, with a total_ms) while counted holds at their instant, and how many
-// of those within limit ms. nil where there is no such source.
-type Timing func(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64, err error)
+// of those within limit, in thousandths of a millisecond. nil where there is no such source.
+type Timing func(check string, limit int64, counted func(span.Instant) bool) (measurements, within int64, err error)
 
 // NewEvidence judges the stretches of source by the definitions of bundle.
 func NewEvidence(bundle *definition.Compiled, source verdict.Source, timing Timing) *Evidence {
@@ -58,6 +58,7 @@ type Account struct {
 	CreditPercent           string          `json:"credit_percent"`
 	Intervals               []Interval      `json:"intervals"`
 	Latency                 *LatencyOutcome `json:"latency,omitempty"`
+	Objectives              *ObjectivesMet  `json:"objectives,omitempty"`
 	Clauses                 *Clauses        `json:"-"`
 	Exact                   Exact           `json:"-"`
 }
@@ -128,6 +129,7 @@ func (e *Evidence) Account(a definition.Agreement) (*Account, error) {
 	low := c.figures(c.classify(states, verdict.Low), nil)
 	high := c.figures(c.classify(states, verdict.High), nil)
 	c.fill(out, nominal, low, high)
+	out.Objectives = c.objectives(states, out)
 	if a.Latency != nil && e.timing != nil {
 		if out.Latency, err = latency(*a.Latency, e.timing, line, c.Covered); err != nil {
 			return nil, fmt.Errorf("latency of %s: %w", a.Latency.Check, err)

@@ -87,7 +87,7 @@ func newClauses(e *Evidence, a definition.Agreement, hours calendar.Hours) (*Cla
 	valid := span.Span{From: definition.Begins(a.From), To: definition.Ends(a.Until)}
 	c.Hours = hours.Within(c.Period).Cut(valid)
 	var err error
-	if c.Granted, err = granted(e.bundle.Windows, a, c.Hours, c.Period); err != nil {
+	if c.Granted, err = granted(e.bundle, a, c.Hours, c.Period); err != nil {
 		return nil, err
 	}
 	c.Excused = upstream(e.states, a.Upstream)
@@ -100,32 +100,66 @@ func newClauses(e *Evidence, a definition.Agreement, hours calendar.Hours) (*Cla
 }
 
 // granted returns the maintenance time that the agreement's clause grants:
-// announced in time, inside service hours, in time order until the cap is used.
-func granted(windows []definition.CompiledWindow, a definition.Agreement, hours span.Set, period span.Span) (span.Set, error) {
-	if a.Maintenance.Mode == definition.MaintenanceIgnore || a.Maintenance.Mode == "" {
+// planned work announced in time, inside service hours and the times agreed for
+// it, in time order until the cap is used; then emergency work by its own
+// notice and cap, of what planned work did not take.
+func granted(bundle *definition.Compiled, a definition.Agreement, hours span.Set, period span.Span) (span.Set, error) {
+	m := a.Maintenance
+	if m.Mode == definition.MaintenanceIgnore || m.Mode == "" {
 		return nil, nil
 	}
+	planned, err := announced(bundle.Windows, a.Service, definition.Planned, m.NoticeS, period)
+	if err != nil {
+		return nil, err
+	}
+	planned = planned.Intersect(hours)
+	if m.Within != nil && m.Within.Plan != nil {
+		within, err := definition.CompileHours(*m.Within)
+		if err != nil {
+			return nil, err
+		}
+		planned = planned.Intersect(within.Within(period))
+	}
+	planned = capped(planned, m.CapS)
+	if m.Emergency == nil {
+		return planned, nil
+	}
+	urgent, err := announced(bundle.Windows, a.Service, definition.Emergency, m.Emergency.NoticeS, period)
+	if err != nil {
+		return nil, err
+	}
+	urgent = capped(urgent.Intersect(hours).Intersect(complement(planned, period)), m.Emergency.CapS)
+	return span.Union(append(append([]span.Span{}, planned...), urgent...)...), nil
+}
+
+// announced is the time, inside the period, of occurrences of one type on a
+// service that were announced so many seconds before they start.
+func announced(windows []definition.CompiledWindow, service, kind string, noticeS int64, period span.Span) (span.Set, error) {
 	var spans []span.Span
 	for _, w := range windows {
-		if !slices.Contains(w.Services, a.Service) {
+		if w.OfType() != kind || !slices.Contains(w.Services, service) {
 			continue
 		}
 		length := w.DurationS * span.Second
-		starts, err := w.Recurrence.Starts(period.From.Add(-length), period.To)
+		starts, err := w.Starts(period.From.Add(-length), period.To)
 		if err != nil {
 			return nil, &definition.Fault{Path: "windows." + w.ID + ".rrule", Message: err.Error()}
 		}
 		for _, s := range starts {
-			if w.AnnouncedAt <= s.Add(-a.Maintenance.NoticeS*span.Second) {
+			if w.AnnouncedAt <= s.Add(-noticeS*span.Second) {
 				spans = append(spans, span.Span{From: s, To: s.Add(length)})
 			}
 		}
 	}
-	set := span.Union(spans...).Intersect(hours).Cut(period)
-	if a.Maintenance.CapS != nil {
-		set = set.Take(*a.Maintenance.CapS * span.Second)
+	return span.Union(spans...).Cut(period), nil
+}
+
+// capped takes time in order until a cap in seconds is used; nil is none.
+func capped(set span.Set, s *int64) span.Set {
+	if s == nil {
+		return set
 	}
-	return set, nil
+	return set.Take(*s * span.Second)
 }
 
 // upstream returns the downtime of the excused services, each outage extended

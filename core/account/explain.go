@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/core/verdict"
 )
@@ -82,37 +83,67 @@ func (c *Clauses) adjusted(i span.Instant) (class Class, held bool, text string)
 
 // maintained applies rule 3 and names the window, or why it is not granted.
 func (e *Evidence) maintained(c *Clauses, state verdict.State, i span.Instant) (bool, string) {
-	mode, notice := c.Agreement.Maintenance.Mode, c.Agreement.Maintenance.NoticeS
-	window, late := "", ""
+	m := c.Agreement.Maintenance
+	found, late := e.covering(c, i)
+	granted := c.Granted.Contains(i)
+	switch {
+	case found == nil:
+		return false, "no maintenance window covers it"
+	case m.Mode == "ignore" || m.Mode == "":
+		return false, found.text + " covers it, but the agreement grants no maintenance"
+	case granted && m.Mode == "forgive" && state != verdict.Down && state != verdict.Degraded:
+		return false, found.text + " is granted, but forgives only what is down or degraded, and the service is " + state.String()
+	case granted:
+		return true, found.text + " is granted, mode " + m.Mode
+	case found.kind == definition.Emergency && m.Emergency == nil:
+		return false, found.text + " covers it, but the agreement grants no emergency work"
+	case late != "":
+		return false, late
+	case found.kind == definition.Planned && !c.within(i):
+		return false, found.text + " covers it, but lies outside the times agreed for maintenance"
+	}
+	work := map[string]string{definition.Planned: "maintenance", definition.Emergency: "emergency work"}[found.kind]
+	return false, found.text + " covers it, but the cap of granted " + work + " was used up before"
+}
+
+// occurrence is one of a window that covers an instant.
+type occurrence struct{ text, kind string }
+
+// covering finds the occurrence that covers an instant, one that was announced
+// in time before others; late says that none was, and how.
+func (e *Evidence) covering(c *Clauses, i span.Instant) (found *occurrence, late string) {
+	m := c.Agreement.Maintenance
 	for _, w := range e.bundle.Windows {
 		length := w.DurationS * span.Second
-		starts, err := w.Recurrence.Starts(i.Add(-length+1), i.Add(1))
+		starts, err := w.Starts(i.Add(-length+1), i.Add(1))
 		if err != nil || len(starts) == 0 || !slices.Contains(w.Services, c.Agreement.Service) {
 			continue
 		}
-		start := starts[len(starts)-1]
-		window = fmt.Sprintf("window %s from %s to %s", w.ID, start, start.Add(length))
-		if w.AnnouncedAt > start.Add(-notice*span.Second) {
-			late = fmt.Sprintf("%s was announced at %s, and the agreement asks for %s of notice", window, w.AnnouncedAt, seconds(notice))
-		} else {
-			late = ""
-			break
+		notice := m.NoticeS
+		if w.OfType() == definition.Emergency && m.Emergency != nil {
+			notice = m.Emergency.NoticeS
+		}
+		for _, start := range starts {
+			called := map[string]string{definition.Planned: "window", definition.Emergency: "emergency window"}[w.OfType()]
+			o := &occurrence{fmt.Sprintf("%s %s from %s to %s", called, w.ID, start, start.Add(length)), w.OfType()}
+			if w.AnnouncedAt <= start.Add(-notice*span.Second) {
+				return o, ""
+			}
+			found, late = o, fmt.Sprintf("%s was announced at %s, and the agreement asks for %s of notice",
+				o.text, w.AnnouncedAt, seconds(notice))
 		}
 	}
-	granted := c.Granted.Contains(i)
-	switch {
-	case window == "":
-		return false, "no maintenance window covers it"
-	case mode == "ignore" || mode == "":
-		return false, window + " covers it, but the agreement grants no maintenance"
-	case granted && mode == "forgive" && state != verdict.Down && state != verdict.Degraded:
-		return false, window + " is granted, but forgives only what is down or degraded, and the service is " + state.String()
-	case granted:
-		return true, window + " is granted, mode " + mode
-	case late != "":
-		return false, late
+	return found, late
+}
+
+// within says whether maintenance was agreed for an instant.
+func (c *Clauses) within(i span.Instant) bool {
+	w := c.Agreement.Maintenance.Within
+	if w == nil || w.Plan == nil {
+		return true
 	}
-	return false, window + " covers it, but the cap of granted maintenance was used up before"
+	hours, err := definition.CompileHours(*w)
+	return err == nil && hours.Within(c.Period).Contains(i)
 }
 
 // excusing is an outage of an upstream service that excuses an instant.

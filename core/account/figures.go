@@ -161,7 +161,7 @@ func (c *Clauses) credit(v Verdict, availability *big.Rat) string {
 func latency(objective definition.Latency, timing Timing, line span.Timeline[Class], covered span.Span) (*LatencyOutcome, error) {
 	var out LatencyOutcome
 	var err error
-	out.Measurements, out.Within, err = timing(objective.Check, objective.LimitMS, func(i span.Instant) bool {
+	out.Measurements, out.Within, err = timing(objective.Check, objective.Limit(), func(i span.Instant) bool {
 		if !covered.Contains(i) {
 			return false
 		}

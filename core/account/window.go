@@ -46,7 +46,7 @@ func (e *Evidence) Window(a definition.Agreement, w definition.Window) (*WindowE
 	}
 	rest := span.Span{From: before.Clauses.Covered.To, To: before.Clauses.Period.To}
 	length := w.DurationS * span.Second
-	starts, err := planned.Recurrence.Starts(rest.From.Add(-length), rest.To)
+	starts, err := planned.Starts(rest.From.Add(-length), rest.To)
 	if err != nil {
 		return nil, &definition.Fault{Path: "rrule", Message: err.Error()}
 	}

@@ -20,6 +20,8 @@ type Recurrence struct {
 	until    span.Instant   // bound on the start's instant, from an UNTIL with Z; End when there is none
 	last     time.Time      // bound on the start's wall reading, from an UNTIL without Z; zero when there is none
 	exdates  map[int64]bool // wall readings, as if UTC, in ms
+	kept     []span.Instant // all starts before keptTo, where they were expanded once for many uses
+	keptTo   span.Instant
 }
 
 // maxStarts bounds one expansion, so that a rule such as FREQ=SECONDLY over
@@ -143,6 +145,11 @@ func (r Recurrence) Recurs() bool { return r.rule != nil }
 // Starts returns the instants of the starts in [from, to), in time order. It
 // fails when there would be more than three million to look at.
 func (r Recurrence) Starts(from, to span.Instant) ([]span.Instant, error) {
+	if r.kept != nil && to <= r.keptTo {
+		first, _ := slices.BinarySearch(r.kept, from)
+		last, _ := slices.BinarySearch(r.kept, to)
+		return slices.Clone(r.kept[first:max(first, last)]), nil
+	}
 	var out []span.Instant
 	keep := func(w Wall) {
 		if i := w.Instant(r.Location, Shift); i >= from && i < to && i <= r.until && !r.exdates[w.utc.UnixMilli()] {
@@ -177,6 +184,38 @@ func (r Recurrence) Starts(from, to span.Instant) ([]span.Instant, error) {
 		return nil, fmt.Errorf("the rule has more than %d starts up to %s; use a longer interval or a later start", maxStarts, to)
 	}
 	return sortedInstants(out), nil
+}
+
+// Expanded returns the recurrence with its starts before an instant kept, for
+// many calls of Starts. It fails where Starts does.
+func (r Recurrence) Expanded(to span.Instant) (Recurrence, error) {
+	starts, err := r.Starts(span.Beginning, to)
+	if err != nil {
+		return r, err
+	}
+	r.kept, r.keptTo = append([]span.Instant{}, starts...), to
+	return r, nil
+}
+
+// MostStartsADay is how many starts the rule can give on one day, by its text
+// alone: the hours it can name × its minutes × its seconds, whatever INTERVAL,
+// BYSETPOS, COUNT or UNTIL leave of them.
+func (r Recurrence) MostStartsADay() int {
+	if r.rule == nil {
+		return 1
+	}
+	hours, minutes, seconds := max(1, len(r.rule.Byhour)), max(1, len(r.rule.Byminute)), max(1, len(r.rule.Bysecond))
+	switch r.rule.Freq {
+	case rrule.SECONDLY:
+		return 24 * 60 * 60
+	case rrule.MINUTELY:
+		return 24 * 60
+	case rrule.HOURLY:
+		if len(r.rule.Byhour) == 0 {
+			hours = 24
+		}
+	}
+	return hours * minutes * seconds
 }
 
 // each yields the wall readings of the rule, whole seconds, until yield returns false.

@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -62,11 +63,37 @@ type Compiled struct {
 	Span    span.Span
 	Windows []CompiledWindow
 	Hours   map[string]calendar.Hours // by agreement id
-	// Order lists services so that each comes after those it depends on.
-	Order    []string
-	Services map[string]*Service
+	// Epochs cut time where the revision of some service changes, in order.
+	Epochs []Epoch
+	// Services holds every service's revisions in time order, by id.
+	Services map[string]Services
 	// Checks holds every check's revisions in time order, by check id.
 	Checks map[string][]Check
+
+	window func(Window) (CompiledWindow, error)
+}
+
+// Services are the revisions of a service in time order, disjoint.
+type Services []Service
+
+// InForce is the revision in force at i; nil when there is none.
+func (s Services) InForce(i span.Instant) *Service {
+	for n := range s {
+		if Begins(s[n].From) <= i && i < Ends(s[n].Until) {
+			return &s[n]
+		}
+	}
+	return nil
+}
+
+// Checks are all the checks' revisions that stand in any of the service's: they
+// count by their own times.
+func (s Services) Checks() []Check {
+	var out []Check
+	for _, r := range s {
+		out = append(out, r.Checks...)
+	}
+	return out
 }
 
 // CompiledWindow is a window with its recurrence resolved.
@@ -80,10 +107,14 @@ func (c *Compiled) Final() bool { return c.AsOf == nil || *c.AsOf >= c.Span.To }
 
 // Compile checks every rule that a set of definitions must keep and resolves
 // times. The error is a *Fault for the first thing found wrong.
-func Compile(b Bundle) (*Compiled, error) {
+func Compile(b Bundle) (*Compiled, error) { return CompileWith(b, CompileWindow) }
+
+// CompileWith is Compile with another way to resolve a window, such as from what
+// was resolved before.
+func CompileWith(b Bundle, window func(Window) (CompiledWindow, error)) (*Compiled, error) {
 	c := &Compiled{
-		Bundle: b, Hours: map[string]calendar.Hours{},
-		Services: map[string]*Service{}, Checks: map[string][]Check{},
+		Bundle: b, window: window, Hours: map[string]calendar.Hours{},
+		Services: map[string]Services{}, Checks: map[string][]Check{},
 	}
 	for _, step := range []func() error{
 		c.period, c.services, c.dependencies, c.windows, c.agreements, c.adjustments,
@@ -129,17 +160,18 @@ func (c *Compiled) services() error {
 		if err := name(path+".id", s.ID); err != nil {
 			return err
 		}
-		if c.Services[s.ID] != nil {
-			return fault(path+".id", "two services have the id %s; ids are unique", s.ID)
+		if err := order(path+".until", s.From, s.Until); err != nil {
+			return err
 		}
-		c.Services[s.ID] = s
+		c.Services[s.ID] = append(c.Services[s.ID], *s)
 		for j, check := range s.Checks {
 			path := fmt.Sprintf("%s.checks[%d]", path, j)
 			if err := checkRevision(path, check); err != nil {
 				return err
 			}
 			if o, taken := owner[check.ID]; taken && o != s.ID {
-				return fault(path+".id", "%s is a check of service %s too; all revisions of a check belong to one service", check.ID, o)
+				return fault(path+".id",
+					"%s is a check of the services %s and %s; all revisions of a check belong to one", check.ID, o, s.ID)
 			}
 			owner[check.ID] = s.ID
 			c.Checks[check.ID] = append(c.Checks[check.ID], check)
@@ -156,11 +188,28 @@ func (c *Compiled) services() error {
 		}
 	}
 	for id, revisions := range c.Checks {
-		slices.SortFunc(revisions, func(a, b Check) int { return int(max(-1, min(1, Begins(a.From)-Begins(b.From)))) })
-		for i := 1; i < len(revisions); i++ {
-			if Begins(revisions[i].From) < Ends(revisions[i-1].Until) {
-				return fault("services", "two revisions of %s overlap from %s on; give the earlier an until that is not after the later's from", id, bound(revisions[i].From))
-			}
+		if err := disjoint("services", id, revisions, func(r Check) validity { return validity{r.From, r.Until} }); err != nil {
+			return err
+		}
+	}
+	for id, revisions := range c.Services {
+		if err := disjoint("services", "the service "+id, revisions, func(r Service) validity { return validity{r.From, r.Until} }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// validity is when a revision is in force.
+type validity struct{ from, until *span.Instant }
+
+// disjoint puts revisions in order of time and refuses those that overlap.
+func disjoint[R any](path, of string, revisions []R, valid func(R) validity) error {
+	slices.SortStableFunc(revisions, func(a, b R) int { return cmp.Compare(Begins(valid(a).from), Begins(valid(b).from)) })
+	for i := 1; i < len(revisions); i++ {
+		if from := valid(revisions[i]).from; Begins(from) < Ends(valid(revisions[i-1]).until) {
+			return fault(path,
+				"two revisions of %s overlap from %s on; give the earlier an until that is not after the later's from", of, bound(from))
 		}
 	}
 	return nil
@@ -189,87 +238,23 @@ func checkRevision(path string, check Check) error {
 	return order(path+".until", check.From, check.Until)
 }
 
-// dependencies fills Order and refuses circles and unknown names.
-func (c *Compiled) dependencies() error {
-	const (
-		fresh = iota
-		open
-		done
-	)
-	mark := map[string]int{}
-	var visit func(id string) error
-	visit = func(id string) error {
-		mark[id] = open
-		for j, g := range c.Services[id].DependsOn {
-			for k, member := range g.Services {
-				index := slices.IndexFunc(c.Bundle.Services, func(s Service) bool { return s.ID == id })
-				path := fmt.Sprintf("services[%d].depends_on[%d].services[%d]", index, j, k)
-				switch {
-				case c.Services[member] == nil:
-					return fault(path, "%s names no service", quote(member))
-				case mark[member] == open:
-					return fault(path, "services depend on each other in a circle through %s and %s", id, member)
-				case mark[member] == fresh:
-					if err := visit(member); err != nil {
-						return err
-					}
-				}
-			}
-		}
-		mark[id] = done
-		c.Order = append(c.Order, id)
-		return nil
-	}
-	for _, s := range c.Bundle.Services {
-		if mark[s.ID] == fresh {
-			if err := visit(s.ID); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// dependsOn says whether service a depends on b, through others too.
-func (c *Compiled) dependsOn(a, b string) bool {
-	seen := map[string]bool{}
-	var visit func(string) bool
-	visit = func(id string) bool {
-		for _, g := range c.Services[id].DependsOn {
-			for _, member := range g.Services {
-				if member == b {
-					return true
-				}
-				if !seen[member] {
-					seen[member] = true
-					if visit(member) {
-						return true
-					}
-				}
-			}
-		}
-		return false
-	}
-	return visit(a)
-}
-
 func (c *Compiled) windows() error {
-	seen := map[string]bool{}
+	revisions := map[string][]Window{}
 	for i, w := range c.Bundle.Windows {
 		path := fmt.Sprintf("windows[%d]", i)
 		if err := name(path+".id", w.ID); err != nil {
 			return err
 		}
-		if seen[w.ID] {
-			return fault(path+".id", "two windows have the id %s; ids are unique", w.ID)
+		if err := order(path+".until", w.From, w.Until); err != nil {
+			return err
 		}
-		seen[w.ID] = true
+		revisions[w.ID] = append(revisions[w.ID], w)
 		for j, s := range w.Services {
 			if c.Services[s] == nil {
 				return fault(fmt.Sprintf("%s.services[%d]", path, j), "%s names no service", quote(s))
 			}
 		}
-		compiled, err := CompileWindow(w)
+		compiled, err := c.window(w)
 		if err != nil {
 			return Within(path, err)
 		}
@@ -279,7 +264,17 @@ func (c *Compiled) windows() error {
 		}
 		c.Windows = append(c.Windows, compiled)
 	}
+	for id, list := range revisions {
+		if err := disjoint("windows", "the window "+id, list, func(w Window) validity { return validity{w.From, w.Until} }); err != nil {
+			return err
+		}
+	}
 	return nil
+}
+
+// Starts are the starts in [from, to) that this revision decides on, in order.
+func (w CompiledWindow) Starts(from, to span.Instant) ([]span.Instant, error) {
+	return w.Recurrence.Starts(max(from, Begins(w.From)), min(to, Ends(w.Until)))
 }
 
 // CompileWindow resolves the times of one window. The error is a *Fault.
@@ -295,6 +290,9 @@ func CompileWindow(w Window) (CompiledWindow, error) {
 	if w.DurationS < 1 {
 		return CompiledWindow{}, fault("duration_s", "is %d; a window lasts at least 1 second", w.DurationS)
 	}
+	if w.DurationS > MostWindowS {
+		return CompiledWindow{}, fault("duration_s", "is %d; a window lasts at most 31 days, %d seconds", w.DurationS, MostWindowS)
+	}
 	exdates := make([]calendar.Wall, len(w.Exdates))
 	for i, s := range w.Exdates {
 		if exdates[i], err = calendar.ParseWall(s); err != nil {
@@ -304,6 +302,11 @@ func CompileWindow(w Window) (CompiledWindow, error) {
 	rec, err := calendar.NewRecurrence(start, loc, w.RRule, exdates)
 	if err != nil {
 		return CompiledWindow{}, fault("rrule", "%v", err)
+	}
+	if n := rec.MostStartsADay(); n > MostStartsADay {
+		return CompiledWindow{}, fault("rrule",
+			"%q can start %d times a day; a window starts at most %d times: take a coarser FREQ, or fewer hours, minutes and seconds",
+			w.RRule, n, MostStartsADay)
 	}
 	return CompiledWindow{w, rec}, nil
 }
@@ -330,12 +333,32 @@ func (c *Compiled) agreements() error {
 				return fault(path, "%s names no service", quote(u))
 			case u == a.Service:
 				return fault(path, "the agreement excuses its own service %s", u)
-			case c.dependsOn(u, a.Service):
-				return fault(path, "the agreement excuses %s, which depends on its own service %s", u, a.Service)
+			}
+			if since, depends := c.dependsOn(u, a.Service); depends {
+				when := ""
+				if since != span.Beginning {
+					when = " from " + since.String() + " on"
+				}
+				return fault(path, "the agreement excuses %s, which depends on its own service %s%s", u, a.Service, when)
+			}
+		}
+		if err := a.Maintenance.check(); err != nil {
+			return Within(path+".maintenance", err)
+		}
+		if within := a.Maintenance.Within; within != nil && within.Plan != nil {
+			if _, err := CompileHours(*within); err != nil {
+				return Within(path+".maintenance.within", err)
 			}
 		}
 		if a.Latency != nil && c.Checks[a.Latency.Check] == nil {
 			return fault(path+".latency.check", "%s names no check", quote(a.Latency.Check))
+		}
+		for field, v := range map[string]int64{
+			"min_outage_s": a.MinOutageS, "upstream.lead_s": a.Upstream.LeadS, "upstream.linger_s": a.Upstream.LingerS,
+		} {
+			if v > MostClauseS {
+				return fault(path+"."+field, "is %d; it is at most a day, %d seconds", v, MostClauseS)
+			}
 		}
 		hours, err := CompileHours(a.ServiceHours)
 		if err != nil {
@@ -351,6 +374,14 @@ var weekdays = map[string]time.Weekday{
 	"TH": time.Thursday, "FR": time.Friday, "SA": time.Saturday,
 }
 
+// check says what contradicts itself in the clause.
+func (m Maintenance) check() error {
+	if m.Emergency != nil && (m.Mode == MaintenanceIgnore || m.Mode == "") {
+		return fault("emergency", "stands beside mode ignore, which grants nothing; take it away, or choose exclude or forgive")
+	}
+	return nil
+}
+
 // CompileHours resolves service hours. The error is a *Fault.
 func CompileHours(h ServiceHours) (calendar.Hours, error) {
 	if h.Plan == nil {
@@ -364,6 +395,9 @@ func CompileHours(h ServiceHours) (calendar.Hours, error) {
 	for i, row := range h.Plan.Weekly {
 		path := fmt.Sprintf("weekly[%d]", i)
 		var r calendar.HoursRow
+		if len(row.Days) == 0 {
+			return out, fault(path+".days", "is empty; a row needs at least one day")
+		}
 		for j, day := range row.Days {
 			d, ok := weekdays[day]
 			if !ok {

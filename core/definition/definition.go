@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"strconv"
 
+	"kestite/core/measure"
 	"kestite/core/span"
 )
 
@@ -50,13 +51,16 @@ const (
 // Always is the service_hours of an agreement without a weekly plan.
 const Always = "always"
 
-// Service is what is answered for.
+// Service is one revision of what is answered for: what it is during [From, Until).
 type Service struct {
 	ID        string  `json:"id" required:"true"`
 	Kind      string  `json:"kind" required:"true" enum:"business,supporting,supplier"`
 	Combine   string  `json:"combine" default:"worst" enum:"worst,best"`
 	Checks    []Check `json:"checks"`
 	DependsOn []Group `json:"depends_on"`
+
+	From  *span.Instant `json:"from,omitempty"`
+	Until *span.Instant `json:"until,omitempty"`
 }
 
 // Group is a dependency on a number of services out of several.
@@ -81,16 +85,35 @@ type Check struct {
 	Until       *span.Instant `json:"until,omitempty"`
 }
 
-// Window is planned work on services, once or recurring in wall time.
+// Types of window.
+const (
+	Planned   = "planned"
+	Emergency = "emergency"
+)
+
+// Window is one revision of work on services, once or recurring in wall time:
+// it decides on the occurrences that start during [From, Until).
 type Window struct {
 	ID          string       `json:"id" required:"true"`
 	Services    []string     `json:"services" required:"true"`
+	Type        string       `json:"type,omitempty" default:"planned" enum:"planned,emergency"`
 	Start       string       `json:"start" required:"true"`
 	Timezone    string       `json:"timezone" required:"true"`
 	DurationS   int64        `json:"duration_s" required:"true" min:"1"`
 	RRule       string       `json:"rrule,omitempty"`
 	Exdates     []string     `json:"exdates"`
 	AnnouncedAt span.Instant `json:"announced_at" required:"true"`
+
+	From  *span.Instant `json:"from,omitempty"`
+	Until *span.Instant `json:"until,omitempty"`
+}
+
+// OfType is the window's type; planned where nothing is said.
+func (w Window) OfType() string {
+	if w.Type == "" {
+		return Planned
+	}
+	return w.Type
 }
 
 // Agreement is what was promised for a service.
@@ -109,13 +132,35 @@ type Agreement struct {
 	MinCoveragePercent    Percent       `json:"min_coverage_percent" default:"0"`
 	Credits               []Credit      `json:"credits"`
 	Latency               *Latency      `json:"latency,omitempty"`
+	Objectives            *Objectives   `json:"objectives,omitempty"`
 }
 
-// Maintenance says what granted windows do to the account. CapS nil is no cap.
+// Maintenance says what granted windows do to the account. CapS nil is no cap,
+// Within nil any time, Emergency nil grants no emergency work.
 type Maintenance struct {
-	Mode    string `json:"mode" default:"ignore" enum:"ignore,exclude,forgive"`
-	NoticeS int64  `json:"notice_s" default:"0" min:"0"`
-	CapS    *int64 `json:"cap_s" min:"0"`
+	Mode      string              `json:"mode" default:"ignore" enum:"ignore,exclude,forgive"`
+	NoticeS   int64               `json:"notice_s" default:"0" min:"0"`
+	CapS      *int64              `json:"cap_s" min:"0"`
+	Within    *ServiceHours       `json:"within,omitempty"`
+	Emergency *EmergencyAllowance `json:"emergency,omitempty"`
+}
+
+// EmergencyAllowance is what is granted of emergency work. CapS nil is no cap.
+type EmergencyAllowance struct {
+	NoticeS int64  `json:"notice_s" default:"0" min:"0" minimum:"0"`
+	CapS    *int64 `json:"cap_s,omitempty" min:"0" minimum:"0"`
+}
+
+// Objectives are promises beside availability; nil ones were not made.
+type Objectives struct {
+	OutagesAtMost  *int64 `json:"outages_at_most,omitempty" min:"0" minimum:"0" maximum:"100000"`
+	LongestOutageS *int64 `json:"longest_outage_s,omitempty" min:"0" minimum:"0" maximum:"31622400" doc:"Seconds"`
+	MTTRS          *int64 `json:"mttr_s,omitempty" min:"0" minimum:"0" maximum:"31622400" doc:"Mean time to restore, seconds"`
+}
+
+// Any says whether there is any of them.
+func (o *Objectives) Any() bool {
+	return o != nil && (o.OutagesAtMost != nil || o.LongestOutageS != nil || o.MTTRS != nil)
 }
 
 // Upstream names services whose downtime excuses ours.
@@ -133,10 +178,14 @@ type Credit struct {
 
 // Latency is the objective on the response time of one check's measurements.
 type Latency struct {
-	Check         string  `json:"check" required:"true"`
-	LimitMS       int64   `json:"limit_ms" required:"true" min:"1"`
+	Check string `json:"check" required:"true"`
+	// LimitMS has three decimals at most; Limit gives it exactly.
+	LimitMS       float64 `json:"limit_ms" required:"true" above:"0" exclusiveMinimum:"0" maximum:"1000000000"`
 	TargetPercent Percent `json:"target_percent" required:"true"`
 }
+
+// Limit is the limit in whole thousandths of a millisecond, as measures are kept.
+func (l Latency) Limit() int64 { return measure.Thousandths(l.LimitMS) }
 
 // Adjustment overrides the class of a stretch of an account once approved.
 type Adjustment struct {
@@ -147,6 +196,12 @@ type Adjustment struct {
 	Class     string       `json:"class" required:"true" enum:"excused,up,degraded,down,unmeasured"`
 	Approved  bool         `json:"approved" required:"true"`
 	Reason    string       `json:"reason,omitempty"`
+	// What follows is told, and counts for nothing.
+	Cause      string        `json:"cause,omitempty" default:"other" enum:"force-majeure,customer,third-party,measurement,other"`
+	Reference  string        `json:"reference,omitempty"`
+	ProposedBy string        `json:"proposed_by,omitempty"`
+	ApprovedBy string        `json:"approved_by,omitempty"`
+	ApprovedAt *span.Instant `json:"approved_at,omitempty"`
 }
 
 // Percent is a decimal percentage between 0 and 100, kept as it was written.

@@ -15,11 +15,11 @@ type PairPlanSpec struct {
 	Kinds     []string       `json:"kinds" minItems:"1" enum:"ping,path,udp"`
 	Shape     string         `json:"shape" enum:"full,regions,picked" doc:"full: every location with every other; regions: one link between any two regions and a full mesh inside each; picked: those in pairs"`
 	Locations []string       `json:"locations,omitempty" doc:"Among which; for full and regions"`
-	Pairs     []PairOf       `json:"pairs,omitempty" doc:"For picked"`
+	Pairs     []PairOf       `json:"pairs,omitempty" maxItems:"5000" doc:"For picked"`
 	IntervalS int64          `json:"interval_s" minimum:"10" maximum:"86400"`
 	BothWays  bool           `json:"both_ways,omitempty" doc:"Measure each pair from either end"`
 	OnDemand  bool           `json:"on_demand,omitempty" doc:"Keeps no checks; it measures when somebody runs it"`
-	Overrides []PairOverride `json:"overrides,omitempty" doc:"What single pairs do differently"`
+	Overrides []PairOverride `json:"overrides,omitempty" maxItems:"5000" doc:"What single pairs do differently"`
 	Note      string         `json:"note,omitempty" maxLength:"2000"`
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"github.com/theory/jsonpath"
 	"golang.org/x/net/http/httpguts"
+	"golang.org/x/net/idna"
 
 	"kestite/core/measure"
 )
@@ -187,7 +188,23 @@ type HTTPSettings struct {
 	Pattern          string   `json:"pattern,omitempty" maxLength:"1000" doc:"Regular expression (RE2) that the body must match"`
 	ForbiddenText    string   `json:"forbidden_text,omitempty" maxLength:"1000" doc:"Text that the body must not contain"`
 	ForbiddenPattern string   `json:"forbidden_pattern,omitempty" maxLength:"1000" doc:"Regular expression (RE2) that the body must not match"`
+	MaxBodyBytes     int64    `json:"max_body_bytes,omitempty" minimum:"0" maximum:"268435456" doc:"How much of a body is read; one that is longer is cut, which is degraded. 0: 16 MiB"`
 	JSONPath         string   `json:"json_path,omitempty" maxLength:"1000" doc:"JSONPath (RFC 9535) of one number in the body, the measure value; such as $.bookings.last_hour"`
+}
+
+// Bodies of answers, in bytes: how much is read of one unless the check says
+// otherwise, and at most.
+const (
+	UsualBody = 16 << 20
+	MostBody  = 256 << 20
+)
+
+// MostBody is how much of a body is read.
+func (h HTTPSettings) MostBody() int64 {
+	if h.MaxBodyBytes == 0 {
+		return UsualBody
+	}
+	return min(h.MaxBodyBytes, MostBody)
 }
 
 // Header is a field of a request.
@@ -213,6 +230,10 @@ func (h HTTPSettings) Check() error {
 			return fault(path, "the value of %s would be stored in the clear; make a credential of it", f.Name)
 		}
 	}
+	if h.MaxBodyBytes < 0 || h.MaxBodyBytes > MostBody {
+		return fault("http.max_body_bytes",
+			"%d bytes is not allowed; it is at most %d (256 MiB), and 0 for 16 MiB", h.MaxBodyBytes, MostBody)
+	}
 	if h.Status != "" {
 		if _, err := ParseStatusSet(h.Status); err != nil {
 			return fault("http.status", "%v", err)
@@ -227,8 +248,47 @@ func (h HTTPSettings) Check() error {
 		if _, err := jsonpath.Parse(h.JSONPath); err != nil {
 			return fault("http.json_path", "%q is no JSONPath (%v); write it as $.bookings.last_hour", h.JSONPath, strings.TrimPrefix(err.Error(), "jsonpath: "))
 		}
+		if many := manyVisits(h.JSONPath); many != "" {
+			return fault("http.json_path",
+				"%q has %s, which on some answers takes longer than a measurement may; write it as $.bookings.last_hour", h.JSONPath, many)
+		}
 	}
 	return nil
+}
+
+// manyVisits names what lets a valid JSONPath (RFC 9535) look at the values of
+// an answer more than once for each of its steps; "" when nothing does. Such a path can be made
+// to take time that grows with a power of the answer's size: two descents ..,
+// several selectors in one step, or a filter that begins again at the root.
+func manyVisits(path string) string {
+	var open []byte // the brackets that are open
+	descents, quote := 0, byte(0)
+	for i := 0; i < len(path); i++ {
+		switch c := path[i]; {
+		case quote != 0 && c == '\\':
+			i++
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '\'' || c == '"':
+			quote = c
+		case c == '[' || c == '(':
+			open = append(open, c)
+		case c == ']' || c == ')':
+			open = open[:max(len(open)-1, 0)]
+		case c == ',' && len(open) > 0 && open[len(open)-1] == '[':
+			return "several selectors in one step"
+		case c == '$' && len(open) > 0:
+			return "a filter that begins again at the root ($)"
+		case c == '.' && strings.HasPrefix(path[i:], ".."):
+			if descents++; descents > 1 {
+				return "more than one descent (..)"
+			}
+			i++
+		}
+	}
+	return ""
 }
 
 var httpMethods = []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"}
@@ -277,11 +337,42 @@ func ValidSecret(secret string) error {
 
 var hostName = regexp.MustCompile(`^([A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?\.)*[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?\.?$`)
 
+// ASCIIName is a host's name as it goes on the wire: an international one in
+// its ASCII form (RFC 5891), with or without the last dot.
+func ASCIIName(name string) (string, error) {
+	if name == "." || isASCII(name) {
+		return name, nil
+	}
+	ascii, err := idna.Lookup.ToASCII(name)
+	if err != nil {
+		return "", fmt.Errorf("%q is no international name: %v", name, err)
+	}
+	return ascii, nil
+}
+
+func isASCII(s string) bool {
+	for i := range len(s) {
+		if s[i] >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
+// isHost says whether s is an address or the name of a host.
+func isHost(s string) bool {
+	if net.ParseIP(s) != nil {
+		return true
+	}
+	ascii, err := ASCIIName(s)
+	return err == nil && hostName.MatchString(ascii) && len(ascii) <= 255
+}
+
 // ValidTarget says what is wrong with the target of a kind of check.
 func ValidTarget(kind, target string) error {
 	switch kind {
 	case measure.Ping.Name, measure.Path.Name:
-		if net.ParseIP(target) == nil && !hostName.MatchString(target) {
+		if !isHost(target) {
 			return fmt.Errorf("%q is neither a host name nor an address; leave scheme, port and path away", target)
 		}
 	case measure.HTTP.Name:
@@ -293,7 +384,7 @@ func ValidTarget(kind, target string) error {
 			return errors.New("a name and password in the address would be stored in the clear; leave them away")
 		}
 	case measure.DNS.Name:
-		if !hostName.MatchString(target) || len(target) > 255 {
+		if target != "." && !isHost(target) {
 			return fmt.Errorf("%q is no domain name; write it as tickets.skerry.example", target)
 		}
 	case measure.TCP.Name, measure.Certificate.Name, measure.UDP.Name:
@@ -312,7 +403,7 @@ func HostPort(target string) (host string, port int, err error) {
 	if err == nil {
 		port, err = strconv.Atoi(text)
 	}
-	if err != nil || port < 1 || port > 65535 || net.ParseIP(host) == nil && !hostName.MatchString(host) {
+	if err != nil || port < 1 || port > 65535 || !isHost(host) {
 		return "", 0, fmt.Errorf("%q is no host with a port; write it as host:443, an IPv6 address in brackets", target)
 	}
 	return host, port, nil

@@ -42,7 +42,7 @@ type ServiceSpec struct {
 	Name      string         `json:"name" minLength:"1" maxLength:"80"`
 	Kind      string         `json:"kind" enum:"business,supporting,supplier"`
 	Owner     string         `json:"owner,omitempty" maxLength:"120"`
-	Tags      []string       `json:"tags,omitempty"`
+	Tags      []string       `json:"tags,omitempty" maxItems:"50"`
 	Runbook   string         `json:"runbook,omitempty" maxLength:"500" doc:"Link to what to do when it fails"`
 	Note      string         `json:"note,omitempty" maxLength:"2000"`
 	Combine   string         `json:"combine,omitempty" enum:"worst,best" default:"worst"`
@@ -106,7 +106,7 @@ type WindowSpec struct {
 	Services  []string `json:"services" minItems:"1"`
 	Start     string   `json:"start" doc:"Wall time, 2006-01-02T15:04:05"`
 	Timezone  string   `json:"timezone"`
-	DurationS int64    `json:"duration_s" minimum:"60" maximum:"2592000"`
+	DurationS int64    `json:"duration_s" minimum:"60" maximum:"2678400"`
 	RRule     string   `json:"rrule,omitempty"`
 	Exdates   []string `json:"exdates,omitempty"`
 }
@@ -290,12 +290,11 @@ func (a AgreementSpec) Validate() error {
 			return fault("from", "%v", err)
 		}
 	}
-	const day = 86_400
-	if u := a.Upstream; u != nil && (u.LeadS < 0 || u.LeadS > day || u.LingerS < 0 || u.LingerS > day) {
-		return fault("upstream", "lead and linger lie between 0 and %d s", day)
+	if u := a.Upstream; u != nil && (u.LeadS < 0 || u.LeadS > MostClauseS || u.LingerS < 0 || u.LingerS > MostClauseS) {
+		return fault("upstream", "lead and linger lie between 0 and %d s", MostClauseS)
 	}
-	if a.MinOutageS < 0 || a.MinOutageS > day {
-		return fault("min_outage_s", "%d s is not allowed; it lies between 0 and %d s", a.MinOutageS, day)
+	if a.MinOutageS < 0 || a.MinOutageS > MostClauseS {
+		return fault("min_outage_s", "%d s is not allowed; it lies between 0 and %d s", a.MinOutageS, MostClauseS)
 	}
 	for path, p := range map[string]Percent{
 		"target_percent": a.TargetPercent, "degraded_weight_percent": a.DegradedWeightPercent, "min_coverage_percent": a.MinCoveragePercent,

@@ -130,3 +130,28 @@ func TestSlug(t *testing.T) {
 		}
 	}
 }
+
+func TestPathsThatVisitTooMuch(t *testing.T) {
+	for path, many := range map[string]string{
+		"$.bookings.last_hour":                     "",
+		"$..last_hour":                             "",
+		"$['a..b'][\"c,d\"]['$']":                  "",
+		`$['it\'s..', 'x'].a`:                      "several selectors",
+		"$[?match(@.name, 'Eider.*,')].last_hour":  "",
+		"$[?@.open && count(@..berth) > 1].berths": "",
+		"$..a..b":                   "descent",
+		"$..[?@..a]":                "descent",
+		"$[0,0][0,0]":               "several selectors",
+		"$[?@['a','b']]":            "several selectors",
+		"$[?$[?$[*]]]":              "root",
+		"$[?count($..berth) > 1].a": "root",
+	} {
+		spec := check(func(c *CheckSpec) { c.HTTP = &HTTPSettings{JSONPath: path} })
+		switch err := spec.Validate(); {
+		case many == "" && err != nil:
+			t.Errorf("%s: %v", path, err)
+		case many != "" && (err == nil || !strings.Contains(err.Error(), many)):
+			t.Errorf("%s: %v, want %s", path, err, many)
+		}
+	}
+}

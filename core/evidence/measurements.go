@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"math"
 	"slices"
 
 	"kestite/core/definition"
@@ -28,7 +27,7 @@ type Measurements struct {
 
 type latencyKey struct {
 	check string
-	limit int64
+	limit int64 // thousandths of a millisecond
 }
 
 // Stretches is a verdict.Source.
@@ -37,8 +36,8 @@ func (m *Measurements) Stretches(check, location string) []verdict.Stretch {
 }
 
 // Timing is an account.Timing over the limits that the bundle's agreements name.
-func (m *Measurements) Timing(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64, err error) {
-	for _, lane := range m.answered[latencyKey{check, limitMS}] {
+func (m *Measurements) Timing(check string, limit int64, counted func(span.Instant) bool) (measurements, within int64, err error) {
+	for _, lane := range m.answered[latencyKey{check, limit}] {
 		lane.each(func(at span.Instant, quick bool) {
 			if !counted(at) {
 				return
@@ -104,7 +103,7 @@ type sample struct {
 	at      span.Instant
 	outcome measure.Outcome
 	digest  uint64
-	total   float64
+	total   int64 // thousandths
 	line    int64
 }
 
@@ -144,8 +143,8 @@ func ReadMeasurements(bundle *definition.Compiled, name string, open Open, progr
 		out: &Measurements{stretches: map[[2]string][]verdict.Stretch{}, answered: map[latencyKey][]answers{}},
 	}
 	for _, a := range bundle.Agreements {
-		if l := a.Latency; l != nil && !slices.Contains(c.limits[l.Check], l.LimitMS) {
-			c.limits[l.Check] = append(c.limits[l.Check], l.LimitMS)
+		if l := a.Latency; l != nil && !slices.Contains(c.limits[l.Check], l.Limit()) {
+			c.limits[l.Check] = append(c.limits[l.Check], l.Limit())
 		}
 	}
 	if err := c.pass(open, progress, c.stream); err != nil {
@@ -300,11 +299,11 @@ func (c *collector) judge(l *lane, s sample) {
 		return
 	}
 	l.stretches = l.series.Add(l.stretches, s.at, severity(s.outcome), l.current)
-	if s.outcome == measure.Failed || math.IsNaN(s.total) {
+	if s.outcome == measure.Failed || s.total == measure.None {
 		return
 	}
 	for i, limit := range l.limits {
-		l.answered[i].add(s.at, s.total <= float64(limit))
+		l.answered[i].add(s.at, s.total <= limit)
 	}
 }
 

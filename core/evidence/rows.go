@@ -23,8 +23,8 @@ type row struct {
 	check, location []byte
 	at              span.Instant
 	outcome         measure.Outcome
-	total           float64 // total_ms, NaN where there is none
-	digest          uint64  // of all measures as parsed
+	total           int64  // total_ms in thousandths, measure.None where there is none
+	digest          uint64 // of all measures as parsed
 }
 
 // rowReader reads measurements.csv one row at a time without allocating.
@@ -255,60 +255,90 @@ func (rr *rowReader) read(r *row) error {
 }
 
 func (rr *rowReader) readMeasures(r *row) error {
-	r.total = math.NaN()
-	r.digest = 14695981039346656037 // FNV-1a over the values' bits
+	r.total = measure.None
+	r.digest = 14695981039346656037 // FNV-1a over the values
 	for _, i := range rr.measures {
-		bits := uint64(math.MaxUint64)
+		value := int64(measure.None)
 		if f := rr.fields[i]; len(f) > 0 {
-			v, err := number(f)
+			v, err := thousandths(f)
 			if err != nil {
-				return rr.fault("%s: %q is no number; write it as 12.5, or leave it empty", rr.names[i], f)
+				return rr.fault("%s: %q is no finite decimal number; write it as 12.5, or leave it empty", rr.names[i], f)
 			}
 			if i == rr.total {
 				r.total = v
 			}
-			bits = math.Float64bits(v + 0) // −0 becomes 0
+			value = v
 		}
-		r.digest = (r.digest ^ bits) * 1099511628211
+		r.digest = (r.digest ^ uint64(value)) * 1099511628211
 		r.digest ^= r.digest >> 29
 	}
 	return nil
 }
 
-// number reads a decimal number, with or without an exponent. Short ones without
-// are exact by one division of two exact float64s.
-func number(f []byte) (float64, error) {
+// thousandths reads a finite decimal number, with or without an exponent, and
+// rounds it half up to whole thousandths. What lies beyond measure.MostValue is
+// beyond every limit, and is the greatest or least number there is.
+func thousandths(f []byte) (int64, error) {
 	var mantissa, digits, decimals int64
-	exponent, point := false, false
 	for i, b := range f {
 		switch {
-		case '0' <= b && b <= '9':
-			if digits++; digits <= 15 {
-				mantissa = mantissa*10 + int64(b-'0')
-			}
-			if point {
+		case '0' <= b && b <= '9' && digits < 15:
+			mantissa = mantissa*10 + int64(b-'0')
+			digits++
+			if decimals > 0 {
 				decimals++
 			}
-		case b == '.' && !point:
-			point = true
+		case b == '.' && decimals == 0:
+			decimals = 1
 		case b == '-' && i == 0:
-		case (b == 'e' || b == 'E') && i > 0, (b == '+' || b == '-') && exponent:
-			exponent = true
 		default:
+			return unusual(f)
+		}
+	}
+	if digits == 0 {
+		return 0, strconv.ErrSyntax
+	}
+	if f[0] == '-' {
+		mantissa = -mantissa
+	}
+	decimals = max(0, decimals-1)
+	if decimals <= 3 {
+		return mantissa * whole[3-decimals], nil
+	}
+	unit := whole[decimals-3]
+	t, rest := mantissa/unit, mantissa%unit
+	if rest < 0 {
+		t, rest = t-1, rest+unit
+	}
+	if 2*rest >= unit {
+		t++
+	}
+	return t, nil
+}
+
+var whole = [...]int64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13}
+
+// unusual is thousandths for long numbers and those with an exponent.
+func unusual(f []byte) (int64, error) {
+	for _, b := range f { // what ParseFloat would take besides
+		if (b < '0' || b > '9') && b != '.' && b != '-' && b != '+' && b != 'e' && b != 'E' {
 			return 0, strconv.ErrSyntax
 		}
 	}
-	if exponent || digits == 0 || digits > 15 {
-		return strconv.ParseFloat(string(f), 64)
+	v, err := strconv.ParseFloat(string(f), 64)
+	switch {
+	case err != nil || f[0] == '+':
+		return 0, strconv.ErrSyntax
+	case v > measure.MostValue:
+		return math.MaxInt64, nil
+	case v < -measure.MostValue:
+		return -math.MaxInt64, nil
 	}
-	v := float64(mantissa) / pow10[decimals]
-	if f[0] == '-' {
-		v = -v
+	if t, ok := measure.ParseThousandths(string(f)); ok { // exactly, where it is written out
+		return t, nil
 	}
-	return v, nil
+	return measure.Thousandths(v), nil
 }
-
-var pow10 = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15}
 
 func outcome(f []byte) (measure.Outcome, error) {
 	switch string(f) {

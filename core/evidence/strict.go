@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/big"
 	"reflect"
 	"slices"
 	"sort"
@@ -17,6 +18,7 @@ import (
 	"strings"
 
 	"kestite/core/definition"
+	"kestite/core/measure"
 )
 
 // object is a JSON object with its members in order.
@@ -220,6 +222,15 @@ func set(target reflect.Value, value any, path string, tag reflect.StructTag) er
 			return &definition.Fault{Path: path, Message: fmt.Sprintf("%d is not allowed; it is at least %d", i, lowest)}
 		}
 		target.SetInt(i)
+	case reflect.Float64:
+		v, err := decimal(value)
+		if err != nil {
+			return &definition.Fault{Path: path, Message: err.Error()}
+		}
+		if tag.Get("above") != "" && v <= 0 {
+			return &definition.Fault{Path: path, Message: fmt.Sprintf("%s is not allowed; it is above 0", shown(value))}
+		}
+		target.SetFloat(v)
 	case reflect.Bool:
 		b, ok := value.(bool)
 		if !ok {
@@ -247,6 +258,26 @@ func set(target reflect.Value, value any, path string, tag reflect.StructTag) er
 		return fmt.Errorf("%s: a %s cannot be decoded", path, target.Kind())
 	}
 	return nil
+}
+
+// decimal reads a number of at most three decimals, however it is written.
+func decimal(value any) (float64, error) {
+	n, ok := value.(json.Number)
+	if !ok || len(n) > 40 {
+		return 0, fmt.Errorf("%s is not allowed; a number is expected", shown(value))
+	}
+	exact, ok := new(big.Rat).SetString(n.String())
+	if !ok {
+		return 0, fmt.Errorf("%s is not allowed; a number is expected", n)
+	}
+	if !new(big.Rat).Mul(exact, big.NewRat(1000, 1)).IsInt() {
+		return 0, fmt.Errorf("%s has more than three decimals; three are the most", n)
+	}
+	v, _ := exact.Float64()
+	if !measure.Usable(v) {
+		return 0, fmt.Errorf("%s is beyond what can be compared, which is %v", n, measure.MostValue)
+	}
+	return v, nil
 }
 
 // maxSeconds keeps every sum of durations in milliseconds far from overflow.

@@ -4,6 +4,8 @@ package measure
 // to look at who asks why. Only what the kind of check yields is there.
 type Findings struct {
 	Remote   string    `json:"remote,omitempty" doc:"Address that answered"`
+	Tried    []string  `json:"tried,omitempty" doc:"Addresses that did not answer, each with why"`
+	Cut      bool      `json:"cut,omitempty" doc:"The body was longer than is read: its size is more than the measure says"`
 	Trace    *Trace    `json:"trace,omitempty"`
 	Response *Response `json:"response,omitempty" doc:"The answer as received, kept when the measurement failed"`
 	Chain    []Link    `json:"chain,omitempty" doc:"Certificates, the leaf first"`
@@ -13,7 +15,8 @@ type Findings struct {
 
 // Empty says whether there is nothing in them.
 func (f *Findings) Empty() bool {
-	return f == nil || f.Remote == "" && f.Trace == nil && f.Response == nil && len(f.Chain)+len(f.Answers)+len(f.Visited) == 0
+	return f == nil || f.Remote == "" && !f.Cut && f.Trace == nil && f.Response == nil &&
+		len(f.Chain)+len(f.Answers)+len(f.Visited)+len(f.Tried) == 0
 }
 
 // Response is an HTTP answer as received, secrets masked.

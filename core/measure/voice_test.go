@@ -18,14 +18,22 @@ func TestVoice(t *testing.T) {
 	for _, c := range []struct {
 		codec             measure.Codec
 		trip, jitter, bad float64
-		r, mos            float64 // worked by hand from the formulas
+		r, mos            float64
 	}{
-		{measure.G711, 100, 0, 0, 92.0, 4.38},
-		{measure.G711, 400, 0, 0, 85.903, 4.23},
-		{measure.G711, 0, 0, 1, 89.560, 4.33},
-		{measure.G711, 0, 0, 10, 66.135, 3.41},
-		{measure.G729, 0, 0, 0, 82.2, 4.10},
-		{measure.G729, 100, 10, 2, 72.520, 3.71},
+		// By the equations of ITU-T G.107 worked out apart from this program; half the
+		// trip is the delay one way. The last row of delay is 500 ms.
+		{measure.G711, 100, 0, 0, 91.756, 4.380},
+		{measure.G711, 200, 0, 0, 90.664, 4.355},
+		{measure.G711, 300, 0, 0, 89.539, 4.328},
+		{measure.G711, 400, 0, 0, 85.805, 4.223},
+		{measure.G711, 500, 0, 0, 79.177, 3.993},
+		{measure.G711, 600, 0, 0, 72.666, 3.719},
+		{measure.G711, 800, 0, 0, 62.247, 3.216},
+		{measure.G711, 1000, 0, 0, 54.803, 2.828},
+		{measure.G711, 100, 12.5, 0, 91.190, 4.367}, // 75 ms
+		{measure.G729, 0, 0, 0, 82.206, 4.105},
+		{measure.G711, 0, 0, 1, 89.567, 4.321},
+		{measure.G711, 0, 0, 10, 66.142, 3.410},
 		{measure.G711, 4000, 0, 50, 0, 1},
 	} {
 		r := c.codec.Rating(c.trip, c.jitter, c.bad)

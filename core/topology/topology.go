@@ -20,17 +20,21 @@ const mostShared = 20
 // several ways counts as the same one on all of them (total probability over
 // its two states). For the k-of-n sum see IEC 61078, reliability block diagrams.
 //
+// What depends on what is taken from the end of the bundle's period.
+//
 // It fails when a service has neither an own availability nor dependencies, and
 // when more than 20 services are shared.
 func Modelled(c *definition.Compiled, own map[string]float64, service string) (float64, error) {
-	m := model{bundle: c, own: own, ways: map[string]int{service: 1}, fixed: map[string]bool{}}
-	for i := len(c.Order) - 1; i >= 0; i-- { // each before those it depends on
-		if err := m.count(c.Order[i]); err != nil {
+	at := c.Span.To - 1
+	order := c.EpochAt(at).Order
+	m := model{bundle: c, at: at, own: own, ways: map[string]int{service: 1}, fixed: map[string]bool{}}
+	for i := len(order) - 1; i >= 0; i-- { // each before those it depends on
+		if err := m.count(order[i]); err != nil {
 			return 0, err
 		}
 	}
 	var shared []string
-	for _, id := range c.Order {
+	for _, id := range order {
 		if _, leaf := own[id]; leaf && m.ways[id] > 1 {
 			shared = append(shared, id)
 		}
@@ -70,11 +74,11 @@ func Leaves(c *definition.Compiled, service string, i span.Instant) []string {
 			return
 		}
 		seen[id] = true
-		if !top && measured(c, id, i) || len(c.Services[id].DependsOn) == 0 {
+		if !top && measured(c, id, i) || len(groups(c, id, i)) == 0 {
 			out = append(out, id)
 			return
 		}
-		for _, g := range c.Services[id].DependsOn {
+		for _, g := range groups(c, id, i) {
 			for _, member := range g.Members() {
 				visit(member, false)
 			}
@@ -84,8 +88,16 @@ func Leaves(c *definition.Compiled, service string, i span.Instant) []string {
 	return out
 }
 
+// groups is what a service depends on at an instant.
+func groups(c *definition.Compiled, id string, i span.Instant) []definition.Group {
+	if s := c.Services[id].InForce(i); s != nil {
+		return s.DependsOn
+	}
+	return nil
+}
+
 func measured(c *definition.Compiled, id string, i span.Instant) bool {
-	for _, check := range c.Services[id].Checks {
+	for _, check := range c.Services[id].Checks() {
 		if check.Role == definition.Decides && definition.Begins(check.From) <= i && i < definition.Ends(check.Until) {
 			return true
 		}
@@ -95,6 +107,7 @@ func measured(c *definition.Compiled, id string, i span.Instant) bool {
 
 type model struct {
 	bundle *definition.Compiled
+	at     span.Instant
 	own    map[string]float64
 	ways   map[string]int     // on how many ways a service is reached: 0, 1 or more
 	fixed  map[string]bool    // shared services, up or down in the case at hand
@@ -106,11 +119,11 @@ func (m *model) count(id string) error {
 	if _, leaf := m.own[id]; leaf || m.ways[id] == 0 {
 		return nil
 	}
-	groups := m.bundle.Services[id].DependsOn
-	if len(groups) == 0 {
+	below := groups(m.bundle, id, m.at)
+	if len(below) == 0 {
 		return fmt.Errorf("%s has no availability of its own and depends on nothing", id)
 	}
-	for _, g := range groups {
+	for _, g := range below {
 		for _, member := range g.Members() {
 			m.ways[member] = min(2, m.ways[member]+m.ways[id])
 		}
@@ -148,7 +161,7 @@ func (m *model) up(id string) float64 {
 		return p
 	}
 	all := 1.0
-	for _, g := range m.bundle.Services[id].DependsOn {
+	for _, g := range groups(m.bundle, id, m.at) {
 		members := g.Members()
 		need := int(g.Need)
 		if need == 0 {

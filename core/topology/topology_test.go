@@ -123,7 +123,7 @@ func isUp(c *definition.Compiled, state map[string]bool, id string) bool {
 	if up, leaf := state[id]; leaf {
 		return up
 	}
-	for _, g := range c.Services[id].DependsOn {
+	for _, g := range c.Services[id][0].DependsOn {
 		members := g.Members()
 		up := 0
 		for _, m := range members {

@@ -42,10 +42,13 @@ func (r Revisions) Settings(i span.Instant) (Settings, bool) {
 // SettingsOf returns the judging settings of one revision. A rolling rule
 // judges in a second step (Roll): for it every failure is kept by itself.
 func SettingsOf(c definition.Check) Settings {
-	if c.Rolling != nil {
-		return Settings{Confirm: 1, Recover: 1, StaleAfter: c.StaleAfterS * span.Second, Apart: true}
+	set := Settings{
+		Confirm: c.Confirm, Recover: c.Recover, StaleAfter: c.StaleAfterS * span.Second, Revision: int64(definition.Begins(c.From)),
 	}
-	return Settings{Confirm: c.Confirm, Recover: c.Recover, StaleAfter: c.StaleAfterS * span.Second}
+	if c.Rolling != nil {
+		set.Confirm, set.Recover, set.Apart = 1, 1, true
+	}
+	return set
 }
 
 // Location returns what one location said over time in the three views, from

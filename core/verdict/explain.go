@@ -49,11 +49,15 @@ type GroupReason struct {
 // Explain says why a service of the bundle is in its state at i. states are
 // those of all services, as Services returns them.
 func Explain(c *definition.Compiled, source Source, states map[string]span.Timeline[Views], id string, i span.Instant) ServiceReason {
-	s := c.Services[id]
+	s := c.Services[id].InForce(i)
 	out := ServiceReason{Service: id, At: i, State: states[id].At(i)[Nominal], Checks: []CheckReason{}, Groups: []GroupReason{}}
+	if s == nil {
+		out.Text = "no revision of the service is in force: unmeasured"
+		return out
+	}
 	seen := map[string]bool{}
 	deciding := 0
-	for _, check := range s.Checks {
+	for _, check := range c.Services[id].Checks() {
 		if seen[check.ID] {
 			continue
 		}

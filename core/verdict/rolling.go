@@ -22,9 +22,12 @@ func (r Revisions) Rolls() bool {
 }
 
 // Roll judges a check's failures by its rolling rule (docs/accounting.md §3),
-// from the stretches of its locations as Series made them. live says that those
-// not decided yet keep the state before them, as live screens show it; an
-// account leaves them unmeasured. Without a rolling rule it returns lanes.
+// from the stretches of its locations as Series made them: no stretch lies in
+// two revisions, and a failure under a rolling rule is one by itself, so that
+// the machine can run over them once more, now knowing which failures are
+// believed. live says that what is not decided yet keeps the state before it, as
+// live screens show it; an account leaves it as it is when the data end there.
+// Without a rolling rule it returns lanes.
 func Roll(revisions Revisions, lanes map[string][]Stretch, live bool) map[string][]Stretch {
 	if !revisions.Rolls() {
 		return lanes
@@ -36,7 +39,7 @@ func Roll(revisions Revisions, lanes map[string][]Stretch, live bool) map[string
 	believe(revisions.failures(lanes), confirmed)
 	out := make(map[string][]Stretch, len(lanes))
 	for location, list := range lanes {
-		out[location] = revisions.settle(list, confirmed[location], live)
+		out[location] = revisions.again(list, confirmed[location], live)
 	}
 	return out
 }
@@ -90,65 +93,24 @@ func believe(list []failure, confirmed map[string][]bool) {
 	}
 }
 
-// settle gives the failures of one location their states, and joins stretches
-// that are alike.
-func (r Revisions) settle(list []Stretch, confirmed []bool, live bool) []Stretch {
-	var out []Stretch
-	ruled := func(i int) bool {
-		if list[i].Own != Down {
-			return false
-		}
-		c := r.Valid(list[i].First)
-		return c != nil && c.Rolling != nil
-	}
-	for i := 0; i < len(list); {
-		if !ruled(i) {
-			out = r.join(out, list[i])
-			i++
+// again runs the machine over the stretches of one location.
+func (r Revisions) again(list []Stretch, believed []bool, live bool) []Stretch {
+	var s Series
+	out := make([]Stretch, 0, len(list))
+	for i, one := range list {
+		c := r.Valid(one.First)
+		if c == nil {
 			continue
 		}
-		// A run of failures without a gap.
-		end, decided := i+1, confirmed[i]
-		for end < len(list) && !r.gap(list[end-1], list[end]) && ruled(end) {
-			decided = decided || confirmed[end]
-			end++
-		}
-		if end == len(list) {
-			decided = decided || live
-		} else if !r.gap(list[end-1], list[end]) {
-			decided = true
-		}
-		state := Unmeasured
-		if n := len(out); n > 0 && !r.gap(out[n-1], list[i]) && (decided || out[n-1].State == Down) {
-			state = out[n-1].State
-		}
-		for ; i < end; i++ {
-			s := list[i]
-			if confirmed[i] {
-				state = Down
-			}
-			s.State = state
-			out = r.join(out, s)
-		}
+		doubted := one.Own == Down && c.Rolling != nil && !believed[i]
+		set := SettingsOf(*c)
+		set.Apart = doubted // believed ones go on like any failure
+		out = s.addRun(out, one, set, doubted)
 	}
-	return out
-}
-
-// gap says whether b comes too late to follow a.
-func (r Revisions) gap(a, b Stretch) bool {
-	set, _ := r.Settings(a.Last)
-	return b.First > a.Last.Add(set.StaleAfter)
-}
-
-// join appends s, to the last stretch where that goes on; failures in doubt stay apart.
-func (r Revisions) join(out []Stretch, s Stretch) []Stretch {
-	doubted := s.Own == Down && s.State != Down
-	if n := len(out); n > 0 && !doubted && out[n-1].State == s.State && out[n-1].Own == s.Own && !r.gap(out[n-1], s) {
-		out[n-1].Last = s.Last
-		out[n-1].Count += s.Count
-		return out
+	if live {
+		return s.Waiting(out)
 	}
-	return append(out, s)
+	return s.AtEnd(out)
 }
 
 // Doubted counts the failures since an instant that a rolling rule does not

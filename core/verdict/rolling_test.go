@@ -5,7 +5,6 @@ import (
 	"maps"
 	"math/rand/v2"
 	"slices"
-	"strings"
 	"testing"
 
 	"kestite/core/definition"
@@ -120,49 +119,80 @@ func plainly(revisions Revisions, lanes map[string][]reading, live bool) map[str
 		}
 	}
 	out := map[string]string{}
-	letters := "?udD"
 	for location, list := range lanes {
-		state := Unmeasured
-		var text strings.Builder
-		for i, r := range list {
-			set, _ := revisions.Settings(r.at)
-			if i > 0 {
-				before, _ := revisions.Settings(list[i-1].at)
-				if r.at > list[i-1].at.Add(before.StaleAfter) {
-					state = Unmeasured
-				}
-			}
-			now := r.own
-			if r.own == Down && !believed[fmt.Sprint(location, r.at)] {
-				now = state
-				decided := false
-				last := r.at
-				for n := i + 1; ; n++ {
-					if n == len(list) {
-						decided = decided || live
-						break
-					}
-					if list[n].at > last.Add(set.StaleAfter) {
-						break
-					}
-					if list[n].own != Down || believed[fmt.Sprint(location, list[n].at)] {
-						decided = true
-						break
-					}
-					last = list[n].at
-				}
-				if state != Down && !decided {
-					now = Unmeasured
-				}
-			}
-			if now != Unmeasured {
-				state = now
-			}
-			text.WriteByte(letters[now])
-		}
-		out[location] = text.String()
+		out[location] = alone(revisions, list, func(r reading) bool {
+			c := revisions.Valid(r.at)
+			return r.own == Down && c.Rolling != nil && !believed[fmt.Sprint(location, r.at)]
+		}, live)
 	}
 	return out
+}
+
+// alone judges the measurements of one location one by one, as
+// docs/accounting.md §3 is written; doubted are known.
+func alone(revisions Revisions, list []reading, doubted func(reading) bool, live bool) string {
+	const letters = "?udD"
+	text := make([]byte, len(list))
+	say := func(indexes []int, state State) {
+		for _, i := range indexes {
+			text[i] = letters[state]
+		}
+	}
+	s := Unmeasured
+	var failures, recovery, open []int // pending, and doubted ones that nothing has followed yet
+	for i, r := range list {
+		c := revisions.Valid(r.at)
+		confirm, recover := c.Confirm, c.Recover
+		if c.Rolling != nil {
+			confirm, recover = 1, 1
+		}
+		if i > 0 && r.at > list[i-1].at.Add(revisions.Valid(list[i-1].at).StaleAfterS*span.Second) {
+			say(failures, Unmeasured)
+			say(recovery, Down)
+			say(open, Unmeasured)
+			s, failures, recovery, open = Unmeasured, nil, nil, nil
+		}
+		switch {
+		case doubted(r) && s == Down:
+			say(append(recovery, i), Down)
+			recovery = nil
+			continue
+		case doubted(r):
+			open = append(open, i)
+			continue
+		}
+		say(open, s)
+		open = nil
+		switch {
+		case r.own == Down && s != Down:
+			if failures = append(failures, i); int64(len(failures)) >= confirm {
+				say(failures, Down)
+				s, failures = Down, nil
+			}
+		case r.own == Down:
+			say(append(recovery, i), Down)
+			recovery = nil
+		case s == Down:
+			if recovery = append(recovery, i); int64(len(recovery)) >= recover {
+				for _, n := range recovery {
+					text[n] = letters[list[n].own]
+				}
+				s, recovery = r.own, nil
+			}
+		default:
+			say(failures, s)
+			failures = nil
+			text[i], s = letters[r.own], r.own
+		}
+	}
+	end := Unmeasured
+	if live {
+		end = s
+	}
+	say(failures, end)
+	say(open, end)
+	say(recovery, Down)
+	return string(text)
 }
 
 func TestRollingRuleAsWritten(t *testing.T) {
@@ -171,16 +201,20 @@ func TestRollingRuleAsWritten(t *testing.T) {
 	}
 	r := rand.New(rand.NewPCG(4, 7))
 	seen := map[State]int{}
-	for round := range 3000 {
+	for round := range 20_000 {
 		places := []string{"a", "b", "c"}[:1+r.IntN(3)]
 		first := rolled(1+r.Int64N(4), 1, 1+r.Int64N(8), 1+r.Int64N(3), places...)
 		first.Rolling.Locations = 1 + r.Int64N(min(first.Rolling.Runs, int64(len(places))))
 		revisions := Revisions{first}
-		if r.IntN(2) == 0 {
-			edit := span.Instant(r.IntN(30)) * 1000
-			second := rolled(1+r.Int64N(4), 1, 1+r.Int64N(8), first.StaleAfterS, places...)
-			revisions[0].Until, second.From = &edit, &edit
-			revisions = append(revisions, second)
+		for range r.IntN(5) { // edits, of the rule, to confirm and recover, of the places
+			last := &revisions[len(revisions)-1]
+			edit := max(definition.Begins(last.From), 0) + span.Instant(1+r.IntN(12))*1000
+			next := rolled(1+r.Int64N(4), 1, 1+r.Int64N(8), 1+r.Int64N(3), places[:1+r.IntN(len(places))]...)
+			if r.IntN(2) == 0 {
+				next.Rolling, next.Confirm, next.Recover = nil, 1+r.Int64N(4), 1+r.Int64N(4)
+			}
+			last.Until, next.From = &edit, &edit
+			revisions = append(revisions, next)
 		}
 		lanes := map[string][]reading{}
 		for _, l := range places {

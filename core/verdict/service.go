@@ -9,28 +9,49 @@ import (
 type Source func(check, location string) []Stretch
 
 // Services returns the state over time of every service of a compiled bundle.
+// A service is at each instant what its revision in force then says, and
+// unmeasured while none is.
 func Services(c *definition.Compiled, source Source) map[string]span.Timeline[Views] {
+	checks := make(map[string]span.Timeline[Views], len(c.Checks))
+	for id, list := range c.Checks {
+		revisions := Revisions(list)
+		checks[id] = Check(revisions, func(l string) span.Timeline[Views] { return Location(source(id, l), revisions) })
+	}
 	out := make(map[string]span.Timeline[Views], len(c.Services))
-	for _, id := range c.Order {
-		out[id] = service(c, c.Services[id], source, out)
+	for _, e := range c.Epochs {
+		now := make(map[string]span.Timeline[Views], len(e.Order))
+		for _, id := range e.Order {
+			now[id] = service(c.Services[id], e, checks, now)
+			if len(c.Epochs) == 1 {
+				continue
+			}
+			line := out[id]
+			now[id].Runs(e.Span, func(s span.Span, v Views) { line = line.Append(s.From, v) })
+			out[id] = line
+		}
+		if len(c.Epochs) == 1 {
+			return now
+		}
 	}
 	return out
 }
 
-func service(c *definition.Compiled, s *definition.Service, source Source, known map[string]span.Timeline[Views]) span.Timeline[Views] {
+// service is the state of a service by the revision in force in an epoch; what
+// it says outside of that epoch means nothing.
+func service(revisions definition.Services, e definition.Epoch, checks, known map[string]span.Timeline[Views]) span.Timeline[Views] {
+	s := revisions.InForce(e.From)
+	if s == nil {
+		return span.Constant(Same(Unmeasured))
+	}
 	var lines []span.Timeline[Views]
 	seen := map[string]bool{}
-	for _, check := range s.Checks {
-		if seen[check.ID] {
-			continue
+	for _, check := range revisions.Checks() {
+		if !seen[check.ID] {
+			seen[check.ID] = true
+			lines = append(lines, checks[check.ID])
 		}
-		seen[check.ID] = true
-		revisions := Revisions(c.Checks[check.ID])
-		lines = append(lines, Check(revisions, func(l string) span.Timeline[Views] {
-			return Location(source(check.ID, l), revisions)
-		}))
 	}
-	checks := len(lines)
+	own := len(lines)
 	type group struct{ from, to, need int }
 	var groups []group
 	for _, g := range s.DependsOn {
@@ -51,8 +72,8 @@ func service(c *definition.Compiled, s *definition.Service, source Source, known
 			for i, v := range views {
 				states[i] = v[view]
 			}
-			if own, any := Combine(states[:checks], s.Combine); any {
-				out[view] = own
+			if state, any := Combine(states[:own], s.Combine); any {
+				out[view] = state
 				continue
 			}
 			for i, g := range groups {

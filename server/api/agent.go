@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"compress/gzip"
 	"context"
 	"encoding/json"
@@ -8,19 +9,22 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
+	"math"
 	"net/http"
+	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/jackc/pgx/v5"
 
 	"kestite/agent/wire"
+	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
+	"kestite/server/ingest"
 	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -48,40 +52,97 @@ func (s *Server) asAgent(next agentHandler) http.HandlerFunc {
 			return
 		}
 		if err != nil {
-			s.agentError(w, err)
+			s.agentError(w, r, err)
 			return
 		}
 		next(w, r, a)
 	}
 }
 
-func (s *Server) agentError(w http.ResponseWriter, err error) {
-	if errors.Is(err, context.Canceled) {
+func (s *Server) agentError(w http.ResponseWriter, r *http.Request, err error) {
+	if r.Context().Err() != nil {
+		return // it hung up
+	}
+	if passing(err) {
+		s.Log.Warn("agent request given up", "error", err)
+		writeProblem(w, http.StatusServiceUnavailable, "The database is busy or away; keep the measurements and try again.")
 		return
 	}
 	s.Log.Error("agent request failed", "error", err)
 	writeProblem(w, http.StatusInternalServerError, "Something went wrong on the server; keep the measurements and try again.")
 }
 
-// readJSON decodes a body, gzipped or not; what is wrong with it is told to the agent.
-func readJSON(w http.ResponseWriter, r *http.Request, into any) bool {
+// bodyOf is what a request says, unpacked; what is wrong with it is told to the
+// agent: 413 where it is too much, which smaller ones mend.
+func bodyOf(w http.ResponseWriter, r *http.Request) ([]byte, bool) {
 	var in io.Reader = r.Body
 	if r.Header.Get("Content-Encoding") == "gzip" {
 		z, err := gzip.NewReader(in)
 		if err != nil {
 			writeProblem(w, http.StatusBadRequest, "The body says it is gzip and is not: "+err.Error())
-			return false
+			return nil, false
 		}
-		const most = 64 << 20
-		in = io.LimitReader(z, most)
+		in = z
 	}
-	dec := json.NewDecoder(in)
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(into); err != nil {
-		writeProblem(w, http.StatusUnprocessableEntity, fmt.Sprintf("The body cannot be read (at byte %d): %v. Nothing of it was stored.", dec.InputOffset(), err))
+	text, err := io.ReadAll(io.LimitReader(in, wire.MaxBytes+1))
+	var long *http.MaxBytesError
+	switch {
+	case errors.As(err, &long) || len(text) > wire.MaxBytes:
+		writeProblem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("The body is too large: send at most %d MiB at once, unpacked.", wire.MaxBytes>>20))
+		return nil, false
+	case err != nil:
+		writeProblem(w, http.StatusBadRequest, "The body cannot be read to its end: "+err.Error())
+		return nil, false
+	}
+	return text, true
+}
+
+// readJSON decodes a body; what is wrong with it is told to the agent.
+func readJSON(w http.ResponseWriter, r *http.Request, into any) bool {
+	text, ok := bodyOf(w, r)
+	if !ok {
+		return false
+	}
+	if at, err := strictly(text, into); err != nil {
+		writeProblem(w, http.StatusUnprocessableEntity, fmt.Sprintf("The body cannot be read (at byte %d): %v. Nothing of it was stored.", at, err))
 		return false
 	}
 	return true
+}
+
+// strictly decodes JSON that has nothing unknown in it and nothing after it.
+func strictly(text []byte, into any) (at int64, err error) {
+	dec := json.NewDecoder(bytes.NewReader(text))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(into); err != nil {
+		return dec.InputOffset(), err
+	}
+	if _, err := dec.Token(); err != io.EOF {
+		return dec.InputOffset(), errors.New("there is more after its end")
+	}
+	return 0, nil
+}
+
+// measurements reads a batch: the whole at once, or, where something in it
+// cannot be read, each measurement by itself; those that cannot are refused.
+func measurements(text []byte) (list []wire.Measurement, refused []wire.Refusal, err error) {
+	var b wire.Batch
+	if _, err := strictly(text, &b); err == nil {
+		return b.Measurements, nil, nil
+	}
+	var rows struct {
+		Measurements []json.RawMessage `json:"measurements"`
+	}
+	if _, err := strictly(text, &rows); err != nil {
+		return nil, nil, err
+	}
+	list = make([]wire.Measurement, len(rows.Measurements))
+	for i, row := range rows.Measurements {
+		if _, err := strictly(row, &list[i]); err != nil {
+			refused = append(refused, wire.Refusal{Index: i, Reason: "it cannot be read: " + err.Error(), Unstorable: true})
+		}
+	}
+	return list, refused, nil
 }
 
 func writeJSON(w http.ResponseWriter, v any) {
@@ -89,41 +150,12 @@ func writeJSON(w http.ResponseWriter, v any) {
 	json.NewEncoder(w).Encode(v)
 }
 
-// processes knows which process of each agent has a request open here. Agents
-// are nearly always waiting in one, so that a second process is noticed.
-type processes struct {
-	mu   sync.Mutex
-	open map[string]process
-}
-
-type process struct {
-	instance string
-	requests int
-}
-
-// begin notes a request; alone is false where another process has one open.
-func (p *processes) begin(agent, instance string) (done func(), alone bool) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.open == nil {
-		p.open = map[string]process{}
-	}
-	now := p.open[agent]
-	if now.requests > 0 && now.instance != instance {
-		return nil, false
-	}
-	p.open[agent] = process{instance, now.requests + 1}
-	return func() {
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		now := p.open[agent]
-		now.requests--
-		p.open[agent] = now
-	}, true
-}
-
-// longestWait is how long a request for assignments is held open.
-const longestWait = 20 * time.Second
+// longestWait is how long a request for assignments is held open, and
+// graceOfProcess how long after that its process counts as being at work.
+const (
+	longestWait    = 20 * time.Second
+	graceOfProcess = 6 * time.Second
+)
 
 // assignments answers when the agent's checks are others than it knows, when a
 // trial is asked for, or after the wait it allows.
@@ -133,27 +165,45 @@ func (s *Server) assignments(w http.ResponseWriter, r *http.Request, a db.Agent)
 		return
 	}
 	ctx := r.Context()
-	done, alone := s.processes.begin(a.ID, rep.Instance)
+	wait := min(max(0, time.Duration(rep.WaitS)*time.Second), longestWait)
+	until := s.Now().Add(wait + graceOfProcess).Truncate(time.Microsecond)
+	alone, err := s.seen(ctx, a, rep, until)
+	if err != nil {
+		s.agentError(w, r, err)
+		return
+	}
 	if !alone {
 		writeProblem(w, http.StatusConflict, "Another process works with this agent's token. Stop one of the two, or make a second token under Set-up, Locations.")
 		return
 	}
-	defer done()
-	if err := s.seen(ctx, a, rep); err != nil {
-		s.agentError(w, err)
-		return
-	}
+	defer func() {
+		if ctx.Err() == nil {
+			return
+		}
+		// The process hung up: the next one need not wait until this one counts as gone.
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		if err := s.Store.AgentGone(ctx, db.AgentGoneParams{ID: a.ID, Instance: rep.Instance, Until: until}); err != nil {
+			s.Log.Debug("an agent that hung up", "error", err)
+		}
+	}()
 	if err := s.Rosters.Update(ctx, a.Location); err != nil {
-		s.agentError(w, err)
+		s.agentError(w, r, err)
 		return
 	}
 	changes, end := s.Feed.Listen()
 	defer end()
-	timeout := time.After(min(time.Duration(rep.WaitS)*time.Second, longestWait))
-	for {
+	timeout := time.After(wait)
+	for again := false; ; again = true {
+		if again { // what people asked of the agent meanwhile
+			if a, err = s.Store.Agent(ctx, a.ID); err != nil {
+				s.agentError(w, r, err)
+				return
+			}
+		}
 		out, err := s.assigned(ctx, a)
 		if err != nil {
-			s.agentError(w, err)
+			s.agentError(w, r, err)
 			return
 		}
 		if out.Mark != rep.Known || len(out.Trials) > 0 || rep.WaitS == 0 {
@@ -177,26 +227,52 @@ func work(ctx context.Context, changes <-chan store.Change, timeout <-chan time.
 		case <-timeout:
 			return false
 		case c := <-changes:
-			if c.Kind == "definition" || c.Kind == "roster" || c.Kind == "trial" || c.Kind == "all" {
+			if c.Kind == "definition" || c.Kind == "release" || c.Kind == "roster" || c.Kind == "trial" || c.Kind == "all" {
 				return true
 			}
 		}
 	}
 }
 
-// seen notes what the agent says of itself.
-func (s *Server) seen(ctx context.Context, a db.Agent, rep wire.Report) error {
-	wasSilent := a.SeenAt == nil || s.Now().Sub(*a.SeenAt) > connectedFor || a.Complaint != rep.Complaint || a.CutOff != rep.CutOff
-	if err := s.Store.AgentSeen(ctx, db.AgentSeenParams{
-		ID: a.ID, Version: rep.Version, ClockOffsetMs: rep.ClockOffset, Backlog: rep.Backlog,
-		LatenessMs: rep.LatenessMS, Complaint: rep.Complaint, Sockets: rep.Sockets, CutOff: rep.CutOff,
-	}); err != nil {
-		return err
+// Lengths that texts an agent says of itself are cut to, in bytes.
+const (
+	mostWord     = 100
+	mostSentence = 1000
+)
+
+// seen notes what the agent says of itself, and that its process is at work
+// until then; alone is false where another process is.
+func (s *Server) seen(ctx context.Context, a db.Agent, rep wire.Report, until time.Time) (alone bool, err error) {
+	said := db.AgentSeenParams{
+		ID: a.ID, Version: measure.Clean(rep.Version, mostWord), ClockOffsetMs: rep.ClockOffset, Backlog: max(0, rep.Backlog),
+		LatenessMs: usable(rep.LatenessMS), Complaint: measure.Clean(rep.Complaint, mostSentence), Sockets: measure.Clean(rep.Sockets, mostWord),
+		CutOff: measure.Clean(rep.CutOff, mostSentence), SetAside: int32(min(max(0, rep.SetAside), math.MaxInt32)),
+		Instance: measure.Clean(rep.Instance, mostWord), Until: until, Now: s.Now(),
 	}
-	if !wasSilent {
-		return nil
+	aside := []wire.Aside{}
+	for _, x := range rep.Aside[:min(wire.MostAside, len(rep.Aside))] {
+		aside = append(aside, wire.Aside{Check: measure.Clean(x.Check, mostWord), At: x.At, Reason: measure.Clean(x.Reason, mostSentence)})
 	}
-	return store.Notify(ctx, s.Store.Pool, store.Change{Kind: "agent", IDs: []string{a.Location}})
+	if said.Aside, err = json.Marshal(aside); err != nil {
+		return false, err
+	}
+	n, err := s.Store.AgentSeen(ctx, said)
+	if err != nil || n == 0 {
+		return false, err
+	}
+	isNew := a.SeenAt == nil || s.Now().Sub(*a.SeenAt) > connectedFor || a.Complaint != said.Complaint || a.CutOff != said.CutOff || a.SetAside != said.SetAside
+	if !isNew {
+		return true, nil
+	}
+	return true, store.Notify(ctx, s.Store, store.Change{Kind: "agent", IDs: []string{a.Location}})
+}
+
+// usable is a number that can be kept; 0 in place of one that cannot.
+func usable(v float64) float64 {
+	if !measure.Usable(v) {
+		return 0
+	}
+	return v
 }
 
 // assigned are the checks that an agent holds, and trials that are asked for at its location.
@@ -225,6 +301,9 @@ func (s *Server) assigned(ctx context.Context, a db.Agent) (wire.Assignments, er
 	if e := snap.Locations[a.Location]; e != nil {
 		out.References, out.Rates = e.Current().Spec.References, e.Current().Spec.Rates
 	}
+	if a.ReleaseAt != nil {
+		out.Release = span.Of(*a.ReleaseAt)
+	}
 	text, err := json.Marshal(out.What())
 	if err != nil {
 		return out, err
@@ -245,41 +324,99 @@ func (s *Server) assigned(ctx context.Context, a db.Agent) (wire.Assignments, er
 }
 
 func (s *Server) batch(w http.ResponseWriter, r *http.Request, a db.Agent) {
-	var b wire.Batch
-	if !readJSON(w, r, &b) {
+	text, ok := bodyOf(w, r)
+	if !ok {
 		return
 	}
-	if len(b.Measurements) > wire.MaxBatch {
-		writeProblem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("The batch has %d measurements; send at most %d at once.", len(b.Measurements), wire.MaxBatch))
-		return
-	}
-	receipt, err := s.Ingest.Batch(r.Context(), a.Location, a.ID, b.Measurements)
+	list, unread, err := measurements(text)
 	if err != nil {
-		s.agentError(w, err)
+		writeProblem(w, http.StatusUnprocessableEntity, fmt.Sprintf("The batch cannot be read: %v. Nothing of it was stored.", err))
 		return
 	}
+	if len(list) > wire.MaxBatch {
+		writeProblem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("The batch has %d measurements; send at most %d at once.", len(list), wire.MaxBatch))
+		return
+	}
+	receipt, err := s.Ingest.Batch(r.Context(), a.Location, a.ID, readable(list, unread))
+	if errors.Is(err, ingest.ErrUnstorable) {
+		writeProblem(w, http.StatusUnprocessableEntity, err.Error()+".")
+		return
+	}
+	if err != nil {
+		s.agentError(w, r, err)
+		return
+	}
+	receipt.Refused = placed(receipt.Refused, unread)
 	if n := len(receipt.Refused); n > 0 {
 		s.Log.Warn("measurements refused", "location", a.Location, "count", n, "first", receipt.Refused[0].Reason)
 	}
 	writeJSON(w, receipt)
 }
 
+// readable leaves out of a list what could not be read.
+func readable(list []wire.Measurement, unread []wire.Refusal) []wire.Measurement {
+	if len(unread) == 0 {
+		return list
+	}
+	out := make([]wire.Measurement, 0, len(list))
+	next := 0
+	for _, u := range unread {
+		out = append(out, list[next:u.Index]...)
+		next = u.Index + 1
+	}
+	return append(out, list[next:]...)
+}
+
+// placed puts refusals of a list that readable made back to the places in the
+// whole one, beside those that could not be read, by index.
+func placed(refused, unread []wire.Refusal) []wire.Refusal {
+	if len(unread) == 0 {
+		return refused
+	}
+	var out []wire.Refusal
+	skipped := 0
+	for _, r := range refused {
+		for skipped < len(unread) && unread[skipped].Index <= r.Index+skipped {
+			out = append(out, unread[skipped])
+			skipped++
+		}
+		r.Index += skipped
+		out = append(out, r)
+	}
+	return append(out, unread[skipped:]...)
+}
+
 func (s *Server) trialResult(w http.ResponseWriter, r *http.Request, a db.Agent) {
+	id := chi.URLParam(r, "id")
+	if !isUUID(id) {
+		writeProblem(w, http.StatusNotFound, "There is no trial of that id.")
+		return
+	}
 	var res wire.Result
 	if !readJSON(w, r, &res) {
 		return
 	}
+	res.Detail = measure.Clean(res.Detail, measure.MostDetail)
+	for name, v := range res.Measures {
+		if !measure.Usable(v) {
+			delete(res.Measures, name)
+		}
+	}
 	text, err := json.Marshal(res)
 	if err == nil {
-		_, err = s.Store.FinishTrial(r.Context(), db.FinishTrialParams{ID: chi.URLParam(r, "id"), Location: a.Location, Result: text})
+		_, err = s.Store.FinishTrial(r.Context(), db.FinishTrialParams{ID: id, Location: a.Location, Result: json.RawMessage(ingest.WithoutNUL(string(text)))})
 	}
 	if err != nil {
-		s.agentError(w, err)
+		s.agentError(w, r, err)
 		return
 	}
-	if err := store.Notify(r.Context(), s.Store.Pool, store.Change{Kind: "trial-done"}); err != nil {
-		s.agentError(w, err)
+	if err := store.Notify(r.Context(), s.Store, store.Change{Kind: "trial-done", IDs: []string{id}}); err != nil {
+		s.agentError(w, r, err)
 		return
 	}
 	writeJSON(w, struct{}{})
 }
+
+var uuid = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
+
+func isUUID(id string) bool { return uuid.MatchString(id) }

@@ -13,7 +13,6 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
-	"github.com/jackc/pgx/v5"
 
 	"kestite/server/auth"
 	"kestite/server/catalogue"
@@ -37,33 +36,36 @@ type Server struct {
 	Inward    *inward.Inward
 	Rosters   *share.Rosters
 	Feed      *store.Feed
-	Judge     func(ctx context.Context, tx pgx.Tx, services []string) error
 	Log       *slog.Logger
 	Now       func() time.Time
 	Web       http.Handler // the front end
 	StandIns  StandIns     // nil outside the demo
 	Version   string
 	Vault     *vault.Vault
-	processes processes
-	// Ready says whether background work runs; nil is always.
-	Ready func() error
+
+	flights *flights
+	costly  map[string]bool // operations that cost much, by method and path
 }
 
 // Handler returns the whole tree of routes.
 func (s *Server) Handler() http.Handler {
+	s.flights = newFlights()
 	r := chi.NewRouter()
 	r.Use(middleware.RequestID, middleware.Recoverer, s.log, middleware.GetHead)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.readyz)
 	r.Group(func(r chi.Router) {
-		r.Use(guard)
+		r.Use(guard, forAgents)
 		s.agentRoutes(r)
 		s.reportInRoute(r)
 	})
 	r.Group(func(r chi.Router) {
 		r.Use(crossOrigin, guard, s.Sessions.Load)
 		r.Get("/api/v1/live", s.live)
-		s.routes(humachi.New(r, Config(s.Version)))
+		r.Group(func(r chi.Router) {
+			r.Use(legible, s.identify, s.answers)
+			s.routes(humachi.New(r, Config(s.Version)))
+		})
 	})
 	r.Handle("/api/*", http.HandlerFunc(noRoute))
 	if s.Web != nil {
@@ -86,6 +88,7 @@ func Config(version string) huma.Config {
 
 // routes registers every operation with the role it needs.
 func (s *Server) routes(api huma.API) {
+	s.costly = map[string]bool{}
 	a := &operations{API: api, server: s}
 	s.sessionRoutes(a)
 	s.peopleRoutes(a)
@@ -104,6 +107,7 @@ func (s *Server) routes(api huma.API) {
 	s.pairRoutes(a)
 	s.reportRoutes(a)
 	s.standInRoutes(a)
+	bound(api)
 }
 
 // public marks an operation that needs nobody signed in.
@@ -128,13 +132,52 @@ func on[I, O any](a *operations, role auth.Role, method, path, id, summary strin
 	for _, c := range change {
 		c(&op)
 	}
+	if op.Metadata[costlyKey] != nil {
+		a.server.costly[method+" "+op.Path] = true
+	}
 	huma.Register(a.API, op, func(ctx context.Context, in *I) (*O, error) {
 		out, err := handler(ctx, in)
 		return out, problem(err, a.server.Log)
 	})
 }
 
+const costlyKey = "costly"
+
+// costly marks an operation that takes much computing and answers all who may
+// ask it alike: equal questions are answered together, and few at once.
+func costly(op *huma.Operation) { op.Metadata[costlyKey] = true }
+
 type whoKey struct{}
+
+type askingKey struct{}
+
+type asker struct {
+	person auth.Person
+	in     bool
+	err    error
+}
+
+// asking is who asks, as identify found out.
+func asking(ctx context.Context) (p auth.Person, signedIn bool, err error) {
+	a, _ := ctx.Value(askingKey{}).(asker)
+	return a.person, a.in, a.err
+}
+
+// identify finds out once who asks.
+func (s *Server) identify(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var a asker
+		a.person, a.in, a.err = s.Sessions.Who(r.Context())
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), askingKey{}, a)))
+	})
+}
+
+// forAgents marks requests that have the agents' connections to the database.
+func forAgents(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		next.ServeHTTP(w, r.WithContext(store.For(r.Context(), store.Agents)))
+	})
+}
 
 // who is the person asking; the zero Person on public routes.
 func who(ctx context.Context) auth.Person {
@@ -145,8 +188,8 @@ func who(ctx context.Context) auth.Person {
 // allow is the middleware that lets only people with the role through.
 func (s *Server) allow(api huma.API, role auth.Role) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
-		p, ok, err := s.Sessions.Who(ctx.Context())
-		if err != nil {
+		p, ok, err := asking(ctx.Context())
+		if err != nil && ctx.Context().Err() == nil {
 			s.Log.Error("session", "error", err)
 			huma.WriteErr(api, ctx, http.StatusInternalServerError, "The session cannot be read; try again.")
 			return
@@ -189,28 +232,12 @@ func (s *Server) log(next http.Handler) http.Handler {
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		next.ServeHTTP(ww, r)
 		level := slog.LevelDebug
-		if ww.Status() >= 500 {
+		if ww.Status() >= 500 && r.Context().Err() == nil && r.URL.Path != "/readyz" { // an asker that went away is no trouble of ours
 			level = slog.LevelError
 		}
 		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(),
 			"bytes", ww.BytesWritten(), "took", time.Since(began).String(), "id", middleware.GetReqID(r.Context()))
 	})
-}
-
-func (s *Server) readyz(w http.ResponseWriter, r *http.Request) {
-	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
-	defer cancel()
-	if err := s.Store.Pool.Ping(ctx); err != nil {
-		http.Error(w, "the database does not answer: "+err.Error(), http.StatusServiceUnavailable)
-		return
-	}
-	if s.Ready != nil {
-		if err := s.Ready(); err != nil {
-			http.Error(w, err.Error(), http.StatusServiceUnavailable)
-			return
-		}
-	}
-	w.Write([]byte("ready\n"))
 }
 
 func noRoute(w http.ResponseWriter, r *http.Request) {

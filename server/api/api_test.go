@@ -276,12 +276,12 @@ func TestAgentRequestsThatAreWrong(t *testing.T) {
 		status      int
 		says        string
 	}{
-		"no token":           {"", batch(good), 401, "token"},
-		"a wrong token":      {"kesa_wrong", batch(good), 401, "not known"},
-		"no JSON":            {f.tolvik, "measurements", 422, "byte"},
-		"cut short":          {f.tolvik, batch(good)[:40], 422, "Nothing of it was stored"},
-		"an unknown field":   {f.tolvik, `{"rows":[]}`, 422, "rows"},
-		"an unknown outcome": {f.tolvik, batch(row(f.check, now, "good", "{}")), 422, "outcome 'good'"},
+		"no token":         {"", batch(good), 401, "token"},
+		"a wrong token":    {"kesa_wrong", batch(good), 401, "not known"},
+		"no JSON":          {f.tolvik, "measurements", 422, "invalid character"},
+		"cut short":        {f.tolvik, batch(good)[:40], 422, "Nothing of it was stored"},
+		"an unknown field": {f.tolvik, `{"rows":[]}`, 422, "rows"},
+		"more after it":    {f.tolvik, batch(good) + batch(good), 422, "more after its end"},
 	} {
 		a := servertest.AsAgent(t, f.url, c.token, wire.PathBatches, c.body)
 		if detail, _ := a.Problem(); a.Status != c.status || !strings.Contains(detail, c.says) {
@@ -295,16 +295,17 @@ func TestAgentRequestsThatAreWrong(t *testing.T) {
 		row(f.check, now.Add(2*time.Minute), "ok", "{}"),
 		row(f.check, now.Add(-24*time.Hour), "ok", "{}"),
 		row(f.check, now.Add(time.Second), "ok", `{"wind_ms":3}`),
+		row(f.check, now.Add(2*time.Second), "good", "{}"),
 	))
 	var receipt wire.Receipt
 	if err := json.Unmarshal(a.Body, &receipt); err != nil || a.Status != 200 {
 		t.Fatal(a)
 	}
-	if receipt.Stored != 1 || receipt.Duplicates != 1 || len(receipt.Refused) != 4 {
+	if receipt.Stored != 1 || receipt.Duplicates != 1 || len(receipt.Refused) != 5 {
 		t.Fatalf("receipt %+v", receipt)
 	}
-	for i, says := range []string{"no check", "in the future", "not in force", "no measure"} {
-		if !strings.Contains(receipt.Refused[i].Reason, says) {
+	for i, says := range []string{"no check", "in the future", "not in force", "no measure", "outcome 'good'"} {
+		if !strings.Contains(receipt.Refused[i].Reason, says) || receipt.Refused[i].Index != i+2 {
 			t.Errorf("refusal %d: %s", i, receipt.Refused[i].Reason)
 		}
 	}

@@ -68,7 +68,7 @@ func (s *Server) setSecret(ctx context.Context, in *struct {
 	if err := s.audit(ctx, "set", "secret of credential "+in.ID); err != nil {
 		return nil, err
 	}
-	return nil, store.Notify(ctx, s.Store.Pool, store.Change{Kind: "definition", IDs: []string{catalogue.Credential + " " + in.ID}})
+	return nil, store.Notify(ctx, s.Store, store.Change{Kind: "definition", IDs: []string{catalogue.Credential + " " + in.ID}})
 }
 
 // secrets are all credentials with what they stand for, opened. One that cannot

@@ -12,6 +12,7 @@ import (
 	"kestite/core/span"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
+	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
 
@@ -135,10 +136,11 @@ func (s *Server) change(ctx context.Context, reason string) catalogue.Change {
 	return catalogue.Change{By: who(ctx).Name, Reason: reason}
 }
 
-// judgeSoon enqueues the judging of services whose definitions changed.
+// judgeSoon asks for the judging of services whose definitions changed.
 func (s *Server) judgeSoon(ctx context.Context, services []string) error {
-	if len(services) == 0 || s.Judge == nil {
-		return nil
+	asked := map[string]bool{}
+	for _, id := range services {
+		asked[id] = true
 	}
-	return s.Store.Tx(ctx, func(tx pgx.Tx, _ *db.Queries) error { return s.Judge(ctx, tx, services) })
+	return s.Store.Tx(ctx, func(tx pgx.Tx, _ *db.Queries) error { return store.AskJudging(ctx, tx, asked) })
 }

@@ -53,7 +53,7 @@ func (s *Server) reportIn(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if err != nil {
-		s.agentError(w, err)
+		s.agentError(w, r, err)
 		return
 	}
 	report, err := inward.Read(r)
@@ -67,7 +67,7 @@ func (s *Server) reportIn(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, catalogue.ErrRetired):
 		writeProblem(w, http.StatusGone, "The check was retired; nothing is measured by this report any more.")
 	case err != nil:
-		s.agentError(w, err)
+		s.agentError(w, r, err)
 	default:
 		writeJSON(w, map[string]string{"taken": check})
 	}

@@ -14,6 +14,7 @@ import (
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server/servertest"
+	"kestite/server/store"
 )
 
 // assigned are the checks that a location's agent gets.
@@ -81,14 +82,14 @@ func call(t *testing.T, url, body string) (int, string) {
 }
 
 // latest is the newest measurement of a check's only lane.
-func (f *fixture) latest(t *testing.T, check string) (measure.Outcome, string, []float32, int) {
+func (f *fixture) latest(t *testing.T, check string) (measure.Outcome, string, []float64, int) {
 	t.Helper()
 	ctx := context.Background()
 	var outcome int16
 	var detail *string
-	var values []float32
+	var values []int64
 	var n int
-	err := f.srv.API.Store.Pool.QueryRow(ctx, `SELECT outcome, detail, measures, (SELECT count(*) FROM measurement WHERE lane = m.lane) FROM measurement m
+	err := f.srv.API.Store.Pool.QueryRow(ctx, `SELECT outcome, detail, thousandths, (SELECT count(*) FROM measurement WHERE lane = m.lane) FROM measurement m
 		WHERE lane = (SELECT id FROM lane WHERE check_id = $1) ORDER BY at DESC LIMIT 1`, check).Scan(&outcome, &detail, &values, &n)
 	if err != nil {
 		t.Fatal(err)
@@ -96,7 +97,7 @@ func (f *fixture) latest(t *testing.T, check string) (measure.Outcome, string, [
 	if detail == nil {
 		detail = new(string)
 	}
-	return measure.Outcome(outcome), *detail, values, n
+	return measure.Outcome(outcome), *detail, store.Values(values, nil), n
 }
 
 func TestReportIn(t *testing.T) {
@@ -120,7 +121,15 @@ func TestReportIn(t *testing.T) {
 	if err := in.Due(ctx); err != nil {
 		t.Fatal(err)
 	}
-	step := func(d time.Duration) { now = now.Add(d) }
+	step := func(d time.Duration) { // while some server is there
+		t.Helper()
+		for ; d > 0; d -= 10 * time.Second {
+			now = now.Add(min(d, 10*time.Second))
+			if _, err := in.Store.There(ctx, now); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
 	for _, c := range []struct {
 		query, body string
 		want        measure.Outcome
@@ -143,6 +152,11 @@ func TestReportIn(t *testing.T) {
 	for _, bad := range []struct{ url, body, want string }{
 		{url, "{", "the report cannot be read"},
 		{url + "?files=many", "", "is no number"},
+		{url + "?files=NaN", "", "is no number that can be kept"},
+		{url + "?files=-Inf", "", "is no number that can be kept"},
+		{url + "?files=1e39", "", "is no number that can be kept"},
+		{url, `{"numbers":{"files":1e300}}`, "is no number that can be kept"},
+		{url, `{"numbers":{"files":1e400}}`, "the report cannot be read"},
 		{url + "?boxes=4", "", "has no number"},
 		{url, `{"outcome":"great"}`, "it is ok, degraded or failed"},
 		{url + "x", "", "no check to report in to"},
@@ -235,7 +249,7 @@ func TestDerived(t *testing.T) {
 	now = now.Add(time.Minute)
 	due()
 	due() // the same instant once more is nothing new
-	for op, want := range map[string]float32{"sum": 450, "difference": -50, "mean": 225, "min": 200, "max": 250, "share": 80} {
+	for op, want := range map[string]float64{"sum": 450, "difference": -50, "mean": 225, "min": 200, "max": 250, "share": 80} {
 		o, detail, values, n := f.latest(t, ids[op])
 		if n != 2 || values[0] != want || (op == "sum") != (o == measure.Degraded) {
 			t.Errorf("%s: %v %v %q, %d rows; want %v", op, o, values, detail, n, want)

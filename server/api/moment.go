@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"math"
 	"net/http"
+	"slices"
 	"sort"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -20,6 +22,8 @@ import (
 	"kestite/server/auth"
 	"kestite/server/catalogue"
 	"kestite/server/history"
+	"kestite/server/judge"
+	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
 
@@ -80,9 +84,9 @@ type Sample struct {
 }
 
 func (s *Server) momentRoutes(a *operations) {
-	on(a, auth.Viewer, http.MethodGet, "/services/{id}/period", "service-period", "A service over a month, lane by lane", s.servicePeriod)
-	on(a, auth.Viewer, http.MethodGet, "/services/{id}/moment", "service-moment", "Why an instant counts as it does, rule by rule, down to the measurements", s.moment)
-	on(a, auth.Viewer, http.MethodGet, "/services/strips", "service-strips", "The states of all services over a month", s.strips)
+	on(a, auth.Viewer, http.MethodGet, "/services/{id}/period", "service-period", "A service over a month, lane by lane", s.servicePeriod, costly)
+	on(a, auth.Viewer, http.MethodGet, "/services/{id}/moment", "service-moment", "Why an instant counts as it does, rule by rule, down to the measurements", s.moment, costly)
+	on(a, auth.Viewer, http.MethodGet, "/services/strips", "service-strips", "The states of all services over a month", s.strips, costly)
 }
 
 // strip returns the states of a timeline inside within.
@@ -243,14 +247,18 @@ func (s *Server) laneDetail(ctx context.Context, v *LaneView, lane db.Lane, kind
 		return err
 	}
 	for _, h := range hours {
-		view := HourView{At: span.Of(h.HourAt), Count: h.Count, Failed: h.Failed, Mean: h.Mean}
+		view := HourView{At: span.Of(h.HourAt), Count: h.Count, Failed: h.Failed, Mean: sound(h.Mean)}
 		var sketch measure.Sketch
-		if sketch.UnmarshalBinary(h.Sketch) == nil && sketch.Count() > 0 {
-			p95 := sketch.Quantile(0.95)
-			view.P95 = &p95
+		if sketch.UnmarshalBinary(h.Sketch) == nil {
+			view.P95 = p95(sketch)
 		}
 		v.Hours = append(v.Hours, view)
 	}
+	running, err := s.runningHours(ctx, lane.ID, kind, v.Hours, when)
+	if err != nil {
+		return err
+	}
+	v.Hours = append(v.Hours, running...)
 	series, err := history.SeriesOf(lane)
 	if err != nil {
 		return err
@@ -258,6 +266,47 @@ func (s *Server) laneDetail(ctx context.Context, v *LaneView, lane db.Lane, kind
 	v.Waiting = series.PendingCount()
 	v.Last, err = s.sample(ctx, lane.ID, kind, when.To)
 	return err
+}
+
+// sound is a stored value; nil where it is no number that a measure may have.
+func sound(v *float32) *float32 {
+	if v == nil || !measure.Usable(float64(*v)) {
+		return nil
+	}
+	return v
+}
+
+func p95(s measure.Sketch) *float64 {
+	if s.Count() == 0 {
+		return nil
+	}
+	v := s.Quantile(0.95)
+	if !measure.Usable(v) {
+		return nil
+	}
+	return &v
+}
+
+// runningHours sums up the hours that no summary is made of yet: the running
+// one, and the one before it while late measurements are awaited.
+func (s *Server) runningHours(ctx context.Context, lane int32, kind measure.Kind, made []HourView, when span.Span) ([]HourView, error) {
+	var out []HourView
+	running := span.Of(s.Now().Truncate(time.Hour))
+	for _, at := range []span.Instant{running.Add(-span.Hour), running} {
+		isMade := slices.ContainsFunc(made, func(h HourView) bool { return h.At == at })
+		if isMade || !when.Contains(at) {
+			continue
+		}
+		h, err := judge.HourOf(ctx, s.Store.Queries, lane, at.Time(), kind.Leading)
+		if err != nil {
+			return nil, err
+		}
+		if h.Count > 0 {
+			row := h.Row(lane, at.Time())
+			out = append(out, HourView{At: at, Count: h.Count, Failed: h.Failed, Mean: row.Mean, P95: p95(h.Sketch)})
+		}
+	}
+	return out, nil
 }
 
 // sample returns the latest measurement of a lane at or before i, within a week.
@@ -271,9 +320,9 @@ func (s *Server) sample(ctx context.Context, lane int32, kind measure.Kind, i sp
 	if r.Detail != nil {
 		out.Detail = *r.Detail
 	}
-	for n, v := range r.Measures {
-		if n < len(kind.Measures) && !math.IsNaN(float64(v)) {
-			out.Measures[kind.Measures[n].Name] = math.Round(float64(v)*1000) / 1000
+	for n, v := range store.Values(r.Thousandths, r.Measures) {
+		if n < len(kind.Measures) && !math.IsNaN(v) {
+			out.Measures[kind.Measures[n].Name] = math.Round(v*1000) / 1000
 		}
 	}
 	return out, nil

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"net/mail"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"kestite/core/calendar"
 	"kestite/server/auth"
+	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
 
@@ -83,12 +85,66 @@ func (s *Server) me(ctx context.Context, p auth.Person) (*body[Me], error) {
 }
 
 type firstNeeded struct {
-	Needed bool `json:"needed"`
+	Needed       bool   `json:"needed"`
+	Organisation string `json:"organisation" doc:"As the server was started with; empty: nobody has said yet, or nothing is needed"`
+	Timezone     string `json:"timezone"`
 }
+
+// What an organisation is called until somebody names it.
+const (
+	noName = "My organisation"
+	noZone = "UTC"
+)
 
 func (s *Server) firstNeeded(ctx context.Context, _ *none) (*body[firstNeeded], error) {
 	n, err := s.Store.CountPeople(ctx)
-	return &body[firstNeeded]{firstNeeded{n == 0}}, err
+	if err != nil || n > 0 {
+		return &body[firstNeeded]{}, err
+	}
+	org, err := s.Store.Organisation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := firstNeeded{true, org.Name, org.Timezone}
+	if org.Name == noName {
+		out.Organisation = ""
+		if org.Timezone == noZone {
+			out.Timezone = ""
+		}
+	}
+	return &body[firstNeeded]{out}, nil
+}
+
+// Naming is what an organisation is called, and the zone of its months.
+type Naming struct {
+	Name     string `json:"name" minLength:"1" maxLength:"120"`
+	Timezone string `json:"timezone" minLength:"1" maxLength:"64" doc:"IANA name; of the period band, and of new agreements"`
+}
+
+func (s *Server) nameOrganisation(ctx context.Context, in *body[Naming]) (*none, error) {
+	if strings.TrimSpace(in.Body.Name) == "" {
+		return nil, invalid("name", "an organisation has a name")
+	}
+	if _, err := calendar.Zone(in.Body.Timezone); err != nil {
+		return nil, invalid("timezone", err.Error())
+	}
+	return nil, s.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		before, err := q.Organisation(ctx)
+		if err != nil {
+			return err
+		}
+		if err := q.NameOrganisation(ctx, db.NameOrganisationParams{Name: strings.TrimSpace(in.Body.Name), Timezone: in.Body.Timezone}); err != nil {
+			return err
+		}
+		detail, err := json.Marshal(map[string]Naming{"from": {before.Name, before.Timezone}, "to": in.Body})
+		if err != nil {
+			return err
+		}
+		if err := q.AddAudit(ctx, db.AddAuditParams{Person: who(ctx).Name, Action: "edit", Subject: "organisation", Detail: detail}); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, store.Change{Kind: "definition", IDs: []string{"organisation"}})
+	})
 }
 
 // FirstPerson makes the first account of an installation.
@@ -111,7 +167,7 @@ func (s *Server) makeFirst(ctx context.Context, in *body[FirstPerson]) (*body[Me
 		return nil, err
 	}
 	var made db.Person
-	err = s.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+	err = s.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error {
 		n, err := q.CountPeople(ctx)
 		if err != nil {
 			return err
@@ -126,7 +182,7 @@ func (s *Server) makeFirst(ctx context.Context, in *body[FirstPerson]) (*body[Me
 		if used == 0 {
 			return invalid("token", "the token is not the one that the server printed when it started; look at its console, or start it again for a new one")
 		}
-		if _, err := tx.Exec(ctx, "UPDATE organisation SET name = $1, timezone = $2", b.Organisation, b.Timezone); err != nil {
+		if err := q.NameOrganisation(ctx, db.NameOrganisationParams{Name: b.Organisation, Timezone: b.Timezone}); err != nil {
 			return err
 		}
 		made, err = q.AddPerson(ctx, db.AddPersonParams{Email: strings.TrimSpace(b.Email), Name: b.Name, Role: string(auth.Administrator), PasswordHash: hash})
@@ -182,6 +238,7 @@ func (s *Server) peopleRoutes(a *operations) {
 		}
 		return items(out), err
 	})
+	on(a, auth.Administrator, http.MethodPut, "/organisation", "name-organisation", "Say what the organisation is called, and the zone of its months", s.nameOrganisation)
 	on(a, auth.Administrator, http.MethodPost, "/people", "add-person", "Let another person sign in", s.addPerson)
 	on(a, auth.Administrator, http.MethodPut, "/people/{id}", "change-person", "Change name, role, or whether they may sign in", s.changePerson)
 	on(a, auth.Manager, http.MethodGet, "/audit", "audit-trail", "The latest changes, newest first", func(ctx context.Context, in *struct {

@@ -41,19 +41,20 @@ type ReportView struct {
 // ReportPage is a report with all it says.
 type ReportPage struct {
 	ReportView
-	Remark       string          `json:"remark"`
-	Sentence     string          `json:"sentence"`
-	Organisation string          `json:"organisation"`
-	ServiceName  string          `json:"service_name"`
-	Target       string          `json:"target_percent"`
-	Timezone     string          `json:"timezone"`
-	From         span.Instant    `json:"from"`
-	To           span.Instant    `json:"to"`
-	Figures      Figures         `json:"figures"`
-	Intervals    []IntervalView  `json:"intervals"`
-	Outages      []report.Outage `json:"outages"`
-	Clauses      []string        `json:"clauses"`
-	Method       []string        `json:"method"`
+	Remark       string           `json:"remark"`
+	Sentence     string           `json:"sentence"`
+	Organisation string           `json:"organisation"`
+	ServiceName  string           `json:"service_name"`
+	Target       string           `json:"target_percent"`
+	Timezone     string           `json:"timezone"`
+	From         span.Instant     `json:"from"`
+	To           span.Instant     `json:"to"`
+	Figures      Figures          `json:"figures"`
+	Intervals    []IntervalView   `json:"intervals"`
+	Outages      []report.Outage  `json:"outages"`
+	Statement    report.Statement `json:"statement" doc:"The statement of time, as the document prints it"`
+	Clauses      []string         `json:"clauses"`
+	Method       []string         `json:"method"`
 }
 
 // NewReport asks for a draft.
@@ -147,7 +148,7 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 		},
 		Remark: c.Remark, Sentence: report.VerdictSentence(c), Organisation: c.Organisation, ServiceName: c.ServiceName,
 		Target: c.Target, Timezone: c.Timezone, From: when.From, To: when.To,
-		Figures: figures(&c.Account), Intervals: intervals(&c.Account), Outages: c.Outages, Clauses: c.Clauses, Method: c.Method,
+		Figures: figures(&c.Account), Intervals: intervals(&c.Account), Outages: c.Outages, Statement: report.StatementOf(c), Clauses: c.Clauses, Method: c.Method,
 	}
 	if c.Account.AvailabilityPercent != nil {
 		out.Availability = *c.Account.AvailabilityPercent

@@ -2,12 +2,15 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kestite/agent/wire"
 	"kestite/core/definition"
+	"kestite/core/span"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
 	"kestite/server/share"
@@ -69,6 +72,7 @@ func (s *Server) locationRoutes(a *operations) {
 	})
 	on(a, auth.Viewer, http.MethodGet, "/agents", "list-agents", "The agents and what they say of themselves", s.agents)
 	on(a, auth.Administrator, http.MethodPost, "/locations/{id}/agents", "add-agent", "Make a token with which an agent can measure at the location", s.addAgent)
+	on(a, auth.Manager, http.MethodPost, "/agents/{id}/release", "release-quarantine", "Ask an agent to deliver again what it set aside because no server could take it", s.releaseAside)
 	on(a, auth.Administrator, http.MethodDelete, "/agents/{id}", "revoke-agent", "Make an agent's token worthless", func(ctx context.Context, in *ByID) (*none, error) {
 		n, err := s.Store.RevokeAgent(ctx, in.ID)
 		if err == nil && n == 0 {
@@ -95,6 +99,16 @@ type AgentView struct {
 	CutOff        string     `json:"cut_off" doc:"Why it takes itself for cut off from the network"`
 	Sockets       string     `json:"sockets" enum:"raw,datagram,none," doc:"What its ICMP sockets allow"`
 	Holds         int        `json:"holds" doc:"Checks that it holds at present"`
+	SetAside      int32      `json:"set_aside" doc:"Measurements in its quarantine: no server could take them"`
+	Aside         []Aside    `json:"aside" doc:"The latest of them"`
+}
+
+// Aside is a measurement in an agent's quarantine.
+type Aside struct {
+	Check  string       `json:"check"`
+	Name   string       `json:"name" doc:"Of the check"`
+	At     span.Instant `json:"at"`
+	Reason string       `json:"reason"`
 }
 
 // connectedFor is how long after its last call an agent counts as connected;
@@ -110,9 +124,14 @@ func (s *Server) agents(ctx context.Context, _ *none) (*list[AgentView], error) 
 	if err != nil {
 		return nil, err
 	}
+	snap, err := s.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var out []AgentView
 	for _, r := range rows {
 		out = append(out, AgentView{
+			SetAside: r.SetAside, Aside: asides(snap, r.Aside),
 			ID: r.ID, Location: r.Location, SeenAt: r.SeenAt, Version: r.Version,
 			Connected:     r.SeenAt != nil && s.Now().Sub(*r.SeenAt) < connectedFor,
 			ClockOffsetMS: r.ClockOffsetMs, Backlog: r.Backlog, LatenessMS: r.LatenessMs, Complaint: r.Complaint,
@@ -120,6 +139,38 @@ func (s *Server) agents(ctx context.Context, _ *none) (*list[AgentView], error) 
 		})
 	}
 	return items(out), err
+}
+
+// asides are the measurements that an agent named, each with its check's name.
+func asides(snap *catalogue.Snapshot, said json.RawMessage) []Aside {
+	var list []wire.Aside
+	if json.Unmarshal(said, &list) != nil {
+		list = nil
+	}
+	out := make([]Aside, 0, len(list))
+	for _, x := range list {
+		name := x.Check
+		if e := snap.Checks[x.Check]; e != nil {
+			name = e.Current().Spec.Name
+		}
+		out = append(out, Aside{x.Check, name, x.At, x.Reason})
+	}
+	return out
+}
+
+// releaseAside asks an agent to deliver its quarantine again.
+func (s *Server) releaseAside(ctx context.Context, in *ByID) (*none, error) {
+	a, err := s.Store.Agent(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.Store.ReleaseAside(ctx, db.ReleaseAsideParams{ID: a.ID, Now: s.Now()}); err != nil {
+		return nil, err
+	}
+	if err := s.audit(ctx, "release quarantine", "agent at "+a.Location); err != nil {
+		return nil, err
+	}
+	return nil, store.Notify(ctx, s.Store, store.Change{Kind: "release", IDs: []string{a.Location}})
 }
 
 // holds counts the checks that each agent holds.
@@ -164,5 +215,5 @@ func (s *Server) addAgent(ctx context.Context, in *ByID) (*body[AgentToken], err
 	if err := s.audit(ctx, "create", "agent at "+in.ID); err != nil {
 		return nil, err
 	}
-	return &body[AgentToken]{AgentToken{row.ID, token}}, store.Notify(ctx, s.Store.Pool, store.Change{Kind: "agent"})
+	return &body[AgentToken]{AgentToken{row.ID, token}}, store.Notify(ctx, s.Store, store.Change{Kind: "agent"})
 }

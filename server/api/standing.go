@@ -1,9 +1,13 @@
 package api
 
 import (
+	"cmp"
 	"context"
+	"errors"
+	"fmt"
 	"net/http"
 	"sort"
+	"strings"
 	"time"
 
 	"kestite/core/account"
@@ -13,6 +17,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
+	"kestite/server/history"
 	"kestite/server/store/gen/db"
 )
 
@@ -81,6 +86,7 @@ type AccountView struct {
 	Intervals   []IntervalView `json:"intervals"`
 	Planned     []span.Span    `json:"planned" doc:"Granted maintenance still to come"`
 	Pace        *PaceView      `json:"pace,omitempty"`
+	Fault       string         `json:"fault,omitempty" doc:"Why it cannot be accounted; the figures say nothing then"`
 }
 
 // PaceView is the forecast at the pace of the last seven days and of the period so far.
@@ -101,11 +107,12 @@ type StateView struct {
 	Waiting   int32        `json:"waiting" doc:"Measurements not yet confirmed"`
 	Awaiting  bool         `json:"awaiting" doc:"It has checks, and none was measured yet"`
 	NeverGood bool         `json:"never_good" doc:"It is down and was never good: its target may be wrong"`
+	Fault     string       `json:"fault,omitempty" doc:"Why it cannot be judged"`
 }
 
 // NeedView is something that needs a person.
 type NeedView struct {
-	Kind    string       `json:"kind" enum:"down,never-good,unmeasured,agent,report,unexplained"`
+	Kind    string       `json:"kind" enum:"fault,down,never-good,unmeasured,agent,report,unexplained"`
 	Subject string       `json:"subject"`
 	ID      string       `json:"id"`
 	Service string       `json:"service,omitempty"`
@@ -130,7 +137,7 @@ type InPeriod struct {
 }
 
 func (s *Server) standingRoutes(a *operations) {
-	on(a, auth.Viewer, http.MethodGet, "/standing", "standing", "How every agreement stands", s.standing)
+	on(a, auth.Viewer, http.MethodGet, "/standing", "standing", "How every agreement stands", s.standing, costly)
 	on(a, auth.Viewer, http.MethodGet, "/states", "states", "The live state of every service", func(ctx context.Context, _ *none) (*list[StateView], error) {
 		snap, err := s.Catalogue.Snapshot(ctx)
 		if err != nil {
@@ -139,15 +146,15 @@ func (s *Server) standingRoutes(a *operations) {
 		rows, err := s.Store.States(ctx)
 		return items(stateViews(snap, rows)), err
 	})
-	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/account", "account-of-agreement", "The account of one agreement", s.accountOf)
-	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/periods", "periods-of-agreement", "The last periods, newest first", s.periodsOf)
-	on(a, auth.Viewer, http.MethodPost, "/what-if", "what-if", "What the last periods would have looked like under clauses that nobody has agreed to yet, newest first", s.whatIf)
+	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/account", "account-of-agreement", "The account of one agreement", s.accountOf, costly)
+	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/periods", "periods-of-agreement", "The last periods, newest first", s.periodsOf, costly)
+	on(a, auth.Viewer, http.MethodPost, "/what-if", "what-if", "What the last periods would have looked like under clauses that nobody has agreed to yet, newest first", s.whatIf, costly)
 }
 
 func stateViews(snap *catalogue.Snapshot, rows []db.StandingState) []StateView {
 	var out []StateView
 	for _, r := range rows {
-		v := StateView{r.Service, verdict.State(r.State).String(), span.Of(r.SinceAt), span.Of(r.JudgedAt), r.Waiting, false, r.NeverGood}
+		v := StateView{r.Service, verdict.State(r.State).String(), span.Of(r.SinceAt), span.Of(r.JudgedAt), r.Waiting, false, r.NeverGood, r.Fault}
 		e := snap.Services[r.Service]
 		v.Awaiting = v.State == "unmeasured" && v.Waiting == 0 && e != nil && v.SinceAt <= e.Revisions[0].From && len(liveChecks(snap, r.Service)) > 0
 		out = append(out, v)
@@ -217,27 +224,68 @@ func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, month s
 		zone := snap.Agreements[id].Current().Spec.Timezone
 		byZone[zone] = append(byZone[zone], id)
 	}
-	now := span.Of(s.Now())
 	out := []AccountView{}
 	for zone, ids := range byZone {
-		p, err := s.month(month, zone)
-		if err != nil {
+		list, err := s.accountsIn(ctx, snap, month, zone, ids)
+		if history.Incomputable(err) && !isQuery(err) { // one of them; the others stand all the same
+			list = nil
+			for _, id := range ids {
+				one, err := s.accountsIn(ctx, snap, month, zone, []string{id})
+				if history.Incomputable(err) {
+					one, err = []AccountView{faultyAccount(snap, id, err)}, nil
+				}
+				if err != nil {
+					return nil, err
+				}
+				list = append(list, one...)
+			}
+		} else if err != nil {
 			return nil, err
 		}
-		open, err := s.Books.Open(ctx, snap, p, now, nil, ids)
-		if err != nil {
-			return nil, err
-		}
-		list, err := open.Evidence.All()
-		if err != nil {
-			return nil, err
-		}
-		for _, a := range list {
-			out = append(out, s.accountView(snap, a))
-		}
+		out = append(out, list...)
 	}
 	sort.Slice(out, func(i, j int) bool { return more(out[i], out[j]) })
 	return out, nil
+}
+
+// accountsIn makes the accounts of agreements whose periods are in one zone.
+func (s *Server) accountsIn(ctx context.Context, snap *catalogue.Snapshot, month, zone string, ids []string) ([]AccountView, error) {
+	p, err := s.month(month, zone)
+	if err != nil {
+		return nil, err
+	}
+	open, err := s.Books.Open(ctx, snap, p, span.Of(s.Now()), nil, ids)
+	if err != nil {
+		return nil, err
+	}
+	list, err := open.Evidence.All()
+	if err != nil {
+		return nil, err
+	}
+	var out []AccountView
+	for _, a := range list {
+		out = append(out, s.accountView(snap, a))
+	}
+	return out, nil
+}
+
+// isQuery says whether an error lies in what was asked.
+func isQuery(err error) bool {
+	var fault *definition.Fault
+	return errors.As(err, &fault) && strings.HasPrefix(fault.Path, "query.")
+}
+
+// faultyAccount is an agreement that cannot be accounted.
+func faultyAccount(snap *catalogue.Snapshot, id string, why error) AccountView {
+	spec := snap.Agreements[id].Current().Spec
+	out := AccountView{
+		Agreement: id, Name: cmp.Or(spec.Name, id), Customer: spec.Customer, Service: spec.Service, ServiceName: spec.Service,
+		Target: string(spec.TargetPercent), Timezone: spec.Timezone, Intervals: []IntervalView{}, Planned: []span.Span{}, Fault: why.Error(),
+	}
+	if e := snap.Services[spec.Service]; e != nil {
+		out.ServiceName = e.Current().Spec.Name
+	}
+	return out
 }
 
 // more says whether a is more urgent than b: missed ones by how far beyond,
@@ -245,6 +293,8 @@ func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, month s
 func more(a, b AccountView) bool {
 	rank := func(v AccountView) int {
 		switch {
+		case v.Fault != "":
+			return -1
 		case v.Figures.Verdict == account.Missed:
 			return 0
 		case v.Pace != nil && v.Pace.RunsOutAt != nil:
@@ -355,7 +405,7 @@ func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*list[PeriodAcco
 	}
 	agreement := spec.Agreement("what-if")
 	return s.lastPeriods(spec.Timezone, in.Body.Last, func(p calendar.Period) (*account.Account, error) {
-		open, err := s.Books.Open(ctx, snap, p, span.Of(s.Now()), services, nil)
+		open, err := s.Books.OpenFor(ctx, snap, p, span.Of(s.Now()), services)
 		if err != nil {
 			return nil, err
 		}
@@ -393,6 +443,19 @@ type PeriodAccount struct {
 func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standing) ([]NeedView, error) {
 	now := span.Of(s.Now())
 	out := []NeedView{}
+	for _, u := range snap.Unreadable {
+		out = append(out, NeedView{Kind: "fault", Subject: u.Kind + " " + u.ID, ID: u.ID, Text: "cannot be read: " + u.Why, At: now})
+	}
+	for _, a := range st.Accounts {
+		if a.Fault != "" {
+			out = append(out, NeedView{Kind: "fault", Subject: a.Name, ID: a.Agreement, Text: "cannot be accounted", At: now}) // its row says why
+		}
+	}
+	for _, v := range st.States {
+		if v.Fault != "" {
+			out = append(out, NeedView{Kind: "fault", Subject: snap.Services[v.Service].Current().Spec.Name, ID: v.Service, Service: v.Service, Text: "cannot be judged: " + v.Fault, At: v.SinceAt})
+		}
+	}
 	for _, v := range st.States {
 		name := snap.Services[v.Service].Current().Spec.Name
 		if v.State == "down" && !v.NeverGood {
@@ -403,8 +466,9 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standin
 	if err != nil {
 		return nil, err
 	}
-	heard := map[string]time.Time{}
+	heard, aside := map[string]time.Time{}, map[string]int32{}
 	for _, a := range agents {
+		aside[a.Location] += a.SetAside
 		seen := a.CreatedAt
 		if a.SeenAt != nil {
 			seen = *a.SeenAt
@@ -416,6 +480,9 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standin
 	for _, id := range catalogue.Live(snap.Locations) {
 		name := snap.Locations[id].Current().Spec.Name
 		seen, has := heard[id]
+		if n := aside[id]; n > 0 {
+			out = append(out, NeedView{Kind: "agent", Subject: name, ID: id + " aside", Text: fmt.Sprintf("set aside measurements that no server could take: %d", n), At: now})
+		}
 		switch {
 		case !has:
 			out = append(out, NeedView{Kind: "agent", Subject: name, ID: id, Text: "has no agent yet", At: snap.Locations[id].Revisions[0].From})
@@ -428,7 +495,7 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standin
 		if v.NeverGood {
 			out = append(out, NeedView{Kind: "never-good", Subject: name, ID: v.Service, Service: v.Service, Text: "was never good; is its target right?", At: v.SinceAt, MS: int64(now - v.SinceAt)})
 		}
-		if v.State == "unmeasured" && len(liveChecks(snap, v.Service)) > 0 {
+		if v.State == "unmeasured" && v.Fault == "" && len(liveChecks(snap, v.Service)) > 0 {
 			text := "not measured"
 			if v.Awaiting {
 				text = "awaiting its first measurement"
@@ -468,7 +535,7 @@ func (s *Server) reportsDue(ctx context.Context, snap *catalogue.Snapshot) ([]Ne
 		spec := e.Current().Spec
 		month, err := s.month("", spec.Timezone)
 		if err != nil {
-			return nil, err
+			continue // it cannot be accounted, and is named for that
 		}
 		last := month.Next(-1)
 		if began, err := snap.Begins(id); err != nil || began >= last.Span().To || published[id+" "+last.Name()] {

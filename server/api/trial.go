@@ -24,7 +24,7 @@ import (
 // Proposal asks what could be checked at an address.
 type Proposal struct {
 	Address   string   `json:"address" minLength:"1" maxLength:"2000" doc:"A web address, a host name or an IP address"`
-	Locations []string `json:"locations" minItems:"1"`
+	Locations []string `json:"locations" minItems:"1" maxItems:"50"`
 }
 
 // Candidate is a check that might suit an address, being tried from each location.

@@ -1,7 +1,9 @@
 package api
 
 import (
+	"fmt"
 	"net/http"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/validation"
@@ -25,6 +27,14 @@ func init() {
 	validation.MsgExpectedMaxItems = "%d are the most"
 	validation.MsgExpectedRequiredProperty = "%s is missing"
 
+	huma.ErrorFormatter = func(format string, args ...any) string {
+		for i, a := range args {
+			if v, ok := a.(float64); ok { // a bound as people write it, not as 2.6784e+06
+				args[i] = strconv.FormatFloat(v, 'f', -1, 64)
+			}
+		}
+		return fmt.Sprintf(format, args...)
+	}
 	plain := huma.NewError
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		if message == "validation failed" {

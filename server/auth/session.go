@@ -11,7 +11,6 @@ import (
 	"github.com/alexedwards/scs/pgxstore"
 	"github.com/alexedwards/scs/v2"
 	"github.com/jackc/pgx/v5"
-	"golang.org/x/time/rate"
 
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -21,7 +20,6 @@ import (
 type Sessions struct {
 	store   *store.Store
 	manager *scs.SessionManager
-	tries   tries
 }
 
 // Person is who is asking.
@@ -31,8 +29,9 @@ type Person struct {
 }
 
 // NewSessions returns sessions of twelve hours of idleness, a week at most.
-// secure marks the cookie for HTTPS only.
-func NewSessions(s *store.Store, secure bool) *Sessions {
+// secure marks the cookie for HTTPS only; failed answers where the session
+// cannot be read.
+func NewSessions(s *store.Store, secure bool, failed func(http.ResponseWriter, *http.Request, error)) *Sessions {
 	m := scs.New()
 	m.Store = pgxstore.NewWithCleanupInterval(s.Pool, 10*time.Minute)
 	m.Lifetime = 7 * 24 * time.Hour
@@ -40,6 +39,7 @@ func NewSessions(s *store.Store, secure bool) *Sessions {
 	m.Cookie.Name = "kestite_session"
 	m.Cookie.SameSite = http.SameSiteLaxMode
 	m.Cookie.Secure = secure
+	m.ErrorFunc = failed
 	return &Sessions{store: s, manager: m}
 }
 
@@ -61,10 +61,22 @@ var (
 	ErrTooOften = errors.New("too many attempts; wait a minute and try again")
 )
 
-// SignIn checks a password and begins a session. Five attempts a minute are
-// allowed per e-mail address.
+// Attempts to sign in with one e-mail address: so many at once, and then one more
+// after so many seconds, whichever server they are made at.
+const (
+	attemptsAtOnce   = 5
+	secondsAnAttempt = 12.0
+)
+
+// SignIn checks a password and begins a session.
 func (s *Sessions) SignIn(ctx context.Context, email, password string) (Person, error) {
-	if !s.tries.allow(strings.ToLower(strings.TrimSpace(email))) {
+	allowed, err := s.store.Spend(ctx, db.SpendParams{
+		Who: "sign-in " + strings.ToLower(strings.TrimSpace(email)), Most: attemptsAtOnce, PerSecond: 1 / secondsAnAttempt, Now: time.Now(),
+	})
+	if err != nil {
+		return Person{}, err
+	}
+	if !allowed {
 		return Person{}, ErrTooOften
 	}
 	p, err := s.store.PersonByEmail(ctx, strings.TrimSpace(email))
@@ -122,25 +134,4 @@ func (s *Sessions) Who(ctx context.Context) (Person, bool, error) {
 		return Person{}, false, err
 	}
 	return of(p), p.DisabledAt == nil, nil
-}
-
-// tries limits attempts to sign in.
-type tries struct {
-	mu   sync.Mutex
-	seen map[string]*rate.Limiter
-}
-
-func (t *tries) allow(who string) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	const most = 10_000
-	if t.seen == nil || len(t.seen) > most {
-		t.seen = map[string]*rate.Limiter{}
-	}
-	l := t.seen[who]
-	if l == nil {
-		l = rate.NewLimiter(rate.Every(12*time.Second), 5)
-		t.seen[who] = l
-	}
-	return l.Allow()
 }

@@ -159,7 +159,7 @@ func TestWindowsAreAnnouncedWhenTheyWereEntered(t *testing.T) {
 	start := h.start.Add(5 * 24 * time.Hour).Format("2006-01-02T15:04:05")
 	h.create(catalogue.Window, "patch", definition.WindowSpec{Name: "Patch", Services: []string{"tickets"}, Start: start, Timezone: "UTC", DurationS: 3600})
 	month := calendar.Month(span.Of(h.start.Add(5*24*time.Hour)), time.UTC)
-	b, err := h.snapshot().Bundle(month, nil, []string{"tickets"}, nil)
+	b, err := h.snapshot().Bundle(month, nil, []string{"tickets"}, nil, true)
 	if err != nil {
 		t.Fatal(err)
 	}

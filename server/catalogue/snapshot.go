@@ -7,9 +7,13 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"sort"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -66,6 +70,17 @@ type Snapshot struct {
 	ChecksOf map[string][]string
 	// Mark changes with every change of a definition.
 	Mark string
+	// Unreadable are revisions that this program cannot read; they say nothing here.
+	Unreadable []Unreadable
+
+	windowsKept sync.Map // of resolved windows by id
+}
+
+// Unreadable is a revision that cannot be read.
+type Unreadable struct {
+	Kind, ID string
+	Number   int
+	Why      string
 }
 
 // Catalogue caches the snapshot of a store's definitions.
@@ -87,7 +102,7 @@ func (c *Catalogue) Snapshot(ctx context.Context) (*Snapshot, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the definitions: %w", err)
 	}
-	mark := fmt.Sprintf("%d/%d/%d/%d", m.Revisions, m.LastMade.UnixMicro(), m.Open, m.Live)
+	mark := strconv.FormatInt(m, 10)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.last != nil && c.last.Mark == mark {
@@ -114,7 +129,7 @@ func read(ctx context.Context, s *store.Store) (*Snapshot, error) {
 	out := &Snapshot{Organisation: org, ChecksOf: map[string][]string{}}
 	for _, r := range rows {
 		if err := out.add(r); err != nil {
-			return nil, err
+			out.Unreadable = append(out.Unreadable, Unreadable{r.Kind, r.ID, int(r.Number), err.Error()})
 		}
 	}
 	for _, id := range Sorted(out.Checks) {
@@ -138,8 +153,10 @@ func read(ctx context.Context, s *store.Store) (*Snapshot, error) {
 
 func add[S any](into map[string]*Entry[S], r db.AllRevisionsRow) error {
 	rev := Revision[S]{Number: int(r.Number), From: span.Of(r.ValidFrom), Until: instant(r.ValidUntil)}
-	if err := json.Unmarshal(r.Body, &rev.Spec); err != nil {
-		return err
+	err := json.Unmarshal(r.Body, &rev.Spec)
+	if err != nil { // it stands there and says nothing: what refers to it must find something
+		var nothing S
+		rev.Spec = nothing
 	}
 	e := into[r.ID]
 	if e == nil {
@@ -147,7 +164,7 @@ func add[S any](into map[string]*Entry[S], r db.AllRevisionsRow) error {
 		into[r.ID] = e
 	}
 	e.Revisions = append(e.Revisions, rev)
-	return nil
+	return err
 }
 
 func instant(t *time.Time) *span.Instant {
@@ -245,10 +262,11 @@ func (s *Snapshot) closure(services []string, next func(string) []string) []stri
 }
 
 // Bundle makes the evidence bundle of a period for services (with all they
-// depend on) and agreements. Of a service and of an agreement it takes the
+// depend on) and agreements, with windows where they matter: for an account, and
+// not for states. Of a service and of an agreement it takes the
 // revision in force at the period's start, or the first after it; checks come
 // with all their revisions.
-func (s *Snapshot) Bundle(period calendar.Period, asOf *span.Instant, services, agreements []string) (*definition.Compiled, error) {
+func (s *Snapshot) Bundle(period calendar.Period, asOf *span.Instant, services, agreements []string, windows bool) (*definition.Compiled, error) {
 	at := period.Span().From
 	b := definition.Bundle{
 		Format: definition.Format,
@@ -285,8 +303,64 @@ func (s *Snapshot) Bundle(period calendar.Period, asOf *span.Instant, services, 
 		}
 		b.Services = append(b.Services, svc)
 	}
-	b.Windows = s.windows(needed)
-	return definition.Compile(b)
+	if windows {
+		b.Windows = s.windows(needed)
+	}
+	c, err := definition.CompileWith(b, s.resolved)
+	return c, s.named(err, b)
+}
+
+var indexed = regexp.MustCompile(`^(services|windows|agreements)\[(\d+)\]\.?(.*)$`)
+
+// named says of a fault in a bundle whose it is, by the name that people gave.
+func (s *Snapshot) named(err error, b definition.Bundle) error {
+	var f *definition.Fault
+	if !errors.As(err, &f) {
+		return err
+	}
+	at := indexed.FindStringSubmatch(f.Path)
+	if at == nil {
+		return err
+	}
+	i, _ := strconv.Atoi(at[2])
+	var whose string
+	switch at[1] {
+	case "services":
+		whose = fmt.Sprintf("the service %q", s.Services[b.Services[i].ID].Current().Spec.Name)
+	case "windows":
+		whose = fmt.Sprintf("the window %q", s.Windows[b.Windows[i].ID].Current().Spec.Name)
+	case "agreements":
+		whose = fmt.Sprintf("the agreement %q", s.Agreements[b.Agreements[i].ID].Current().Spec.Name)
+	}
+	return &definition.Fault{Path: strings.TrimSuffix(whose+", "+at[3], ", "), Message: f.Message}
+}
+
+// ahead is how far beyond the present the starts of windows are kept.
+const ahead = 400 * span.Day
+
+type resolved struct {
+	window definition.CompiledWindow
+	err    error
+}
+
+// resolved resolves a window, and keeps that with its starts: the snapshot never
+// changes, and expanding a rule from its first start costs more each year.
+func (s *Snapshot) resolved(w definition.Window) (definition.CompiledWindow, error) {
+	kept, has := s.windowsKept.Load(w.ID)
+	if !has {
+		var r resolved
+		if r.window, r.err = definition.CompileWindow(w); r.err == nil {
+			if rec, err := r.window.Recurrence.Expanded(span.Of(time.Now()).Add(ahead)); err == nil {
+				r.window.Recurrence = rec
+			} else {
+				r.err = &definition.Fault{Path: "rrule", Message: err.Error()}
+			}
+		}
+		kept, _ = s.windowsKept.LoadOrStore(w.ID, r)
+	}
+	r := kept.(resolved)
+	r.window.Window = w // which of its services matter differs
+	return r.window, r.err
 }
 
 // Begins is when an agreement's promise starts: the day it names, or when it was entered.

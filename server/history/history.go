@@ -5,8 +5,10 @@ package history
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"time"
 
@@ -47,8 +49,26 @@ const (
 	Live Ending = true
 )
 
+// BrokenLaneError is a lane whose kept state cannot be read.
+type BrokenLaneError struct {
+	Lane int32
+	Err  error
+}
+
+func (e *BrokenLaneError) Error() string {
+	return fmt.Sprintf("the state of lane %d cannot be read: %v", e.Lane, e.Err)
+}
+
+// Incomputable says whether an error lies in what is defined or kept, and not in
+// reaching it: one definition's or one lane's, that concerns no others.
+func Incomputable(err error) bool {
+	var fault *definition.Fault
+	var lane *BrokenLaneError
+	return errors.As(err, &fault) || errors.As(err, &lane)
+}
+
 // Load returns the stretches of a bundle's checks that touch within, extended by Margin.
-func Load(ctx context.Context, s *store.Store, bundle *definition.Compiled, within span.Span, ending Ending) (Stretches, error) {
+func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, within span.Span, ending Ending) (Stretches, error) {
 	lanes, err := s.LanesOfChecks(ctx, slices.Collect(maps.Keys(bundle.Checks)))
 	if err != nil {
 		return nil, fmt.Errorf("load lanes: %w", err)
@@ -117,7 +137,7 @@ func SeriesOf(l db.Lane) (verdict.Series, error) {
 		Series verdict.Series `json:"series"`
 	}
 	if err := json.Unmarshal(l.Machine, &m); err != nil {
-		return m.Series, fmt.Errorf("the state of lane %d: %w", l.ID, err)
+		return m.Series, &BrokenLaneError{l.ID, err}
 	}
 	return m.Series, nil
 }
@@ -137,18 +157,27 @@ type Period struct {
 }
 
 // Open loads a month for services and agreements, accounted up to now where it
-// is not over.
+// is not over. Without agreements it is good for states alone.
 func (b *Books) Open(ctx context.Context, snap *catalogue.Snapshot, month calendar.Period, now span.Instant, services, agreements []string) (*Period, error) {
+	return b.open(ctx, snap, month, now, services, agreements, len(agreements) > 0)
+}
+
+// OpenFor is Open for services and clauses that no agreement has yet.
+func (b *Books) OpenFor(ctx context.Context, snap *catalogue.Snapshot, month calendar.Period, now span.Instant, services []string) (*Period, error) {
+	return b.open(ctx, snap, month, now, services, nil, true)
+}
+
+func (b *Books) open(ctx context.Context, snap *catalogue.Snapshot, month calendar.Period, now span.Instant, services, agreements []string, windows bool) (*Period, error) {
 	var asOf *span.Instant
 	if when := month.Span(); now < when.To {
 		at := max(now, when.From)
 		asOf = &at
 	}
-	bundle, err := snap.Bundle(month, asOf, services, agreements)
+	bundle, err := snap.Bundle(month, asOf, services, agreements, windows)
 	if err != nil {
 		return nil, err
 	}
-	stretches, err := Load(ctx, b.Store, bundle, bundle.Span, Accounted)
+	stretches, err := Load(ctx, b.Store.Queries, bundle, bundle.Span, Accounted)
 	if err != nil {
 		return nil, err
 	}
@@ -159,12 +188,13 @@ func (b *Books) Open(ctx context.Context, snap *catalogue.Snapshot, month calend
 
 // timing counts answered measurements in the store, for latency objectives.
 func (b *Books) timing(ctx context.Context, bundle *definition.Compiled) account.Timing {
-	return func(check string, limitMS int64, counted func(span.Instant) bool) (measurements, within int64, err error) {
+	return func(check string, limit int64, counted func(span.Instant) bool) (measurements, within int64, err error) {
 		lanes, err := b.Store.LanesOfChecks(ctx, []string{check})
 		if err != nil {
 			return 0, 0, err
 		}
-		total := measure.HTTP.Index("total_ms")
+		kind, _ := measure.KindNamed(bundle.Checks[check][0].Kind)
+		total := kind.Index("total_ms")
 		for _, l := range lanes {
 			rows, err := b.Store.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: l.ID, At: bundle.Span.From.Time(), At_2: bundle.Span.To.Time()})
 			if err != nil {
@@ -172,12 +202,13 @@ func (b *Books) timing(ctx context.Context, bundle *definition.Compiled) account
 			}
 			for _, r := range rows {
 				o := measure.Outcome(r.Outcome)
-				if o != measure.OK && o != measure.Degraded || len(r.Measures) <= total || r.Measures[total] != r.Measures[total] {
+				v := store.Value(r.Thousandths, r.Measures, total)
+				if o != measure.OK && o != measure.Degraded || math.IsNaN(v) {
 					continue
 				}
 				if counted(span.Of(r.At)) {
 					measurements++
-					if float64(r.Measures[total]) <= float64(limitMS) {
+					if measure.Thousandths(v) <= limit {
 						within++
 					}
 				}

@@ -93,15 +93,19 @@ func stored(t testing.TB, srv *server.Server) history.Stretches {
 		t.Fatal(err)
 	}
 	month := calendar.Period{Location: time.UTC, Start: calendar.WallAt(all.From, time.UTC), End: calendar.WallAt(all.To.Add(span.Minute), time.UTC)}
-	bundle, err := snap.Bundle(month, nil, []string{"tickets"}, nil)
+	bundle, err := snap.Bundle(month, nil, []string{"tickets"}, nil, false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	list, err := history.Load(ctx, srv.API.Store, bundle, all, history.Accounted)
+	list, err := history.Load(ctx, srv.API.Store.Queries, bundle, all, history.Accounted)
 	if err != nil {
 		t.Fatal(err)
 	}
 	return list
+}
+
+func settings(confirm, recover int64) verdict.Settings {
+	return verdict.Settings{Confirm: confirm, Recover: recover, StaleAfter: 150_000}
 }
 
 // judged are the stretches of measurements in order.

@@ -3,7 +3,6 @@ package ingest
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"slices"
 	"time"
 
@@ -26,18 +25,21 @@ type openedLane struct {
 	pending   int64
 	wasStale  bool
 	changed   bool // what live screens say may have changed
+	broken    bool // its machine cannot be read and has to be made again
 }
 
-func openLane(lane db.Lane, revisions verdict.Revisions) (*openedLane, error) {
+func openLane(lane db.Lane, revisions verdict.Revisions) *openedLane {
+	l := &openedLane{id: lane.ID, check: lane.CheckID, revisions: revisions, wasStale: lane.StaleNoted}
 	var m machine
 	if err := json.Unmarshal(lane.Machine, &m); err != nil {
-		return nil, fmt.Errorf("the state of lane %d: %w", lane.ID, err)
+		l.broken = true
+		return l
 	}
-	l := &openedLane{id: lane.ID, check: lane.CheckID, revisions: revisions, series: m.Series, before: m.Tail, pending: m.Series.PendingCount(), wasStale: lane.StaleNoted}
+	l.series, l.before, l.pending = m.Series, m.Tail, m.Series.PendingCount()
 	if m.Tail != nil {
 		l.out = append(l.out, *m.Tail)
 	}
-	return l, nil
+	return l
 }
 
 // severity is the state that an outcome is by itself.
@@ -109,7 +111,10 @@ func (l *openedLane) save() (laneSave, error) {
 
 // errTooLate is a measurement from before the raw measurements that judging
 // again would need.
-type errTooLate struct{ check string }
+type errTooLate struct {
+	check string
+	upTo  span.Instant // later ones need no judging again
+}
 
 func (e *errTooLate) Error() string {
 	return "the check " + e.check + " cannot be judged again from there: the raw measurements around it are no longer kept"
@@ -120,6 +125,10 @@ func (e *errTooLate) Error() string {
 // database already.
 func (l *openedLane) rebuild(ctx context.Context, q *db.Queries, late []time.Time) error {
 	l.changed = true
+	upTo := span.End
+	if l.series.Started {
+		upTo = l.series.LastAt
+	}
 	restart, err := l.findRestart(ctx, q, late)
 	if err != nil {
 		return err
@@ -128,7 +137,7 @@ func (l *openedLane) rebuild(ctx context.Context, q *db.Queries, late []time.Tim
 		if has, err := q.HasRaw(ctx, db.HasRawParams{Lane: l.id, At: restart.needs.Time()}); err != nil {
 			return err
 		} else if !has {
-			return &errTooLate{l.check}
+			return &errTooLate{l.check, upTo}
 		}
 	}
 	if err := q.DropStretchesFrom(ctx, db.DropStretchesFromParams{Lane: l.id, FirstAt: restart.dropFrom.Time()}); err != nil {
@@ -178,11 +187,11 @@ func (l *openedLane) findRestart(ctx context.Context, q *db.Queries, late []time
 			p := stretch(db.Stretch(rows[i+1]))
 			set, _ := l.revisions.Settings(p.Last)
 			if s.First > p.Last.Add(set.StaleAfter) { // a gap forgets
-				series := verdict.Series{Started: true, Apart: true, LastAt: p.Last, Stale: set.StaleAfter}
+				series := verdict.Series{Started: true, Apart: true, LastAt: p.Last, Stale: set.StaleAfter, Revision: set.Revision}
 				return restart{series: series, dropFrom: s.First, readFrom: p.Last + 1, needs: &s.First}, nil
 			}
 			if p.State == verdict.Down && p.Own == verdict.Down {
-				series := verdict.Series{Started: true, State: verdict.Down, LastAt: p.Last, Stale: set.StaleAfter, Apart: set.Apart}
+				series := verdict.Series{Started: true, State: verdict.Down, LastAt: p.Last, Stale: set.StaleAfter, Apart: set.Apart, Revision: set.Revision}
 				return restart{series: series, out: []verdict.Stretch{p}, dropFrom: s.First, readFrom: p.Last + 1, needs: &s.First}, nil
 			}
 		}
@@ -191,7 +200,7 @@ func (l *openedLane) findRestart(ctx context.Context, q *db.Queries, late []time
 			if n := len(rows); n > 0 {
 				first := span.Of(rows[n-1].FirstAt)
 				whole.needs = &first
-			} else if l.before != nil { // all there is lies after the late rows
+			} else if l.before != nil || l.broken { // all there is lies after the late rows
 				first, err := q.FirstStretch(ctx, l.id)
 				if err == nil {
 					at := span.Of(first)
@@ -234,7 +243,7 @@ func (l *openedLane) insideCalm(ctx context.Context, q *db.Queries, s verdict.St
 		return restart{}, false, nil
 	}
 	set, _ := l.revisions.Settings(last)
-	series := verdict.Series{Started: true, State: s.State, LastAt: last, Stale: set.StaleAfter}
+	series := verdict.Series{Started: true, State: s.State, LastAt: last, Stale: set.StaleAfter, Revision: set.Revision}
 	return restart{series: series, out: []verdict.Stretch{cut}, dropFrom: s.First + 1, readFrom: last + 1}, true, nil
 }
 

@@ -8,7 +8,6 @@ import (
 	"math"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"kestite/agent/wire"
@@ -22,16 +21,13 @@ import (
 )
 
 // Inward makes them. It is safe for concurrent use, and several servers may do
-// so at once: a measurement's instant follows from the definitions alone.
+// so at once: a measurement's instant follows from the definitions alone, and
+// what limits over time remember from what is stored.
 type Inward struct {
 	Store     *store.Store
 	Catalogue *catalogue.Catalogue
 	Ingest    *ingest.Ingest
 	Now       func() time.Time
-
-	mu       sync.Mutex
-	memories map[string]*measure.Memory
-	started  span.Instant
 }
 
 // Take makes a measurement of a report. The error is a *definition.Fault where
@@ -46,7 +42,7 @@ func (in *Inward) Take(ctx context.Context, check string, r Report) error {
 		return catalogue.ErrRetired
 	}
 	spec := e.Current().Spec
-	m := wire.Measurement{Check: check, At: span.Of(in.Now()), Detail: r.Detail}
+	m := wire.Measurement{Check: check, Detail: r.Detail}
 	var names []string
 	if spec.ReportIn != nil {
 		names = spec.ReportIn.Numbers
@@ -54,35 +50,34 @@ func (in *Inward) Take(ctx context.Context, check string, r Report) error {
 	if m.Outcome, m.Measures, err = r.Says(names); err != nil {
 		return err
 	}
-	last, err := in.last(ctx, check, m.At)
-	if err != nil {
-		return err
-	}
-	if last != nil {
-		m.Measures[measure.ReportIn.Measures[0].Name] = float64(m.At-span.Of(last.At)) / float64(span.Second)
-	}
-	in.judge(&m, spec)
-	return in.put(ctx, m)
+	return in.Store.InTurn(ctx, "report in to "+check, func(ctx context.Context) error {
+		m.At = span.Of(in.Now())
+		last, err := in.last(ctx, check, m.At)
+		if err != nil {
+			return err
+		}
+		if last != nil {
+			m.Measures[measure.ReportIn.Measures[0].Name] = float64(m.At-span.Of(last.At)) / float64(span.Second)
+		}
+		if err := in.rate(ctx, &m, spec); err != nil {
+			return err
+		}
+		return in.put(ctx, m)
+	})
 }
 
-// judge applies the limits to a measurement.
-func (in *Inward) judge(m *wire.Measurement, spec definition.CheckSpec) {
+// rate applies the limits to a measurement that is not stored yet.
+func (in *Inward) rate(ctx context.Context, m *wire.Measurement, spec definition.CheckSpec) error {
 	kind, _ := measure.KindNamed(spec.Kind)
 	values := kind.None()
 	for name, v := range m.Measures {
 		values[kind.Index(name)] = v
 	}
-	in.mu.Lock()
-	if in.memories == nil {
-		in.memories = map[string]*measure.Memory{}
-	}
-	memory := in.memories[m.Check]
-	if memory == nil {
-		memory = &measure.Memory{}
-		in.memories[m.Check] = memory
+	memory, err := in.memory(ctx, m.Check, kind, m.At, spec.Limits)
+	if err != nil {
+		return err
 	}
 	timed, why := memory.Judge(kind, int64(m.At), values, spec.Limits)
-	in.mu.Unlock()
 	once, because := kind.Judge(values, spec.Limits)
 	if timed > once {
 		once, because = timed, why
@@ -90,6 +85,51 @@ func (in *Inward) judge(m *wire.Measurement, spec definition.CheckSpec) {
 	if once > m.Outcome {
 		m.Outcome, m.Detail = once, because
 	}
+	return nil
+}
+
+// mostRemembered is how many measurements limits over time look back at.
+const mostRemembered = 10_000
+
+// memory is what limits over time remember of the measurements of a check before
+// an instant: read from what is stored, so that every server remembers the same.
+func (in *Inward) memory(ctx context.Context, check string, kind measure.Kind, before span.Instant, limits []measure.Limit) (*measure.Memory, error) {
+	memory := new(measure.Memory)
+	most, row := int64(0), 0
+	for _, l := range limits {
+		if l.Timed() {
+			most, row = max(most, l.ForS, l.MeanS), max(row, l.InARow, 2)
+		}
+	}
+	if row == 0 {
+		return memory, nil
+	}
+	lanes, err := in.Store.LanesOfChecks(ctx, []string{check})
+	if err != nil || len(lanes) == 0 {
+		return memory, err
+	}
+	latest := func(from, to span.Instant, most int) ([]db.LatestMeasurementsRow, error) {
+		return in.Store.LatestMeasurements(ctx, db.LatestMeasurementsParams{Lane: lanes[0].ID, At: from.Time(), At_2: to.Time(), Limit: int32(most)})
+	}
+	// All that lies in the time looked at, and before it as many as may have to be
+	// broken in a row: whatever was earlier changes nothing.
+	edge := before.Add(-most * span.Second)
+	rows, err := latest(edge+1, before-1, mostRemembered)
+	if err != nil {
+		return memory, err
+	}
+	earlier, err := latest(before.Add(-store.RawDays*span.Day), edge, max(1, row-len(rows)))
+	if err != nil {
+		return memory, err
+	}
+	rows = append(rows, earlier...)
+	slices.Reverse(rows)
+	for _, r := range rows {
+		if measure.Outcome(r.Outcome) != measure.Error {
+			memory.Judge(kind, int64(span.Of(r.At)), store.Values(r.Thousandths, r.Measures), limits)
+		}
+	}
+	return memory, nil
 }
 
 func (in *Inward) put(ctx context.Context, m wire.Measurement) error {
@@ -107,11 +147,10 @@ func (in *Inward) Due(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	in.mu.Lock()
-	if in.started == 0 {
-		in.started = span.Of(in.Now())
+	since, err := in.Store.There(ctx, in.Now())
+	if err != nil {
+		return err
 	}
-	in.mu.Unlock()
 	var failed error
 	for _, id := range catalogue.Live(snap.Checks) {
 		r := snap.Checks[id].Current()
@@ -119,7 +158,7 @@ func (in *Inward) Due(ctx context.Context) error {
 		case measure.Derived.Name:
 			err = in.derive(ctx, snap, id, r)
 		case measure.ReportIn.Name:
-			err = in.silence(ctx, id, r.Spec)
+			err = in.silence(ctx, id, r.Spec, span.Of(since))
 		default:
 			continue
 		}
@@ -146,8 +185,9 @@ func (in *Inward) last(ctx context.Context, check string, i span.Instant) (*db.L
 
 // silence makes a failure of a report that did not come within the interval and
 // the grace, which is the timeout; one more after each interval. A check that
-// nobody reported to yet is awaited.
-func (in *Inward) silence(ctx context.Context, check string, spec definition.CheckSpec) error {
+// nobody reported to yet is awaited. Since when some server has been there to
+// hear reports is heard.
+func (in *Inward) silence(ctx context.Context, check string, spec definition.CheckSpec, heard span.Instant) error {
 	now := span.Of(in.Now())
 	last, err := in.last(ctx, check, now)
 	if err != nil || last == nil {
@@ -161,21 +201,14 @@ func (in *Inward) silence(ctx context.Context, check string, spec definition.Che
 		return nil
 	}
 	m := wire.Measurement{Check: check, At: due, Outcome: measure.Failed, Detail: fmt.Sprintf("%s %d s and %.0f s of grace", silent, spec.IntervalS, float64(spec.TimeoutMS)/1000)}
-	if due < in.began() {
-		m.Outcome, m.Detail = measure.Error, silent+" the time; the server was not there to hear it"
+	if due < heard {
+		m.Outcome, m.Detail = measure.Error, silent+" the time; no server was there to hear it"
 	}
 	return in.put(ctx, m)
 }
 
 // silent begins the detail of a measurement made of silence.
 const silent = "no report within"
-
-// began is since when this server hears reports.
-func (in *Inward) began() span.Instant {
-	in.mu.Lock()
-	defer in.mu.Unlock()
-	return in.started
-}
 
 // derive makes the measurement of a derived check that is due.
 func (in *Inward) derive(ctx context.Context, snap *catalogue.Snapshot, check string, r catalogue.Revision[definition.CheckSpec]) error {
@@ -202,7 +235,9 @@ func (in *Inward) derive(ctx context.Context, snap *catalogue.Snapshot, check st
 			break
 		}
 		m.Measures = map[string]float64{"value": v, "sources": float64(len(values))}
-		in.judge(&m, r.Spec)
+		if err := in.rate(ctx, &m, r.Spec); err != nil {
+			return err
+		}
 	}
 	return in.put(ctx, m)
 }
@@ -249,8 +284,8 @@ func (in *Inward) fresh(ctx context.Context, spec definition.CheckSpec, s defini
 			if r.Outcome == int16(measure.Error) {
 				continue
 			}
-			if index >= 0 && index < len(r.Measures) && !math.IsNaN(float64(r.Measures[index])) {
-				sum += float64(r.Measures[index])
+			if v := store.Value(r.Thousandths, r.Measures, index); !math.IsNaN(v) {
+				sum += v
 				n++
 			}
 			break

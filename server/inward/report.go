@@ -67,6 +67,9 @@ func (r Report) Says(numbers []string) (measure.Outcome, map[string]float64, err
 		if i < 0 {
 			return 0, nil, &definition.Fault{Path: "numbers." + name, Message: fmt.Sprintf("the check has no number %q; add it to the check's numbers first", name)}
 		}
+		if !measure.Usable(v) {
+			return 0, nil, definition.Faultf("numbers."+name, "%v is no number that can be kept; it lies between -1e15 and 1e15", v)
+		}
 		measures[measure.ReportIn.Measures[i+1].Name] = v
 	}
 	return outcome, measures, nil

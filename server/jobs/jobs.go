@@ -1,5 +1,6 @@
-// Package jobs is the background work: a queue in PostgreSQL that any number of
-// servers share.
+// Package jobs is the background work. What must not wait goes round on every
+// server, one at a time doing it; what may wait is in a queue in PostgreSQL that
+// all share. (Judging is in neither: see package judge.)
 package jobs
 
 import (
@@ -7,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -19,147 +21,161 @@ import (
 	"kestite/server/store"
 )
 
-// JudgeArgs asks for services to be judged.
-type JudgeArgs struct {
-	Services []string `json:"services"`
-}
-
-// Kind of the job.
-func (JudgeArgs) Kind() string { return "judge" }
-
-// InsertOpts puts judging first and keeps finished jobs for a short time only.
-func (JudgeArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{Priority: 1} }
-
-// StaleArgs asks for services to be judged whose checks fell silent.
-type StaleArgs struct{}
-
-// Kind of the job.
-func (StaleArgs) Kind() string { return "stale" }
-
-// TendArgs asks for the measurements that the server makes itself, and for a
-// look at which agents are there.
-type TendArgs struct{}
-
-// Kind of the job.
-func (TendArgs) Kind() string { return "tend" }
-
-type tendWorker struct {
-	river.WorkerDefaults[TendArgs]
-	inward  *inward.Inward
-	rosters *share.Rosters
-}
-
-func (w *tendWorker) Work(ctx context.Context, _ *river.Job[TendArgs]) error {
-	return errors.Join(w.rosters.Update(ctx, ""), w.inward.Due(ctx))
-}
-
 // HoursArgs asks for the hourly summaries that are due.
 type HoursArgs struct{}
 
 // Kind of the job.
 func (HoursArgs) Kind() string { return "hours" }
 
-// TidyArgs asks for raw measurements to be dropped that are kept no longer.
+// AheadArgs asks for the partitions of the coming days.
+type AheadArgs struct{}
+
+// Kind of the job.
+func (AheadArgs) Kind() string { return "ahead" }
+
+// TidyArgs asks for what is kept no longer to be dropped.
 type TidyArgs struct{}
 
 // Kind of the job.
 func (TidyArgs) Kind() string { return "tidy" }
 
-type tidyWorker struct {
-	river.WorkerDefaults[TidyArgs]
-	store *store.Store
-	log   *slog.Logger
+// HealArgs asks for rows of earlier versions to be mended.
+type HealArgs struct{}
+
+// Kind of the job.
+func (HealArgs) Kind() string { return "heal" }
+
+// worker does one kind of work within a time, over the connections for jobs.
+type worker[A river.JobArgs] struct {
+	river.WorkerDefaults[A]
+	within time.Duration
+	do     func(context.Context) error
 }
 
-func (w *tidyWorker) Work(ctx context.Context, _ *river.Job[TidyArgs]) error {
-	if err := w.store.DropOldRosters(ctx); err != nil {
-		return err
-	}
-	dropped, err := w.store.DropPartitions(ctx, time.Now())
-	if len(dropped) > 0 {
-		w.log.Info("raw measurements dropped that are kept no longer", "partitions", dropped)
-	}
-	return err
-}
+func (w *worker[A]) Timeout(*river.Job[A]) time.Duration { return w.within }
 
-type judgeWorker struct {
-	river.WorkerDefaults[JudgeArgs]
-	judge *judge.Judge
-}
-
-func (w *judgeWorker) Work(ctx context.Context, job *river.Job[JudgeArgs]) error {
-	return w.judge.Services(ctx, job.Args.Services)
-}
-
-type staleWorker struct {
-	river.WorkerDefaults[StaleArgs]
-	judge *judge.Judge
-}
-
-func (w *staleWorker) Work(ctx context.Context, _ *river.Job[StaleArgs]) error {
-	return w.judge.Stale(ctx)
-}
-
-type hoursWorker struct {
-	river.WorkerDefaults[HoursArgs]
-	judge *judge.Judge
-}
-
-func (w *hoursWorker) Work(ctx context.Context, _ *river.Job[HoursArgs]) error {
-	return w.judge.Hours(ctx)
+func (w *worker[A]) Work(ctx context.Context, _ *river.Job[A]) error {
+	return w.do(store.For(ctx, store.Jobs))
 }
 
 // Jobs runs background work.
-type Jobs struct{ client *river.Client[pgx.Tx] }
+type Jobs struct {
+	client *river.Client[pgx.Tx]
+	with   With
+	ended  sync.WaitGroup
+	end    context.CancelFunc
+}
 
-// How often deadlines are looked at. A silence is seen at most this late.
-const (
-	staleEvery = 2 * time.Second
-	tendEvery  = 3 * time.Second
-	hoursEvery = time.Minute
-	tidyEvery  = 6 * time.Hour
-)
+// With is what the jobs work with.
+type With struct {
+	Store   *store.Store
+	Judge   *judge.Judge
+	Inward  *inward.Inward
+	Rosters *share.Rosters
+	Log     *slog.Logger
+	Now     func() time.Time
+}
+
+// every queues a job once in each period, whichever server does. The next
+// period's does not wait for one that a server took along when it died.
+func every[A river.JobArgs](period time.Duration, args A) *river.PeriodicJob {
+	opts := &river.InsertOpts{MaxAttempts: 3, UniqueOpts: river.UniqueOpts{ByPeriod: period}}
+	return river.NewPeriodicJob(river.PeriodicInterval(period), func() (river.JobArgs, *river.InsertOpts) { return args, opts },
+		&river.PeriodicJobOpts{RunOnStart: true})
+}
 
 // New returns jobs that are not running yet.
-func New(s *store.Store, j *judge.Judge, in *inward.Inward, rosters *share.Rosters, log *slog.Logger) (*Jobs, error) {
+func New(w With) (*Jobs, error) {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, &judgeWorker{judge: j})
-	river.AddWorker(workers, &staleWorker{judge: j})
-	river.AddWorker(workers, &tendWorker{inward: in, rosters: rosters})
-	river.AddWorker(workers, &hoursWorker{judge: j})
-	river.AddWorker(workers, &tidyWorker{store: s, log: log})
-	once := &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true, ByPeriod: time.Second}}
-	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
-		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 8}},
+	river.AddWorker(workers, &worker[HoursArgs]{within: 10 * time.Minute, do: w.hours})
+	river.AddWorker(workers, &worker[AheadArgs]{within: time.Minute, do: w.ahead})
+	river.AddWorker(workers, &worker[TidyArgs]{within: time.Hour, do: w.tidy})
+	river.AddWorker(workers, &worker[HealArgs]{within: time.Hour, do: w.heal})
+	client, err := river.NewClient(riverpgxv5.New(w.Store.PoolOf(store.Jobs)), &river.Config{
+		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 3}},
 		Workers:                     workers,
-		Logger:                      log,
+		Logger:                      w.Log,
 		FetchCooldown:               100 * time.Millisecond,
 		FetchPollInterval:           500 * time.Millisecond,
+		RescueStuckJobsAfter:        2 * time.Hour,
 		CompletedJobRetentionPeriod: 10 * time.Minute,
+		CancelledJobRetentionPeriod: time.Hour,
+		DiscardedJobRetentionPeriod: 24 * time.Hour,
 		PeriodicJobs: []*river.PeriodicJob{
-			river.NewPeriodicJob(river.PeriodicInterval(staleEvery), func() (river.JobArgs, *river.InsertOpts) { return StaleArgs{}, once }, nil),
-			river.NewPeriodicJob(river.PeriodicInterval(tendEvery), func() (river.JobArgs, *river.InsertOpts) { return TendArgs{}, once }, nil),
-			river.NewPeriodicJob(river.PeriodicInterval(hoursEvery), func() (river.JobArgs, *river.InsertOpts) { return HoursArgs{}, once }, &river.PeriodicJobOpts{RunOnStart: true}),
-			river.NewPeriodicJob(river.PeriodicInterval(tidyEvery), func() (river.JobArgs, *river.InsertOpts) { return TidyArgs{}, once }, &river.PeriodicJobOpts{RunOnStart: true}),
+			every(time.Minute, HoursArgs{}),
+			every(time.Hour, AheadArgs{}),
+			every(6*time.Hour, TidyArgs{}),
+			every(24*time.Hour, HealArgs{}),
 		},
 	})
 	if err != nil {
 		return nil, fmt.Errorf("set up background work: %w", err)
 	}
-	return &Jobs{client}, nil
+	return &Jobs{client: client, with: w}, nil
 }
 
-// Judge enqueues the judging of services in a transaction.
-func (j *Jobs) Judge(ctx context.Context, tx pgx.Tx, services []string) error {
-	_, err := j.client.InsertTx(ctx, tx, JudgeArgs{services}, nil)
+// tendEvery is how often the prompt round goes.
+const tendEvery = 3 * time.Second
+
+// tend makes the measurements that the server makes itself, and looks which
+// agents are there, where no other server is at it.
+func (w *With) tend(ctx context.Context) error {
+	_, err := w.Store.Alone(ctx, "tend", func(ctx context.Context) error {
+		return errors.Join(w.Rosters.Update(ctx, ""), w.Inward.Due(ctx))
+	})
 	return err
 }
 
-// Start begins working; Stop ends it after what is under way.
-func (j *Jobs) Start(ctx context.Context) error { return j.client.Start(ctx) }
+// hours sums up, and notes that the queue moves.
+func (w *With) hours(ctx context.Context) error {
+	return errors.Join(w.Judge.Hours(ctx), w.Store.Worked(ctx, w.Now()))
+}
 
-// Stop waits for the jobs under way, or cancels them when ctx ends first.
+func (w *With) ahead(ctx context.Context) error { return w.Store.EnsurePartitionsAhead(ctx, w.Now()) }
+
+func (w *With) tidy(ctx context.Context) error {
+	dropped, err := w.Store.DropPartitions(ctx, w.Now())
+	if len(dropped) > 0 {
+		w.Log.Info("raw measurements dropped that are kept no longer", "partitions", dropped)
+	}
+	return errors.Join(w.Store.DropOldRosters(ctx), w.Store.DropAttempts(ctx), err)
+}
+
+func (w *With) heal(ctx context.Context) error {
+	for {
+		if done, err := w.Judge.Heal(ctx); err != nil || done {
+			return err
+		}
+	}
+}
+
+// Start begins working.
+func (j *Jobs) Start(ctx context.Context) error {
+	rounds, end := context.WithCancel(store.For(ctx, store.Jobs))
+	j.end = end
+	j.ended.Go(func() { j.rounds(rounds) })
+	return j.client.Start(ctx)
+}
+
+func (j *Jobs) rounds(ctx context.Context) {
+	tick := time.NewTicker(tendEvery)
+	defer tick.Stop()
+	for {
+		if err := j.with.tend(ctx); err != nil && ctx.Err() == nil {
+			j.with.Log.Warn("reports, derived values and agents will be looked at again", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// Stop waits for what is under way, or cancels it when ctx ends first.
 func (j *Jobs) Stop(ctx context.Context) error {
+	j.end()
+	j.ended.Wait()
 	if err := j.client.Stop(ctx); err != nil {
 		return j.client.StopAndCancel(context.WithoutCancel(ctx))
 	}

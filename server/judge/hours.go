@@ -1,18 +1,21 @@
 package judge
 
 import (
+	"cmp"
 	"context"
-	"math"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"kestite/core/measure"
 	"kestite/server/catalogue"
+	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
-
-var nan = math.NaN()
 
 // Hour sums up one hour of a lane's measurements.
 type Hour struct {
@@ -35,7 +38,7 @@ func (h *Hour) Add(o measure.Outcome, v float64) {
 		h.Failed++
 	}
 	h.Count++
-	if v != v || o == measure.Failed {
+	if !measure.Usable(v) || o == measure.Failed {
 		return
 	}
 	if h.valued == 0 || v < h.Low {
@@ -64,63 +67,142 @@ func (h *Hour) Row(lane int32, at time.Time) db.PutHourParams {
 	return row
 }
 
-// Hours makes the summaries that are due again from raw measurements.
+// settling is how long after its end an hour is summed up: servers' clocks differ,
+// and most that is late is so by seconds.
+const settling = 2 * time.Minute
+
+// Hours makes the summaries of hours that are over and due, from raw
+// measurements: in small pieces, so that nobody who stores waits for long.
 func (j *Judge) Hours(ctx context.Context) error {
-	const atOnce = 500
+	const piece = 50
+	snap, err := j.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	leading, err := j.leading(ctx, snap)
+	if err != nil {
+		return err
+	}
+	before := j.Now().Add(-time.Hour - settling)
 	for {
-		snap, err := j.Catalogue.Snapshot(ctx)
-		if err != nil {
-			return err
-		}
-		lanes, err := j.Store.Lanes(ctx)
-		if err != nil {
-			return err
-		}
-		leading := map[int32]int{}
-		for _, l := range lanes {
-			leading[l.ID] = leadingOf(snap, l.CheckID)
-		}
 		taken := 0
 		err = j.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error {
-			due, err := q.TakeHoursDue(ctx, atOnce)
+			due, err := q.TakeHoursDue(ctx, db.TakeHoursDueParams{Before: before, Most: piece})
 			if err != nil {
 				return err
 			}
 			taken = len(due)
+			slices.SortFunc(due, func(a, b db.HourDue) int {
+				return cmp.Or(cmp.Compare(a.Lane, b.Lane), a.HourAt.Compare(b.HourAt))
+			})
 			for _, d := range due {
-				if err := hour(ctx, q, d.Lane, d.HourAt, leading[d.Lane]); err != nil {
+				h, err := HourOf(ctx, q, d.Lane, d.HourAt, leading[d.Lane])
+				if err != nil {
+					return err
+				}
+				if err := q.PutHour(ctx, h.Row(d.Lane, d.HourAt)); err != nil {
 					return err
 				}
 			}
 			return nil
 		})
-		if err != nil || taken < atOnce {
+		if err != nil || taken < piece {
 			return err
 		}
 	}
 }
 
-func leadingOf(snap *catalogue.Snapshot, check string) int {
-	if e := snap.Checks[check]; e != nil {
-		if kind, ok := measure.KindNamed(e.Current().Spec.Kind); ok {
-			return kind.Leading
+// leading is the index of the measure that summaries follow, by lane.
+func (j *Judge) leading(ctx context.Context, snap *catalogue.Snapshot) (map[int32]int, error) {
+	lanes, err := j.Store.Lanes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[int32]int, len(lanes))
+	for _, l := range lanes {
+		out[l.ID] = 0
+		if e := snap.Checks[l.CheckID]; e != nil {
+			kind, _ := measure.KindNamed(e.Current().Spec.Kind)
+			out[l.ID] = kind.Leading
 		}
 	}
-	return 0
+	return out, nil
 }
 
-func hour(ctx context.Context, q *db.Queries, lane int32, at time.Time, leading int) error {
+// HourOf sums up an hour of a lane from its raw measurements; leading is the
+// index of the measure that summaries follow.
+func HourOf(ctx context.Context, q *db.Queries, lane int32, at time.Time, leading int) (*Hour, error) {
 	rows, err := q.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: lane, At: at, At_2: at.Add(time.Hour)})
+	if err != nil {
+		return nil, err
+	}
+	h := new(Hour)
+	for _, r := range rows {
+		h.Add(measure.Outcome(r.Outcome), store.Value(r.Thousandths, r.Measures, leading))
+	}
+	return h, nil
+}
+
+// Heal takes out of what earlier versions stored the numbers that are none: a
+// few lanes at a time, a transaction each, and says whether it is done. A
+// summary whose raw measurements are gone keeps its counts and loses its values.
+func (j *Judge) Heal(ctx context.Context) (done bool, err error) {
+	const name, piece = "numbers", 20
+	state, err := j.Store.Healing(ctx, name)
+	if err != nil || state.DoneAt != nil {
+		return err == nil, err
+	}
+	snap, err := j.Catalogue.Snapshot(ctx)
+	if err != nil {
+		return false, err
+	}
+	leading, err := j.leading(ctx, snap)
+	if err != nil {
+		return false, err
+	}
+	reached, _ := strconv.Atoi(state.Reached)
+	lanes := slices.Sorted(maps.Keys(leading))
+	lanes = slices.DeleteFunc(lanes, func(l int32) bool { return int(l) <= reached })
+	for _, lane := range lanes[:min(piece, len(lanes))] {
+		if err := j.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error { return heal(ctx, q, lane, leading[lane]) }); err != nil {
+			return false, fmt.Errorf("heal lane %d: %w", lane, err)
+		}
+		reached = int(lane)
+	}
+	var at *time.Time
+	if len(lanes) <= piece {
+		now := j.Now()
+		at = &now
+	}
+	return at != nil, j.Store.HealingReached(ctx, db.HealingReachedParams{Name: name, Reached: strconv.Itoa(reached), DoneAt: at})
+}
+
+func heal(ctx context.Context, q *db.Queries, lane int32, leading int) error {
+	if _, err := q.HealMeasurements(ctx, lane); err != nil {
+		return err
+	}
+	hours, err := q.UnsoundHours(ctx, lane)
 	if err != nil {
 		return err
 	}
-	var h Hour
-	for _, r := range rows {
-		v := nan
-		if leading < len(r.Measures) {
-			v = float64(r.Measures[leading])
+	for _, at := range hours {
+		raw, err := q.HasRawBetween(ctx, db.HasRawBetweenParams{Lane: lane, Since: at, Before: at.Add(time.Hour)})
+		if err != nil {
+			return err
 		}
-		h.Add(measure.Outcome(r.Outcome), v)
+		if !raw {
+			if err := q.ClearHour(ctx, db.ClearHourParams{Lane: lane, HourAt: at}); err != nil {
+				return err
+			}
+			continue
+		}
+		h, err := HourOf(ctx, q, lane, at, leading)
+		if err != nil {
+			return err
+		}
+		if err := q.PutHour(ctx, h.Row(lane, at)); err != nil {
+			return err
+		}
 	}
-	return q.PutHour(ctx, h.Row(lane, at))
+	return nil
 }

@@ -6,10 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"kestite/core/span"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"reflect"
 	"strings"
 	"testing"
@@ -17,10 +13,12 @@ import (
 
 	"kestite/core/account"
 	"kestite/core/definition"
+	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/demo"
 	"kestite/server/publish"
 	"kestite/server/report"
+	"kestite/server/servertest"
 	"kestite/server/store/storetest"
 )
 
@@ -102,7 +100,7 @@ func TestReportsAreFrozenWithWhatTheyWereMadeFrom(t *testing.T) {
 		}
 	})
 	t.Run("the PDF says the figures", func(t *testing.T) {
-		text := pdfText(t, row.Document)
+		text := servertest.PDFText(t, row.Document)
 		for _, word := range []string{
 			"Ticket sales", "Passenger division", report.MonthName(month), *content.Account.AvailabilityPercent + " %", "99.9 %",
 			string(content.Account.Verdict), "Europe/Oslo", "A remark.", "How it was measured", (*row.Digest)[:16],
@@ -111,7 +109,7 @@ func TestReportsAreFrozenWithWhatTheyWereMadeFrom(t *testing.T) {
 				t.Errorf("the PDF does not say %q:\n%s", word, text)
 			}
 		}
-		if n := len(content.Outages); n > 0 && !strings.Contains(text, span.Words(content.Outages[0].MS)) {
+		if n := len(content.Outages); n > 0 && !strings.Contains(text, span.WordsUp(content.Outages[0].MS)) {
 			t.Errorf("the first outage of %d is missing", n)
 		}
 	})
@@ -139,17 +137,4 @@ func TestReportsAreFrozenWithWhatTheyWereMadeFrom(t *testing.T) {
 			t.Errorf("JSON: %v", err)
 		}
 	})
-}
-
-func pdfText(t *testing.T, document []byte) string {
-	t.Helper()
-	file := filepath.Join(t.TempDir(), "report.pdf")
-	if err := os.WriteFile(file, document, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	out, err := exec.Command("pdftotext", "-layout", file, "-").CombinedOutput()
-	if err != nil {
-		t.Fatalf("pdftotext: %v: %s", err, out)
-	}
-	return string(out)
 }

@@ -25,22 +25,26 @@ const Format = "kestite-report/1"
 
 // Content is everything a report says.
 type Content struct {
-	Format       string          `json:"format"`
-	Organisation string          `json:"organisation"`
-	Agreement    string          `json:"agreement"`
-	Name         string          `json:"name"`
-	Customer     string          `json:"customer"`
-	Service      string          `json:"service"`
-	ServiceName  string          `json:"service_name"`
-	Target       string          `json:"target_percent"`
-	Timezone     string          `json:"timezone"`
-	Period       string          `json:"period"`
-	Number       int             `json:"number"`
-	Remark       string          `json:"remark"`
-	Clauses      []string        `json:"clauses"`
-	Method       []string        `json:"method"`
-	Account      account.Account `json:"account"`
-	Outages      []Outage        `json:"outages"`
+	Format       string `json:"format"`
+	Organisation string `json:"organisation"`
+	Agreement    string `json:"agreement"`
+	Name         string `json:"name"`
+	Customer     string `json:"customer"`
+	Service      string `json:"service"`
+	ServiceName  string `json:"service_name"`
+	Target       string `json:"target_percent"`
+	// What the availability is computed by, beside the account's times.
+	DegradedWeight string          `json:"degraded_weight_percent"`
+	Unmeasured     string          `json:"unmeasured"`
+	Maintenance    string          `json:"maintenance"`
+	Timezone       string          `json:"timezone"`
+	Period         string          `json:"period"`
+	Number         int             `json:"number"`
+	Remark         string          `json:"remark"`
+	Clauses        []string        `json:"clauses"`
+	Method         []string        `json:"method"`
+	Account        account.Account `json:"account"`
+	Outages        []Outage        `json:"outages"`
 }
 
 // Outage is a run of class down.
@@ -75,6 +79,7 @@ func New(s Subject, a *account.Account) Content {
 	c := Content{
 		Format: Format, Organisation: s.Organisation, Agreement: a.Agreement, Name: s.Spec.Name, Customer: s.Spec.Customer,
 		Service: a.Service, ServiceName: s.ServiceName, Target: string(s.Spec.TargetPercent), Timezone: s.Spec.Timezone,
+		DegradedWeight: string(s.Spec.DegradedWeightPercent), Unmeasured: a.Clauses.Agreement.Unmeasured, Maintenance: a.Clauses.Agreement.Maintenance.Mode,
 		Period: s.Period, Number: s.Number, Remark: s.Remark, Clauses: Sentences(s.Spec), Account: *a, Outages: []Outage{},
 		Method: []string{
 			"The service was measured from outside at regular intervals from every location named in the agreement's checks; each millisecond of the period was put into exactly one class.",

@@ -136,7 +136,7 @@ func (p *page) verdict(c Content) {
 	p.font("", 10, grey)
 	p.MultiCell(textWidth, lineHeight, fmt.Sprintf(
 		"Allowance for the month %s, used %s, left %s. Sampling bounds %s %% to %s %%. Measured %s %% of the time it should be.",
-		span.Words(a.AllowanceMS), span.Words(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent), "", "L", false)
+		span.Words(a.AllowanceMS), span.WordsUp(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent), "", "L", false)
 }
 
 // VerdictSentence says the outcome in one sentence.
@@ -215,34 +215,31 @@ func (p *page) strip(c Content) {
 }
 
 func (p *page) figures(c Content) {
-	a := c.Account
-	t := a.TotalMS
 	p.heading("The month's time")
-	rows := [][2]string{
-		{"Calendar time of the month", span.Words(t.Period)}, {"Outside service hours", span.Words(t.Outside)}, {"Agreed time", span.Words(t.Agreed)},
-		{"Up", span.Words(t.Up)}, {"Degraded", span.Words(t.Degraded)}, {"Down", span.Words(t.Down)}, {"Tolerated", span.Words(t.Tolerated)},
-		{"Maintenance", span.Words(t.Maintenance)}, {"Upstream", span.Words(t.Upstream)}, {"Excused", span.Words(t.Excused)}, {"Unmeasured", span.Words(t.Unmeasured)},
-	}
-	figures := [][2]string{
-		{"Availability", or(a.AvailabilityPercent) + " %"}, {"Target", c.Target + " %"}, {"Verdict", string(a.Verdict)},
-		{"Base", span.Words(a.BaseMS)}, {"Downtime", span.Words(a.DowntimeMS)}, {"Allowance", span.Words(a.AllowanceMS)}, {"Allowance left", span.Words(a.AllowanceLeftMS)},
-		{"Outages", fmt.Sprint(a.Outages.Count)}, {"Longest outage", span.Words(a.Outages.LongestMS)}, {"Coverage", a.CoveragePercent + " %"}, {"Credit", a.CreditPercent + " %"},
-	}
+	s := StatementOf(c)
 	const column, gap = (textWidth - 12) / 2, 12.0
-	for i := range rows {
+	for i := range max(len(s.Time), len(s.Figures)) {
 		y := p.GetY()
-		p.pair(margin, y, column, rows[i])
-		p.pair(margin+column+gap, y, column, figures[i])
+		for n, list := range [][]Line{s.Time, s.Figures} {
+			if i < len(list) {
+				p.pair(margin+float64(n)*(column+gap), y, column, list[i])
+			}
+		}
 		p.SetY(y + lineHeight)
+	}
+	p.Ln(1.5)
+	p.font("", 8.5, grey)
+	for _, note := range s.Notes {
+		p.MultiCell(textWidth, lineHeight-0.5, note, "", "L", false)
 	}
 }
 
-func (p *page) pair(x, y, width float64, pair [2]string) {
+func (p *page) pair(x, y, width float64, l Line) {
 	p.SetXY(x, y)
 	p.font("", 9.5, grey)
-	p.CellFormat(width*0.6, lineHeight, pair[0], "", 0, "L", false, 0, "")
+	p.CellFormat(width*0.55, lineHeight, l.Name, "", 0, "L", false, 0, "")
 	p.font("", 9.5, black)
-	p.CellFormat(width*0.4, lineHeight, pair[1], "", 0, "R", false, 0, "")
+	p.CellFormat(width*0.45, lineHeight, l.Text, "", 0, "R", false, 0, "")
 }
 
 func (p *page) outages(c Content) {
@@ -268,7 +265,7 @@ func (p *page) outages(c Content) {
 			header()
 		}
 		p.font("", 9.5, black)
-		for i, cell := range []string{fmt.Sprint(n + 1), p.at(o.From), p.at(o.To), span.Words(o.MS)} {
+		for i, cell := range []string{fmt.Sprint(n + 1), p.at(o.From), p.at(o.To), span.WordsUp(o.MS)} {
 			p.CellFormat(widths[i], lineHeight, cell, "", 0, align(i), false, 0, "")
 		}
 		p.Ln(lineHeight)

@@ -11,6 +11,9 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"testing"
 
 	"kestite/server"
@@ -178,3 +181,17 @@ func AsAgent(t testing.TB, url, token, path, body string) Answer {
 
 // Fields formats the faults of an answer for a failure message.
 func (a Answer) String() string { return fmt.Sprintf("%d %s", a.Status, a.Body) }
+
+// PDFText is what a document says, as Debian's pdftotext reads it, laid out.
+func PDFText(t testing.TB, document []byte) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "document.pdf")
+	if err := os.WriteFile(file, document, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	out, err := exec.Command("pdftotext", "-layout", file, "-").CombinedOutput()
+	if err != nil {
+		t.Fatalf("pdftotext: %v: %s", err, out)
+	}
+	return string(out)
+}

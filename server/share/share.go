@@ -7,7 +7,6 @@ import (
 	"errors"
 	"hash/fnv"
 	"slices"
-	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -51,9 +50,6 @@ func mixed(x uint64) uint64 {
 type Rosters struct {
 	Store *store.Store
 	Now   func() time.Time
-
-	mu      sync.Mutex
-	started time.Time
 }
 
 // Current is the roster in force at a location; empty before its first agent called.
@@ -93,12 +89,11 @@ func (r *Rosters) update(ctx context.Context, location string, agents []db.Agent
 		return err
 	}
 	now := r.Now()
-	r.mu.Lock()
-	if r.started.IsZero() {
-		r.started = now
+	since, err := r.Store.There(ctx, now)
+	if err != nil {
+		return err
 	}
-	young := now.Sub(r.started) < LostAfter // we were away ourselves, and cannot tell who is lost
-	r.mu.Unlock()
+	young := now.Sub(since) < LostAfter // no server was there to hear them, so nobody can tell who is lost
 	var able, connected []string
 	for _, a := range agents {
 		here := a.SeenAt != nil && now.Sub(*a.SeenAt) < LostAfter || young && slices.Contains(last, a.ID)

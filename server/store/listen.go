@@ -3,7 +3,10 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"log/slog"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -16,9 +19,11 @@ const Channel = "kestite_live"
 // Change is something that changed, told to every server and from there to
 // browsers.
 type Change struct {
-	// Kind is "measurement", "state", "definition", "agent", "report" or "trial".
-	Kind string   `json:"kind"`
-	IDs  []string `json:"ids,omitempty"`
+	// Kind is "measurement" or "state" (of services), "definition", "agent" or
+	// "release" (of locations), "roster", "report", "trial", "trial-done", or "all".
+	Kind string `json:"kind"`
+	// IDs say what changed; empty: anything of the kind may have.
+	IDs []string `json:"ids,omitempty"`
 }
 
 // Notify tells every server of c, when the transaction of q (or at once) commits.
@@ -35,14 +40,35 @@ func Notify(ctx context.Context, q db.DBTX, c Change) error {
 	return err
 }
 
+// judging is the channel on which servers tell each other that a service waits
+// to be judged.
+const judging = "kestite_judging"
+
+// AskJudging asks for services to be judged, when the transaction of q (or at once) commits.
+func AskJudging(ctx context.Context, q db.DBTX, services map[string]bool) error {
+	if len(services) == 0 {
+		return nil
+	}
+	if err := db.New(q).AskJudging(ctx, slices.Sorted(maps.Keys(services))); err != nil {
+		return fmt.Errorf("ask for judging: %w", err)
+	}
+	_, err := q.Exec(ctx, "SELECT pg_notify($1, '')", judging)
+	return err
+}
+
 // Feed hands the changes of the database to any number of listeners.
 type Feed struct {
+	// Judging yields when a service waits to be judged.
+	Judging chan struct{}
+
 	mu        sync.Mutex
 	listeners map[chan Change]bool
 }
 
 // NewFeed returns a feed without listeners; Run fills it.
-func NewFeed() *Feed { return &Feed{listeners: map[chan Change]bool{}} }
+func NewFeed() *Feed {
+	return &Feed{Judging: make(chan struct{}, 1), listeners: map[chan Change]bool{}}
+}
 
 // Run listens until ctx ends, and reconnects when the database goes away.
 func (f *Feed) Run(ctx context.Context, s *Store, log *slog.Logger) {
@@ -62,7 +88,7 @@ func (f *Feed) Run(ctx context.Context, s *Store, log *slog.Logger) {
 }
 
 func (f *Feed) listen(ctx context.Context, s *Store) error {
-	conn, err := s.Pool.Acquire(ctx)
+	conn, err := s.PoolOf(Jobs).Acquire(ctx)
 	if err != nil {
 		return err
 	}
@@ -70,13 +96,22 @@ func (f *Feed) listen(ctx context.Context, s *Store) error {
 		conn.Conn().Close(context.WithoutCancel(ctx))
 		conn.Release()
 	}()
-	if _, err := conn.Exec(ctx, "LISTEN "+Channel); err != nil {
-		return err
+	for _, channel := range []string{Channel, judging} {
+		if _, err := conn.Exec(ctx, "LISTEN "+channel); err != nil {
+			return err
+		}
 	}
 	for {
 		n, err := conn.Conn().WaitForNotification(ctx)
 		if err != nil {
 			return err
+		}
+		if n.Channel == judging {
+			select {
+			case f.Judging <- struct{}{}:
+			default:
+			}
+			continue
 		}
 		var c Change
 		if json.Unmarshal([]byte(n.Payload), &c) == nil {

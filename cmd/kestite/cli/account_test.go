@@ -38,7 +38,7 @@ func decode(t *testing.T, text string) (v map[string]any) {
 
 func TestAccountEqualsEveryVector(t *testing.T) {
 	dirs, err := filepath.Glob(vectors + "/*")
-	if err != nil || len(dirs) < 32 {
+	if err != nil || len(dirs) < 49 {
 		t.Fatalf("found %d vectors, %v", len(dirs), err)
 	}
 	for _, dir := range dirs {
@@ -83,6 +83,43 @@ func TestAccountRefusesWithTheReason(t *testing.T) {
 		"unknown-service":       {"agreements[0].service", "names no service"},
 		"unknown-zone":          {"period.timezone", "names no"},
 		"zero-window":           {"windows[0].duration_s", "0"},
+
+		"a-limit-of-four-decimals":           {"agreements[0].latency.limit_ms", "three decimals"},
+		"a-start-every-half-hour":            {"windows[0].rrule", "48 times a day"},
+		"a-start-every-minute":               {"windows[0].rrule", "1440 times a day"},
+		"a-window-of-32-days":                {"windows[0].duration_s", "31 days"},
+		"adjustment-of-an-unknown-agreement": {"adjustments[0].agreement", "names no agreement"},
+		"check-in-two-services":              {"sailings-page", "sailings", "berths"},
+		"circle-for-a-minute":                {"circle", "12:00", "12:01"},
+		"count-and-until":                    {"windows[0].rrule", "UNTIL and COUNT exclude each other"},
+		"count-of-none":                      {"windows[0].rrule", "COUNT"},
+		"duplicate-adjustment":               {"two adjustments have the id a"},
+		"emergency-in-mode-ignore":           {"agreements[0].maintenance.emergency", "mode ignore"},
+		"empty-group":                        {"depends_on[0].services", "empty"},
+		"excuse-that-depends-for-a-minute":   {"excuses desk", "depends on its own service sailings", "12:00"},
+		"infinite-measure":                   {"measurements.csv line 3", "total_ms", "no finite decimal number"},
+		"latency-of-an-unknown-check":        {"agreements[0].latency.check", "names no check"},
+		"latency-target-too-high":            {"agreements[0].latency.target_percent", "101"},
+		"lead-of-two-days":                   {"agreements[0].upstream.lead_s", "86400"},
+		"left-out-rows-contradict":           {"measurements.csv lines 3 and 4", "differ"},
+		"linger-of-two-days":                 {"agreements[0].upstream.linger_s", "86400"},
+		"min-outage-of-two-days":             {"agreements[0].min_outage_s", "86400"},
+		"need-of-none":                       {"need", "0"},
+		"negative-latency-limit":             {"agreements[0].latency.limit_ms", "above 0"},
+		"negative-objective":                 {"agreements[0].objectives.outages_at_most", "at least 0"},
+		"numbered-day-in-a-week":             {"windows[0].rrule", "BYDAY"},
+		"overlapping-service-revisions":      {"two revisions of the service sailings overlap"},
+		"overlapping-window-revisions":       {"two revisions of the window", "overlap"},
+		"revision-without-length":            {"services[1].until", "not after from"},
+		"rolling-more-places-than-runs":      {"rolling.locations", "runs"},
+		"rolling-more-places-than-there-are": {"rolling.locations", "can never agree"},
+		"rolling-window-holds-too-few":       {"rolling.window_s", "too few"},
+		"rolling-window-too-long":            {"rolling.window_s", "longer than a day"},
+		"starts-hidden-by-setpos":            {"windows[0].rrule", "48 times a day"},
+		"two-starts-an-hour":                 {"windows[0].rrule", "48 times a day"},
+		"unknown-objective":                  {"agreements[0].objectives.mtbf_s", "no field"},
+		"unknown-window-type":                {"windows[0].type", "secret"},
+		"window-of-an-unknown-service":       {"windows[0].services", "names no service"},
 	}
 	dirs, _ := filepath.Glob("../../../testdata/vectors-refused/*")
 	if len(dirs) != len(mentions) {
@@ -181,6 +218,9 @@ func TestExplainGoesDownToTheLines(t *testing.T) {
 	}
 	if len(list) != 1 || len(list[0].Behind) != 3 || len(list[0].Measurements) != 3 || len(list[0].Measurements[0].Lines) == 0 {
 		t.Errorf("behind a modelled service: %+v", list)
+	}
+	if strings.Contains(inside, `"lines": null`) {
+		t.Error("lines are null somewhere")
 	}
 	for _, bad := range []string{"noon", "2027-01-01T00:00:00Z"} {
 		_, _, err := runAccount(t, nil, upstream, "--explain", bad)

@@ -26,8 +26,12 @@ func agentCommand() *cobra.Command {
 			if err := fromEnvironment(cmd.Flags()); err != nil {
 				return err
 			}
-			if u, err := url.Parse(server); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-				return fmt.Errorf("--server %q is no URL; write it as https://kestite.example.org", server)
+			for _, one := range strings.Split(server, ",") {
+				u, err := url.Parse(strings.TrimSpace(one))
+				if err == nil && u.Host != "" && (u.Scheme == "http" || u.Scheme == "https") {
+					continue
+				}
+				return fmt.Errorf("--server %q is no URL; write it as https://kestite.example.org, several separated by commas", one)
 			}
 			token, err := os.ReadFile(tokenFile)
 			if err != nil {
@@ -73,7 +77,8 @@ func agentCommand() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&server, "server", "http://127.0.0.1:8480", "URL of the server")
+	f.StringVar(&server, "server", "http://127.0.0.1:8480",
+		"URL of the server; of several, separated by commas, the agent takes the next when one does not answer")
 	f.StringVar(&tokenFile, "token-file", "", "file that holds the agent's token (required)")
 	f.StringVar(&dir, "data", "", "directory for what waits to be delivered (required)")
 	f.StringVar(&roots, "roots", "", "PEM file of the roots that targets' certificates have to lead to, instead of the system's")

@@ -40,7 +40,7 @@ func explainAt(w io.Writer, r *evidenceRead, instant, format string) error {
 	}
 	list := make([]explained, 0, len(r.accounts))
 	for _, a := range r.accounts {
-		list = append(list, explained{Explanation: r.evidence.Explain(a, r.rows.Stretches, at)})
+		list = append(list, explained{Explanation: r.evidence.Explain(a, r.rows.Stretches, at), Measurements: []laneLines{}})
 	}
 	if err := r.findLines(list); err != nil {
 		return err
@@ -77,7 +77,8 @@ func (r *evidenceRead) findLines(list []explained) error {
 						a.Stretch = span.Span{From: *l.First, To: *l.Last}
 					}
 					asked = append(asked, a)
-					x.Measurements = append(x.Measurements, laneLines{Service: s.Service, Check: c.Check, Location: l.Location})
+					x.Measurements = append(x.Measurements,
+						laneLines{Service: s.Service, Check: c.Check, Location: l.Location, Lines: []evidence.Line{}})
 				}
 			}
 		}
@@ -94,7 +95,7 @@ func (r *evidenceRead) findLines(list []explained) error {
 		return err
 	}
 	for i := range into {
-		into[i].Lines = lines[i]
+		into[i].Lines = append(into[i].Lines, lines[i]...)
 	}
 	return nil
 }

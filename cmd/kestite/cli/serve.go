@@ -84,8 +84,8 @@ func serveCommand() *cobra.Command {
 			if o.DatabaseURL == "" {
 				return fmt.Errorf("--database is missing: give the URL of a PostgreSQL database, such as postgres://kestite@127.0.0.1:5432/kestite")
 			}
-			if _, err := calendar.Zone(o.Timezone); err != nil {
-				return fmt.Errorf("--timezone: %w", err)
+			if err := zoneFlag(o.Timezone); err != nil {
+				return err
 			}
 			ctx, cancel := untilSignal(cmd.Context())
 			defer cancel()
@@ -105,12 +105,23 @@ func serveCommand() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&o.DatabaseURL, "database", "", "URL of the PostgreSQL database (required)")
 	f.StringVar(&o.Listen, "listen", "127.0.0.1:8480", "address to listen on")
-	f.StringVar(&o.Organisation, "organisation", "My organisation", "name of a new installation")
-	f.StringVar(&o.Timezone, "timezone", "UTC", "IANA zone of a new installation")
+	f.StringVar(&o.Organisation, "organisation", "", "name of the organisation, until a person names it (without it: My organisation)")
+	f.StringVar(&o.Timezone, "timezone", "", "IANA zone of its months, until a person chooses it (without it: UTC)")
 	f.BoolVar(&o.SecureCookie, "secure-cookie", false, "send the session cookie over HTTPS only (set it behind a TLS proxy)")
 	f.StringVar(&o.KeyFile, "key-file", "", "file with the key that checks' secrets are encrypted with; made when missing, the same on all servers")
 	log.add(f)
 	return cmd
+}
+
+// zoneFlag says what is wrong with --timezone; empty is none.
+func zoneFlag(name string) error {
+	if name == "" {
+		return nil
+	}
+	if _, err := calendar.Zone(name); err != nil {
+		return fmt.Errorf("--timezone: %w", err)
+	}
+	return nil
 }
 
 func announce(w io.Writer, srv *server.Server) {
@@ -145,6 +156,9 @@ func migrateCommand() *cobra.Command {
 			if err := fromEnvironment(cmd.Flags()); err != nil {
 				return err
 			}
+			if err := zoneFlag(o.Timezone); err != nil {
+				return err
+			}
 			o.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
 			srv, err := server.Build(cmd.Context(), o)
 			if err != nil {
@@ -156,8 +170,8 @@ func migrateCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&o.DatabaseURL, "database", "", "URL of the PostgreSQL database (required)")
-	cmd.Flags().StringVar(&o.Organisation, "organisation", "My organisation", "name of a new installation")
-	cmd.Flags().StringVar(&o.Timezone, "timezone", "UTC", "IANA zone of a new installation")
+	cmd.Flags().StringVar(&o.Organisation, "organisation", "", "name of the organisation, until a person names it")
+	cmd.Flags().StringVar(&o.Timezone, "timezone", "", "IANA zone of its months, until a person chooses it")
 	return cmd
 }
 

@@ -7,11 +7,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -19,10 +21,11 @@ import (
 
 // Cluster is a running PostgreSQL.
 type Cluster struct {
-	Dir  string
-	Port int
-	bin  string
-	as   string // system user to run as; "" for the present one
+	Dir      string
+	Port     int
+	bin      string
+	as       string // system user to run as; "" for the present one
+	settings Settings
 }
 
 // Superuser and Secret are how to connect; the server listens on 127.0.0.1 alone.
@@ -43,7 +46,7 @@ func Start(ctx context.Context, dir string, settings Settings) (*Cluster, error)
 	if err != nil {
 		return nil, err
 	}
-	c := &Cluster{Dir: dir, bin: bin}
+	c := &Cluster{Dir: dir, bin: bin, settings: settings}
 	if os.Geteuid() == 0 {
 		c.as = "postgres"
 	}
@@ -64,24 +67,33 @@ func Start(ctx context.Context, dir string, settings Settings) (*Cluster, error)
 	if c.Port, err = freePort(); err != nil {
 		return nil, err
 	}
+	if err := c.Again(ctx); err != nil {
+		return nil, err
+	}
+	return c, nil
+}
+
+// Again starts the server on its port once more, after Stop or Crash.
+func (c *Cluster) Again(ctx context.Context) error {
 	options := []string{
 		"-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(c.Port),
 		"-c", "unix_socket_directories=", "-c", "max_connections=200",
 	}
-	names := make([]string, 0, len(settings))
-	for name := range settings {
-		names = append(names, name)
+	for _, name := range slices.Sorted(maps.Keys(c.settings)) {
+		options = append(options, "-c", name+"="+c.settings[name])
 	}
-	sort.Strings(names)
-	for _, name := range names {
-		options = append(options, "-c", name+"="+settings[name])
-	}
-	log := filepath.Join(dir, "server.log")
-	if err := c.run(ctx, "pg_ctl", "-D", dir, "-l", log, "-w", "-t", "60", "-o", strings.Join(options, " "), "start"); err != nil {
+	log := filepath.Join(c.Dir, "server.log")
+	if err := c.run(ctx, "pg_ctl", "-D", c.Dir, "-l", log, "-w", "-t", "60", "-o", strings.Join(options, " "), "start"); err != nil {
 		tail, _ := os.ReadFile(log)
-		return nil, fmt.Errorf("%w\n%s", err, lastLines(tail, 5))
+		return fmt.Errorf("%w\n%s", err, lastLines(tail, 5))
 	}
-	return c, nil
+	return nil
+}
+
+// Crash ends the server as a power cut of its processes would: what was
+// committed is in the log, and the next start recovers from it.
+func (c *Cluster) Crash(ctx context.Context) error {
+	return c.run(ctx, "pg_ctl", "-D", c.Dir, "-m", "immediate", "-w", "stop")
 }
 
 // Stop ends the server cleanly; clients are disconnected.

@@ -4,8 +4,21 @@ INSERT INTO agent (location, token_hash, created_by) VALUES ($1, $2, $3) RETURNI
 -- name: AgentByToken :one
 SELECT * FROM agent WHERE token_hash = $1 AND revoked_at IS NULL;
 
--- name: AgentSeen :exec
-UPDATE agent SET seen_at = now(), version = $2, clock_offset_ms = $3, backlog = $4, lateness_ms = $5, complaint = $6, sockets = $7, cut_off = $8 WHERE id = $1;
+-- name: Agent :one
+SELECT * FROM agent WHERE id = $1;
+
+-- name: AgentSeen :execrows
+-- What an agent says of itself. No row where another process works with its token.
+UPDATE agent SET seen_at = @now::timestamptz, version = @version, clock_offset_ms = @clock_offset_ms, backlog = @backlog, lateness_ms = @lateness_ms,
+    complaint = @complaint, sockets = @sockets, cut_off = @cut_off, set_aside = @set_aside, aside = @aside, instance = @instance, instance_until = @until
+WHERE id = @id AND (instance = @instance OR instance_until <= @now::timestamptz);
+
+-- name: AgentGone :exec
+-- Its process hung up: another one may work with the token from now on.
+UPDATE agent SET instance_until = 'epoch' WHERE id = @id AND instance = @instance AND instance_until = @until;
+
+-- name: ReleaseAside :execrows
+UPDATE agent SET release_at = @now::timestamptz WHERE id = @id AND revoked_at IS NULL;
 
 -- name: Agents :many
 SELECT * FROM agent WHERE revoked_at IS NULL ORDER BY location, created_at;

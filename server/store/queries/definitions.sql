@@ -29,10 +29,7 @@ SELECT * FROM revision WHERE kind = $1 AND id = $2 ORDER BY number DESC;
 SELECT r.*, d.retired_at FROM revision r JOIN definition d USING (kind, id) ORDER BY r.kind, r.id, r.number;
 
 -- name: DefinitionMark :one
-SELECT (SELECT count(*) FROM revision) AS revisions,
-       (SELECT coalesce(max(made_at), 'epoch')::timestamptz FROM revision) AS last_made,
-       (SELECT count(*) FROM revision WHERE valid_until IS NULL) AS open,
-       (SELECT count(*) FROM definition WHERE retired_at IS NULL) AS live;
+SELECT number FROM definition_mark;
 
 -- name: PutSecret :exec
 INSERT INTO secret (credential, sealed, changed_by) VALUES ($1, $2, $3)

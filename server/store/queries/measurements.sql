@@ -16,13 +16,32 @@ SELECT * FROM lane WHERE check_id = ANY($1::text[]) ORDER BY id;
 UPDATE lane SET machine = $2, stale_at = $3, stale_noted = $4 WHERE id = $1;
 
 -- name: NoteStaleLanes :many
-UPDATE lane SET stale_noted = true WHERE NOT stale_noted AND stale_at < now() RETURNING check_id;
+-- A piece of the lanes that fell silent, locked in the order that all lock lanes
+-- in; those that somebody is at are left for the next time.
+UPDATE lane SET stale_noted = true
+FROM (SELECT l.id FROM lane l WHERE NOT l.stale_noted AND l.stale_at < @now::timestamptz ORDER BY l.id LIMIT @most FOR UPDATE SKIP LOCKED) due
+WHERE lane.id = due.id RETURNING lane.check_id;
+
+-- name: AskJudging :exec
+INSERT INTO judge_due (service) SELECT unnest($1::text[]);
+
+-- name: TakeJudging :many
+-- The oldest wishes that nobody is at; they go with DropJudging in the same transaction.
+SELECT id, service FROM judge_due ORDER BY id LIMIT $1 FOR UPDATE SKIP LOCKED;
+
+-- name: DropJudging :exec
+DELETE FROM judge_due WHERE id = ANY($1::bigint[]);
+
+-- name: LockJudging :exec
+-- One judging of a service at a time, so that a later one never sees less;
+-- lifted at the end of the transaction. All lock in the order of the keys.
+SELECT pg_advisory_xact_lock(k) FROM (SELECT hashtextextended('judging ' || u.s, 0) AS k FROM (SELECT unnest($1::text[]) AS s) u ORDER BY 1) keys;
 
 -- name: InsertMeasurements :many
 WITH taken AS (
-    INSERT INTO measurement (lane, at, outcome, measures, late_ms, delay_s, detail)
+    INSERT INTO measurement (lane, at, outcome, thousandths, late_ms, delay_s, detail)
     SELECT u.lane, u.at, u.outcome,
-           coalesce((@values::real[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, u.delay_s, nullif(u.detail, '')
+           coalesce((@values::bigint[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, u.delay_s, nullif(u.detail, '')
     FROM (SELECT unnest(@lanes::int[]) AS lane, unnest(@ats::timestamptz[]) AS at, unnest(@outcomes::smallint[]) AS outcome,
                  unnest(@starts::int[]) AS start, unnest(@lengths::int[]) AS length,
                  unnest(@lates::int[]) AS late_ms, unnest(@delays::int[]) AS delay_s, unnest(@details::text[]) AS detail) u
@@ -32,11 +51,11 @@ WITH taken AS (
 SELECT lane, at FROM taken;
 
 -- name: MeasurementsOf :many
-SELECT at, outcome, measures, late_ms, delay_s, detail FROM measurement
+SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail FROM measurement
 WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at;
 
 -- name: LatestMeasurements :many
-SELECT at, outcome, measures, late_ms, delay_s, detail FROM measurement
+SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail FROM measurement
 WHERE lane = $1 AND at >= $2 AND at <= $3 ORDER BY at DESC LIMIT $4;
 
 -- name: OutcomesFrom :many
@@ -78,10 +97,18 @@ INSERT INTO stretch (lane, first_at, last_at, state, own, count) VALUES ($1, $2,
 INSERT INTO hour (lane, hour_at, count, degraded, failed, error, low, mean, high, sketch) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10);
 
 -- name: MarkHoursDue :exec
-INSERT INTO hour_due (lane, hour_at) SELECT unnest($1::int[]), unnest($2::timestamptz[]) ON CONFLICT DO NOTHING;
+-- A mark that is there already is locked: it must not be taken before the rows
+-- that it stands for can be seen.
+INSERT INTO hour_due (lane, hour_at)
+SELECT u.lane, u.hour_at FROM (SELECT unnest($1::int[]) AS lane, unnest($2::timestamptz[]) AS hour_at) u ORDER BY 1, 2
+ON CONFLICT (lane, hour_at) DO UPDATE SET hour_at = excluded.hour_at;
 
 -- name: TakeHoursDue :many
-DELETE FROM hour_due WHERE (lane, hour_at) IN (SELECT h.lane, h.hour_at FROM hour_due h LIMIT $1 FOR UPDATE SKIP LOCKED) RETURNING lane, hour_at;
+-- Some of the hours that are over. The running one is made when it is read:
+-- it would be due again at once.
+DELETE FROM hour_due d
+USING (SELECT h.lane, h.hour_at FROM hour_due h WHERE h.hour_at < @before ORDER BY h.lane, h.hour_at LIMIT @most FOR UPDATE SKIP LOCKED) due
+WHERE d.lane = due.lane AND d.hour_at = due.hour_at RETURNING d.lane, d.hour_at;
 
 -- name: PutHour :exec
 INSERT INTO hour (lane, hour_at, count, degraded, failed, error, low, mean, high, sketch) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
@@ -92,9 +119,10 @@ ON CONFLICT (lane, hour_at) DO UPDATE SET count = excluded.count, degraded = exc
 SELECT * FROM hour WHERE lane = ANY($1::int[]) AND hour_at >= $2 AND hour_at < $3 ORDER BY lane, hour_at;
 
 -- name: PutState :exec
-INSERT INTO standing_state (service, state, since_at, judged_at, waiting, never_good) VALUES ($1, $2, $3, $4, $5, $6)
-ON CONFLICT (service) DO UPDATE SET state = excluded.state, since_at = excluded.since_at, judged_at = excluded.judged_at, waiting = excluded.waiting, never_good = excluded.never_good
-WHERE standing_state.judged_at <= excluded.judged_at;
+-- Under LockJudging: the last one to judge knows most, whatever its clock says.
+INSERT INTO standing_state (service, state, since_at, judged_at, waiting, never_good, fault) VALUES ($1, $2, $3, $4, $5, $6, $7)
+ON CONFLICT (service) DO UPDATE SET state = excluded.state, since_at = excluded.since_at, judged_at = excluded.judged_at, waiting = excluded.waiting,
+    never_good = excluded.never_good, fault = excluded.fault;
 
 -- name: EverGood :one
 -- Whether any of the checks was ever up or degraded anywhere.
@@ -116,3 +144,28 @@ SELECT body FROM findings WHERE lane = $1 AND at = $2;
 
 -- name: FindingsBetween :many
 SELECT at, body FROM findings WHERE lane = $1 AND at >= @since AND at < @before ORDER BY at DESC LIMIT @most;
+
+-- name: UnsoundHours :many
+-- Summaries of a lane that hold numbers which are none, or which no measure can have.
+SELECT hour_at FROM hour
+WHERE lane = $1 AND (NOT (coalesce(low, 0) BETWEEN -1e15 AND 1e15) OR NOT (coalesce(mean, 0) BETWEEN -1e15 AND 1e15) OR NOT (coalesce(high, 0) BETWEEN -1e15 AND 1e15))
+ORDER BY hour_at;
+
+-- name: HealMeasurements :execrows
+-- The same in raw measurements from before thousandths: such values are none.
+UPDATE measurement SET measures = (
+    SELECT array_agg(CASE WHEN v BETWEEN -1e15 AND 1e15 THEN v ELSE 'NaN' END ORDER BY n) FROM unnest(measures) WITH ORDINALITY AS x (v, n))
+WHERE lane = $1 AND thousandths IS NULL
+AND EXISTS (SELECT 1 FROM unnest(measures) AS v WHERE v <> 'NaN' AND NOT v BETWEEN -1e15 AND 1e15);
+
+-- name: ClearHour :exec
+UPDATE hour SET low = NULL, mean = NULL, high = NULL, sketch = '' WHERE lane = $1 AND hour_at = $2;
+
+-- name: Healing :one
+INSERT INTO healing (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = excluded.name RETURNING *;
+
+-- name: HealingReached :exec
+UPDATE healing SET reached = $2, done_at = $3 WHERE name = $1;
+
+-- name: HasRawBetween :one
+SELECT EXISTS (SELECT 1 FROM measurement WHERE lane = $1 AND at >= @since AND at < @before);

@@ -2,8 +2,13 @@
 SELECT * FROM organisation;
 
 -- name: MakeOrganisation :exec
-INSERT INTO organisation (name, timezone, first_token) VALUES ($1, $2, $3)
-ON CONFLICT (only_row) DO NOTHING;
+-- The options of the server say what it is called, until a person does.
+INSERT INTO organisation AS o (name, timezone) VALUES (coalesce(nullif(sqlc.arg(name)::text, ''), 'My organisation'), coalesce(nullif(sqlc.arg(timezone)::text, ''), 'UTC'))
+ON CONFLICT (only_row) DO UPDATE SET name = coalesce(nullif(sqlc.arg(name)::text, ''), o.name), timezone = coalesce(nullif(sqlc.arg(timezone)::text, ''), o.timezone)
+WHERE o.named_at IS NULL AND (sqlc.arg(name)::text <> '' OR sqlc.arg(timezone)::text <> '');
+
+-- name: NameOrganisation :exec
+UPDATE organisation SET name = $1, timezone = $2, named_at = now();
 
 -- name: SetFirstToken :exec
 UPDATE organisation SET first_token = $1;
@@ -37,3 +42,17 @@ INSERT INTO audit (person, action, subject, detail) VALUES ($1, $2, $3, $4);
 
 -- name: AuditTrail :many
 SELECT * FROM audit ORDER BY id DESC LIMIT $1;
+
+-- name: Spend :one
+-- Takes one of what somebody is allowed, if there is one: at most so many at
+-- once, coming back at so many a second.
+INSERT INTO attempts AS a (who, left_over, allowed, at) VALUES (sqlc.arg(who), sqlc.arg(most)::double precision - 1, true, sqlc.arg(now))
+ON CONFLICT (who) DO UPDATE SET
+    allowed   = least(sqlc.arg(most), a.left_over + extract(epoch FROM sqlc.arg(now) - a.at) * sqlc.arg(per_second)::double precision) >= 1,
+    left_over = least(sqlc.arg(most), a.left_over + extract(epoch FROM sqlc.arg(now) - a.at) * sqlc.arg(per_second)::double precision)
+              - CASE WHEN least(sqlc.arg(most), a.left_over + extract(epoch FROM sqlc.arg(now) - a.at) * sqlc.arg(per_second)::double precision) >= 1 THEN 1 ELSE 0 END,
+    at        = greatest(sqlc.arg(now), a.at)
+RETURNING allowed;
+
+-- name: DropAttempts :exec
+DELETE FROM attempts WHERE at < now() - interval '1 day';

@@ -66,6 +66,12 @@ func Database(t testing.TB) string {
 	return clone(t, templateName)
 }
 
+// Empty makes a database without any schema for one test and returns its URL.
+func Empty(t testing.TB) string {
+	t.Helper()
+	return clone(t, "template0")
+}
+
 // clone copies a template; the migrated one is made when it is first needed.
 func clone(t testing.TB, of string) string {
 	t.Helper()

@@ -10,7 +10,7 @@ import { useAgreements, useChecks, useMayDefine, useMe, usePeriods, useServices,
 import { Strip } from '../axis/strip'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { resolution, validTarget } from '../services/plan'
-import { duration, monthName, percent } from '../time/format'
+import { duration, durationUp, monthName, percent } from '../time/format'
 import { useKeep } from '../time/period'
 
 type Spec = Schemas['AgreementSpec']
@@ -326,7 +326,7 @@ function PeriodEntry({ period: p, before }: { period: Period; before: Period | u
       </div>
       <Strip thin intervals={p.intervals} axis={axis} label={monthName(p.period)} />
       <div className="sub">
-        {duration(p.figures.downtime_ms)} down in {p.figures.outages.count} outages, {duration(p.figures.allowance_left_ms)} left
+        {durationUp(p.figures.downtime_ms)} down in {p.figures.outages.count} outages, {duration(p.figures.allowance_left_ms)} left
         {before && before.figures.availability_percent !== p.figures.availability_percent && ` (it was ${percent(before.figures.availability_percent)})`}
       </div>
     </div>

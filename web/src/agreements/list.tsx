@@ -5,9 +5,9 @@ import { useAgreements, useMayDefine, useStanding } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip } from '../axis/strip'
 import { Export } from '../parts/export'
-import { Trouble } from '../parts/trouble'
+import { NoAccount, Trouble } from '../parts/trouble'
 import { standingWord } from '../standing/word'
-import { duration, percent } from '../time/format'
+import { duration, durationUp, percent } from '../time/format'
 import { useKeep, usePeriod } from '../time/period'
 
 /** What exactly was promised, to whom, and how it stands in the period. */
@@ -88,13 +88,19 @@ function Row({ agreement: a, account, axis, to }: { agreement: Schemas['DefinedA
           {a.spec.customer || 'internal'} · {a.spec.target_percent} %{a.spec.service_hours ? ', in service hours' : ''}
         </div>
       </span>
-      <Strip intervals={account?.intervals ?? []} planned={account?.planned} axis={axis} label={a.spec.name} />
-      <span className="pair">
-        <b>{account && duration(account.figures.downtime_ms)}</b>
-        <b>{account && percent(account.figures.availability_percent)}</b>
-        <span>{account && `of ${duration(account.figures.allowance_ms)}`}</span>
-        <span className={`word-${word.replace(' ', '-')}`}>{word}</span>
-      </span>
+      {account?.fault ? (
+        <NoAccount why={account.fault} />
+      ) : (
+        <>
+          <Strip intervals={account?.intervals ?? []} planned={account?.planned} axis={axis} label={a.spec.name} />
+          <span className="pair">
+            <b>{account && durationUp(account.figures.downtime_ms)}</b>
+            <b>{account && percent(account.figures.availability_percent)}</b>
+            <span>{account && `of ${duration(account.figures.allowance_ms)}`}</span>
+            <span className={`word-${word.replace(' ', '-')}`}>{word}</span>
+          </span>
+        </>
+      )}
     </Link>
   )
 }

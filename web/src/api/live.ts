@@ -1,15 +1,23 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
-/** Which queries a kind of change concerns. */
+type Change = { kind: string; ids?: string[] }
+
+/** Which queries a kind of change concerns. The figures of Standing follow states, and otherwise its own clock. */
 const concerns: Record<string, string[]> = {
-  measurement: ['standing', 'service', 'moment', 'strips'],
-  state: ['standing', 'service', 'strips', 'states'],
-  definition: ['standing', 'services', 'service', 'checks', 'agreements', 'locations', 'strips', 'windows'],
+  measurement: ['service', 'moment'],
+  state: ['standing', 'service', 'moment', 'strips', 'states'],
+  definition: ['standing', 'services', 'service', 'checks', 'agreements', 'locations', 'strips', 'windows', 'me'],
   agent: ['agents', 'standing'],
+  release: ['agents'],
+  roster: ['agents'],
   report: ['reports', 'report', 'standing'],
+  trial: [],
   'trial-done': ['trials'],
 }
+
+/** Queries of one service: their keys have its id second, and a change that names services concerns theirs alone. */
+const ofOneService = ['service', 'moment']
 
 const gather = 400 // ms: changes that come together are asked for once
 const silentAfter = 25_000 // ms: the server says something every 10 s
@@ -23,13 +31,14 @@ export function useLive(): { connected: boolean; heard: number } {
   useEffect(() => {
     const stream = new EventSource('/api/v1/live')
     let last = Date.now()
-    const due = new Set<string>()
+    const due = new Map<string, string[]>() // query keys by their text
     let timer: number | undefined
     const flush = () => {
       timer = undefined
-      for (const key of due) void client.invalidateQueries({ queryKey: [key] })
+      for (const queryKey of due.values()) void client.invalidateQueries({ queryKey })
       due.clear()
     }
+    const note = (key: string[]) => due.set(key.join(' '), key)
     const alive = () => {
       last = Date.now()
       setHeard(last)
@@ -42,10 +51,13 @@ export function useLive(): { connected: boolean; heard: number } {
     stream.addEventListener('alive', alive)
     stream.addEventListener('change', (event: MessageEvent<string>) => {
       alive()
-      const { kind } = JSON.parse(event.data) as { kind: string }
+      const { kind, ids } = JSON.parse(event.data) as Change
       const keys = concerns[kind]
-      if (keys) keys.forEach((k) => due.add(k))
-      else void client.invalidateQueries()
+      if (!keys) void client.invalidateQueries()
+      for (const key of keys ?? []) {
+        if (ids?.length && ofOneService.includes(key) && (kind === 'state' || kind === 'measurement')) ids.forEach((id) => note([key, id]))
+        else note([key])
+      }
       timer ??= window.setTimeout(flush, gather)
     })
     stream.addEventListener('error', () => setConnected(false))

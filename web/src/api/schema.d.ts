@@ -44,6 +44,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agents/{id}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask an agent to deliver again what it set aside because no server could take it
+         * @description Needs the role manager.
+         */
+        post: operations["release-quarantine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agreements": {
         parameters: {
             query?: never;
@@ -770,6 +790,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/organisation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say what the organisation is called, and the zone of its months
+         * @description Needs the role administrator.
+         */
+        put: operations["name-organisation"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pair-plans": {
         parameters: {
             query?: never;
@@ -1483,6 +1523,8 @@ export interface components {
         AccountView: {
             agreement: string;
             customer: string;
+            /** @description Why it cannot be accounted; the figures say nothing then */
+            fault?: string;
             figures: components["schemas"]["Figures"];
             intervals: components["schemas"]["IntervalView"][];
             name: string;
@@ -1500,6 +1542,8 @@ export interface components {
             token: string;
         };
         AgentView: {
+            /** @description The latest of them */
+            aside: components["schemas"]["Aside"][];
             /**
              * Format: int64
              * @description Measurements waiting for delivery
@@ -1530,6 +1574,11 @@ export interface components {
             location: string;
             /** Format: date-time */
             seen_at?: string;
+            /**
+             * Format: int32
+             * @description Measurements in its quarantine: no server could take them
+             */
+            set_aside: number;
             /**
              * @description What its ICMP sockets allow
              * @enum {string}
@@ -1571,6 +1620,13 @@ export interface components {
              */
             unmeasured?: "exclude" | "down" | "up";
             upstream?: components["schemas"]["Upstream"];
+        };
+        Aside: {
+            at: string;
+            check: string;
+            /** @description Of the check */
+            name: string;
+            reason: string;
         };
         AuditView: {
             action: string;
@@ -1993,6 +2049,15 @@ export interface components {
             revision: number;
             spec: components["schemas"]["WindowSpec"];
         };
+        EmergencyAllowance: {
+            /** Format: int64 */
+            cap_s?: number;
+            /**
+             * Format: int64
+             * @default 0
+             */
+            notice_s: number;
+        };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -2060,16 +2125,23 @@ export interface components {
             answers?: string[];
             /** @description Certificates, the leaf first */
             chain?: components["schemas"]["Link"][];
+            /** @description The body was longer than is read: its size is more than the measure says */
+            cut?: boolean;
             /** @description Address that answered */
             remote?: string;
             /** @description The answer as received, kept when the measurement failed */
             response?: components["schemas"]["Response"];
             trace?: components["schemas"]["Trace"];
+            /** @description Addresses that did not answer, each with why */
+            tried?: string[];
             /** @description Addresses that redirects led through, the first one first */
             visited?: string[];
         };
         FirstNeeded: {
             needed: boolean;
+            /** @description As the server was started with; empty: nobody has said yet, or nothing is needed */
+            organisation: string;
+            timezone: string;
         };
         FirstPerson: {
             email: string;
@@ -2101,6 +2173,11 @@ export interface components {
             headers?: components["schemas"]["Header"][];
             /** @description JSONPath (RFC 9535) of one number in the body, the measure value; such as $.bookings.last_hour */
             json_path?: string;
+            /**
+             * Format: int64
+             * @description How much of a body is read; one that is longer is cut, which is degraded. 0: 16 MiB
+             */
+            max_body_bytes?: number;
             /**
              * @default GET
              * @enum {string}
@@ -2216,7 +2293,7 @@ export interface components {
         };
         Latency: {
             check: string;
-            /** Format: int64 */
+            /** Format: double */
             limit_ms: number;
             target_percent: string;
         };
@@ -2254,6 +2331,10 @@ export interface components {
             mean_s?: number;
             /** @description Name of the measure */
             measure: string;
+        };
+        Line: {
+            name: string;
+            text: string;
         };
         Link: {
             issuer: string;
@@ -2383,6 +2464,7 @@ export interface components {
         Maintenance: {
             /** Format: int64 */
             cap_s: number | null;
+            emergency?: components["schemas"]["EmergencyAllowance"];
             /**
              * @default ignore
              * @enum {string}
@@ -2393,6 +2475,7 @@ export interface components {
              * @default 0
              */
             notice_s: number;
+            within?: components["schemas"]["ServiceHours"];
         };
         Me: {
             /** @description The stand-ins can be steered here */
@@ -2432,11 +2515,16 @@ export interface components {
             };
             service: components["schemas"]["ServiceReason"];
         };
+        Naming: {
+            name: string;
+            /** @description IANA name; of the period band, and of new agreements */
+            timezone: string;
+        };
         NeedView: {
             at: string;
             id: string;
             /** @enum {string} */
-            kind: "down" | "never-good" | "unmeasured" | "agent" | "report" | "unexplained";
+            kind: "fault" | "down" | "never-good" | "unmeasured" | "agent" | "report" | "unexplained";
             /** Format: int64 */
             ms?: number;
             service?: string;
@@ -2760,6 +2848,8 @@ export interface components {
             service_name: string;
             /** @enum {string} */
             state: "draft" | "published";
+            /** @description The statement of time, as the document prints it */
+            statement: components["schemas"]["Statement"];
             target_percent: string;
             timezone: string;
             to: string;
@@ -2850,6 +2940,9 @@ export interface components {
             changed_by: string;
             credential: string;
         };
+        ServiceHours: {
+            Plan: components["schemas"]["WeeklyPlan"];
+        };
         ServicePeriod: {
             accounts: components["schemas"]["AccountView"][];
             checks: components["schemas"]["CheckLanes"][];
@@ -2925,6 +3018,8 @@ export interface components {
         StateView: {
             /** @description It has checks, and none was measured yet */
             awaiting: boolean;
+            /** @description Why it cannot be judged */
+            fault?: string;
             judged_at: string;
             /** @description It is down and was never good: its target may be wrong */
             never_good: boolean;
@@ -2937,6 +3032,13 @@ export interface components {
              * @description Measurements not yet confirmed
              */
             waiting: number;
+        };
+        Statement: {
+            figures: components["schemas"]["Line"][];
+            /** @description How the availability follows, and days that are shorter or longer */
+            notes: string[];
+            /** @description The classes; they add up to the agreed time, and with the time outside to the calendar time */
+            time: components["schemas"]["Line"][];
         };
         "Steer-stand-inRequest": {
             mode: string;
@@ -3125,6 +3227,62 @@ export interface operations {
         };
     };
     "revoke-agent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "release-quarantine": {
         parameters: {
             query?: never;
             header?: never;
@@ -5736,6 +5894,64 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ListRevisionViewBody"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "name-organisation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Naming"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

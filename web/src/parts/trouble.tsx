@@ -16,6 +16,15 @@ export function Trouble({ error }: { error: unknown }) {
   )
 }
 
+/** In place of a strip and its figures: why there are none. */
+export function NoAccount({ why }: { why: string }) {
+  return (
+    <span className="no-account">
+      <b className="word-unmeasured">cannot be accounted</b> {why}
+    </span>
+  )
+}
+
 /** Shows the faults that a problem names at their fields. names gives the form's field for a path where they differ. */
 export function showFaults<T extends FieldValues>(error: unknown, setError: UseFormSetError<T>, prefix = '', names: Record<string, Path<T>> = {}): void {
   if (!(error instanceof Problem)) return

@@ -7,7 +7,7 @@ import { api, ask, type Schemas } from '../api/client'
 import { useMe, useReport } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
 import { Confirm, Trouble } from '../parts/trouble'
-import { dayStarts, duration, fullTime, monthName, percent } from '../time/format'
+import { dayStarts, duration, durationUp, fullTime, monthName, percent } from '../time/format'
 
 /** A report as it reads: a draft to be judged, or what was published. */
 export function ReportPage() {
@@ -33,7 +33,7 @@ export function ReportPage() {
           {r.sentence}
         </p>
         <p className="sub">
-          Allowance for the month {duration(r.figures.allowance_ms)}, used {duration(r.figures.downtime_ms)}, left {duration(r.figures.allowance_left_ms)}. Sampling bounds {percent(r.figures.availability_low_percent)} to{' '}
+          Allowance for the month {duration(r.figures.allowance_ms)}, used {durationUp(r.figures.downtime_ms)}, left {duration(r.figures.allowance_left_ms)}. Sampling bounds {percent(r.figures.availability_low_percent)} to{' '}
           {percent(r.figures.availability_high_percent)}. Measured {r.figures.coverage_percent} % of the time it should be.
         </p>
         <div style={{ margin: '22px 0 6px' }}>
@@ -41,7 +41,7 @@ export function ReportPage() {
           <Days from={axis.from} to={axis.to} zone={r.timezone} />
           <Legend />
         </div>
-        <Figures f={r.figures} target={r.target_percent} />
+        <Figures statement={r.statement} />
         <h2>Outages</h2>
         <OutageTable outages={r.outages} zone={r.timezone} />
         {r.remark && (
@@ -76,40 +76,14 @@ function Days({ from, to, zone }: { from: number; to: number; zone: string }) {
   )
 }
 
-function Figures({ f, target }: { f: Schemas['Figures']; target: string }) {
-  const t = f.total_ms
-  const left: [string, string][] = [
-    ['Calendar time', duration(t.period)],
-    ['Outside service hours', duration(t.outside)],
-    ['Agreed time', duration(t.agreed)],
-    ['Up', duration(t.up)],
-    ['Degraded', duration(t.degraded)],
-    ['Down', duration(t.down)],
-    ['Tolerated', duration(t.tolerated)],
-    ['Maintenance', duration(t.maintenance)],
-    ['Upstream', duration(t.upstream)],
-    ['Excused', duration(t.excused)],
-    ['Unmeasured', duration(t.unmeasured)],
-  ]
-  const right: [string, string][] = [
-    ['Availability', percent(f.availability_percent)],
-    ['Target', percent(target)],
-    ['Verdict', f.verdict.replace('-', ' ')],
-    ['Base', duration(f.base_ms)],
-    ['Downtime', duration(f.downtime_ms)],
-    ['Allowance', duration(f.allowance_ms)],
-    ['Allowance left', duration(f.allowance_left_ms)],
-    ['Outages', String(f.outages.count)],
-    ['Longest outage', duration(f.outages.longest_ms)],
-    ['Coverage', percent(f.coverage_percent)],
-    ['Credit', percent(f.credit_percent)],
-  ]
-  const column = (rows: [string, string][]) => (
+/** The statement of time, as the server writes it for the document too. */
+function Figures({ statement: s }: { statement: Schemas['Statement'] }) {
+  const column = (rows: Schemas['Line'][]) => (
     <section>
-      {rows.map(([k, v]) => (
-        <div key={k}>
-          <span>{k}</span>
-          <span>{v}</span>
+      {rows.map((r) => (
+        <div key={r.name}>
+          <span>{r.name}</span>
+          <span>{r.text}</span>
         </div>
       ))}
     </section>
@@ -118,9 +92,14 @@ function Figures({ f, target }: { f: Schemas['Figures']; target: string }) {
     <>
       <h2>The month’s time</h2>
       <div className="sheet">
-        {column(left)}
-        {column(right)}
+        {column(s.time)}
+        {column(s.figures)}
       </div>
+      {s.notes.map((n) => (
+        <p className="sub" key={n} style={{ margin: '6px 0 0' }}>
+          {n}
+        </p>
+      ))}
     </>
   )
 }
@@ -143,7 +122,7 @@ function OutageTable({ outages, zone }: { outages: Schemas['Outage'][]; zone: st
             <td>{i + 1}</td>
             <td>{fullTime(o.from, zone)}</td>
             <td>{fullTime(o.to, zone)}</td>
-            <td className="num">{duration(o.ms)}</td>
+            <td className="num">{durationUp(o.ms)}</td>
           </tr>
         ))}
       </tbody>

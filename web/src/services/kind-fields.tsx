@@ -30,6 +30,21 @@ export function NumberField({ form, name, label, unit, min, max, help }: { form:
   )
 }
 
+/** A number that may be left away. */
+function Optional({ form, name, label, unit, min, max, help }: { form: DraftForm; name: Name; label: string; unit: string; min: number; max: number; help: string }) {
+  const fault = faultAt(form, name)
+  return (
+    <TextField
+      label={label}
+      type="number"
+      error={Boolean(fault)}
+      helperText={fault ?? help}
+      slotProps={{ htmlInput: { min, max }, input: { endAdornment: unit } }}
+      {...form.register(name, { setValueAs: (v: unknown) => (v === '' || v === undefined || v === 0 || Number.isNaN(Number(v)) ? undefined : Number(v)) })}
+    />
+  )
+}
+
 export function Words({ form, name, label, help, lines }: { form: DraftForm; name: Name; label: string; help?: ReactNode; lines?: number }) {
   const fault = faultAt(form, name)
   return <TextField label={label} error={Boolean(fault)} helperText={fault ?? help} multiline={Boolean(lines)} minRows={lines} {...form.register(name)} />
@@ -185,7 +200,7 @@ function RequestFields({ form }: { form: DraftForm }) {
         <Choice form={form} name="http.version" label="HTTP version" of={{ '': 'either', '1.1': '1.1', '2': '2' }} />
         <NumberField form={form} name="http.redirects" label="Redirects followed" unit="" min={0} max={10} />
       </div>
-      <More what="Headers, body, sign-in" open={Boolean(http?.headers?.length || http?.body || http?.credential || http?.waive_trust)}>
+      <More what="Headers, body, sign-in" open={Boolean(http?.headers?.length || http?.body || http?.credential || http?.waive_trust || http?.max_body_bytes)}>
         <Choice form={form} name="http.credential" label="Sign in with" of={{ '': 'nothing', ...Object.fromEntries(live.map((c) => [c.id, c.spec.name])) }} help="Credentials are entered once, under Set-up" />
         {headers.fields.map((f, i) => (
           <div className="side" key={f.id} style={{ gridTemplateColumns: '1fr 2fr auto' }}>
@@ -206,6 +221,7 @@ function RequestFields({ form }: { form: DraftForm }) {
           </div>
         )}
         <Words form={form} name="http.body" label="Body" lines={2} />
+        <Optional form={form} name="http.max_body_bytes" label="Read of the answer’s body" unit="B" min={1} max={268435456} help="Empty: 16 MiB. A longer one is cut, and degraded" />
         <div>
           <Tick form={form} name="http.waive_trust" label="Take a certificate that is not trusted" />
         </div>

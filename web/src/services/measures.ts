@@ -2,12 +2,12 @@ import type { Schemas } from '../api/client'
 
 export type MeasureOf = Schemas['Kind']
 
-/** The measures of a measurement in the order of its kind, in words. */
-export function inOrder(kind: MeasureOf | undefined, measures: Record<string, number> | undefined) {
+/** The measures of a measurement in the order of its kind, in words; of a body that was cut the size is not known. */
+export function inOrder(kind: MeasureOf | undefined, measures: Record<string, number> | undefined, cut = false) {
   const list = kind?.measures ?? Object.keys(measures ?? {}).map((name) => ({ name, text: name, unit: '' }))
   return list.flatMap((m) => {
     const value = measures?.[m.name]
-    return value === undefined ? [] : [{ name: m.name, text: /^[A-Z][a-z]/.test(m.text) ? m.text.charAt(0).toLowerCase() + m.text.slice(1) : m.text, unit: m.unit, value: written(m.name, value) }]
+    return value === undefined ? [] : [{ name: m.name, text: /^[A-Z][a-z]/.test(m.text) ? m.text.charAt(0).toLowerCase() + m.text.slice(1) : m.text, unit: m.unit, value: (cut && m.name === 'size_bytes' ? 'more than ' : '') + written(m.name, value) }]
   })
 }
 

@@ -122,6 +122,7 @@ function SampleView({ sample, kind }: { sample: Schemas['Sample'] | null | undef
         {inOrder(
           kinds.data?.find((k) => k.name === kind),
           sample.measures,
+          sample.findings?.cut,
         ).map((m) => (
           <div key={m.name} style={{ display: 'contents' }}>
             <dt>{m.text}</dt>

@@ -6,7 +6,7 @@ import { api, ask, type Schemas } from '../api/client'
 import { useMayDefine, useServicePeriod } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, type Axis } from '../axis/strip'
-import { Confirm, Trouble } from '../parts/trouble'
+import { Confirm, NoAccount, Trouble } from '../parts/trouble'
 import { standingWord } from '../standing/word'
 import { duration, percent, shortTime } from '../time/format'
 import { useKeep, usePeriod, useZone } from '../time/period'
@@ -53,13 +53,19 @@ export function ServicePage() {
                       {a.name} · {a.target_percent} %
                     </div>
                   </span>
-                  <Strip intervals={a.intervals} planned={a.planned} label={a.name} {...row} />
-                  <span className="pair">
-                    <b className={a.figures.allowance_left_ms < 0 ? 'word-down' : undefined}>{duration(a.figures.allowance_left_ms)}</b>
-                    <b>{percent(a.figures.availability_percent)}</b>
-                    <span>of {duration(a.figures.allowance_ms)}</span>
-                    <span className={`word-${word.replace(' ', '-')}`}>{word}</span>
-                  </span>
+                  {a.fault ? (
+                    <NoAccount why={a.fault} />
+                  ) : (
+                    <>
+                      <Strip intervals={a.intervals} planned={a.planned} label={a.name} {...row} />
+                      <span className="pair">
+                        <b className={a.figures.allowance_left_ms < 0 ? 'word-down' : undefined}>{duration(a.figures.allowance_left_ms)}</b>
+                        <b>{percent(a.figures.availability_percent)}</b>
+                        <span>of {duration(a.figures.allowance_ms)}</span>
+                        <span className={`word-${word.replace(' ', '-')}`}>{word}</span>
+                      </span>
+                    </>
+                  )}
                 </div>
               )
             })}

@@ -48,7 +48,7 @@ export function TryNow({ spec, places }: { spec: () => Schemas['CheckSpec']; pla
           {t.state === 'done' ? <span className={`word-${stateOf(t.outcome)}`}>{t.outcome}</span> : t.state === 'lost' ? 'no agent took it; is the agent there running?' : 'trying …'}
           {t.detail && <div>{t.detail}</div>}
           <div className="sub">
-            {inOrder(of, t.measures)
+            {inOrder(of, t.measures, t.findings?.cut)
               .map((m) => `${m.text} ${m.value}${m.unit && ` ${m.unit}`}`)
               .join(' · ')}
           </div>

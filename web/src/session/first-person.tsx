@@ -8,10 +8,12 @@ import { Trouble, showFaults } from '../parts/trouble'
 
 /** Makes the first account of an installation, with the token from the console. */
 export function FirstPerson() {
-  const form = useForm<Schemas['FirstPerson']>({ defaultValues: { timezone: Intl.DateTimeFormat().resolvedOptions().timeZone } })
+  const first = useQuery({ queryKey: ['first'], queryFn: () => ask(api.GET('/api/v1/first-person')) })
+  // What the server was started with stands; where it was told nothing, this browser's zone is a likely one.
+  const said = first.data && { organisation: first.data.organisation, timezone: first.data.timezone || Intl.DateTimeFormat().resolvedOptions().timeZone }
+  const form = useForm<Schemas['FirstPerson']>({ values: said && { ...said, token: '', name: '', email: '', password: '' }, resetOptions: { keepDirtyValues: true } })
   const client = useQueryClient()
   const navigate = useNavigate()
-  const first = useQuery({ queryKey: ['first'], queryFn: () => ask(api.GET('/api/v1/first-person')) })
   const make = useMutation({
     mutationFn: (body: Schemas['FirstPerson']) => ask(api.POST('/api/v1/first-person', { body })),
     onSuccess: async (me) => {

@@ -203,7 +203,7 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
       {token && <Command token={token} location={l} />}
       {agents.length === 0 && !token && <p className="sub">No agent has a token for this location yet, so nothing is measured from here.{administrator ? '' : ' An administrator can make one.'}</p>}
       {agents.map((a) => (
-        <AgentLine key={a.id} agent={a} administrator={administrator} />
+        <AgentLine key={a.id} agent={a} administrator={administrator} may={may} />
       ))}
       <Confirm open={retiring} title={`Retire ${l.spec.name}?`} text="Nothing can be measured from here any more. What was measured stays, and the location can be restored." act={`Retire ${l.spec.name}`} onYes={() => retire.mutate()} onNo={() => setRetiring(false)} />
     </section>
@@ -263,7 +263,52 @@ const sockets: Record<string, string> = {
   none: 'no ICMP sockets: no ping, and paths by UDP alone; give it CAP_NET_RAW, or put its group into net.ipv4.ping_group_range',
 }
 
-function AgentLine({ agent: a, administrator }: { agent: Agent; administrator: boolean }) {
+/** Measurements that no server could take: what they are, why, and trying once more. */
+function Quarantine({ agent: a, may }: { agent: Agent; may: boolean }) {
+  const { zone } = useZone()
+  const client = useQueryClient()
+  const release = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/agents/{id}/release', { params: { path: { id: a.id } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['agents'] }),
+  })
+  const one = a.set_aside === 1
+  return (
+    <div className="trouble aside" data-quarantine>
+      <p>
+        {one ? 'One measurement' : `${a.set_aside} measurements`} of this agent could not be taken by any server. {one ? 'It is' : 'They are'} set aside on the agent’s disk for 30 days at most, so that the others pass.
+      </p>
+      <details className="more">
+        <summary>{a.aside.length < a.set_aside ? `The latest ${a.aside.length}` : 'What, and why'}</summary>
+        <table className="plain">
+          <thead>
+            <tr>
+              <th>Check</th>
+              <th>Measured</th>
+              <th>Why it could not be taken</th>
+            </tr>
+          </thead>
+          <tbody>
+            {a.aside.map((x, i) => (
+              <tr key={i}>
+                <td>{x.name}</td>
+                <td>{shortTime(x.at, zone)}</td>
+                <td>{x.reason}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </details>
+      {may && (
+        <Button disabled={release.isPending} onClick={() => release.mutate()}>
+          {release.isSuccess ? 'Asked; the agent tries again' : 'Let the agent deliver them again'}
+        </Button>
+      )}
+      <Trouble error={release.error} />
+    </div>
+  )
+}
+
+function AgentLine({ agent: a, administrator, may }: { agent: Agent; administrator: boolean; may: boolean }) {
   const { zone } = useZone()
   const client = useQueryClient()
   const [asking, setAsking] = useState(false)
@@ -277,11 +322,11 @@ function AgentLine({ agent: a, administrator }: { agent: Agent; administrator: b
       <div style={{ display: 'flex', gap: 20, flexWrap: 'wrap', alignItems: 'baseline' }}>
         <span className={a.connected ? 'word-up' : 'word-down'}>{a.connected ? 'connected' : a.seen_at ? 'silent' : 'never seen'}</span>
         <span className="sub">{a.seen_at ? `last heard ${shortTime(a.seen_at, zone)}` : 'it has not called yet'}</span>
-        <span className="sub">version {a.version || '–'}</span>
-        <span className="sub">clock {Math.abs(a.clock_offset_ms) < 1000 ? 'right' : `${duration(Math.abs(a.clock_offset_ms))} ${a.clock_offset_ms > 0 ? 'ahead' : 'behind'}`}</span>
-        <span className="sub">{a.backlog} waiting for delivery</span>
+        {a.seen_at && <span className="sub">version {a.version || '–'}</span>}
+        {a.seen_at && <span className="sub">clock {Math.abs(a.clock_offset_ms) < 1000 ? 'right' : `${duration(Math.abs(a.clock_offset_ms))} ${a.clock_offset_ms > 0 ? 'ahead' : 'behind'}`}</span>}
+        {a.seen_at && <span className="sub">{a.backlog} waiting for delivery</span>}
         <span className="sub">{a.holds} checks held</span>
-        <span className="sub">99 % start within {a.lateness_ms.toFixed(1)} ms</span>
+        {a.seen_at && a.lateness_ms > 0 && <span className="sub">99 % start within {a.lateness_ms.toFixed(1)} ms</span>}
       </div>
       <div className="sub">
         {a.sockets && <span className={a.sockets === 'none' ? 'trouble' : undefined}>{sockets[a.sockets]} · </span>}
@@ -293,6 +338,7 @@ function AgentLine({ agent: a, administrator }: { agent: Agent; administrator: b
       </div>
       {a.cut_off && <p className="trouble">{a.cut_off}. What it measures meanwhile says nothing of the targets.</p>}
       {a.complaint && <p className="trouble">This agent says: {a.complaint}</p>}
+      {a.set_aside > 0 && <Quarantine agent={a} may={may} />}
       <Trouble error={revoke.error} />
       <Confirm open={asking} title="Revoke this agent’s token?" text="The agent can no longer take work nor deliver what it has measured. This cannot be undone; a new token can be made." act="Revoke the token" onYes={() => revoke.mutate()} onNo={() => setAsking(false)} />
     </div>

@@ -18,9 +18,35 @@ export function People() {
   return (
     <>
       <SetupHead title="People and changes" />
+      {me.data?.role === 'administrator' && <Organisation name={me.data.organisation} timezone={me.data.timezone} />}
       {me.data?.role === 'administrator' && <PeopleTable />}
       <Changes />
     </>
+  )
+}
+
+/** What the organisation is called, and the zone of its months. */
+function Organisation(now: Schemas['Naming']) {
+  const form = useForm<Schemas['Naming']>({ values: now, resetOptions: { keepDirtyValues: true } })
+  const client = useQueryClient()
+  const save = useMutation({
+    mutationFn: (body: Schemas['Naming']) => ask(api.PUT('/api/v1/organisation', { body })),
+    onSuccess: async (_, body) => {
+      form.reset(body)
+      await client.invalidateQueries()
+    },
+    onError: (e) => showFaults(e, form.setError),
+  })
+  const err = form.formState.errors
+  return (
+    <form className="in-a-row" onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)} aria-label="Organisation">
+      <TextField label="Organisation" required sx={{ width: 260 }} error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
+      <TextField label="Zone of its months" required sx={{ width: 220 }} error={Boolean(err.timezone)} helperText={err.timezone?.message ?? 'An IANA name such as Europe/Oslo'} {...form.register('timezone')} />
+      <Button type="submit" sx={{ height: 40 }} disabled={!form.formState.isDirty || save.isPending}>
+        Save
+      </Button>
+      <Trouble error={save.error} />
+    </form>
   )
 }
 
@@ -87,7 +113,7 @@ function NewPerson() {
   })
   const err = form.formState.errors
   return (
-    <form style={{ display: 'flex', gap: 12, flexWrap: 'wrap', alignItems: 'start', margin: '16px 0' }} onSubmit={(e) => void form.handleSubmit((v) => add.mutate(v))(e)}>
+    <form className="in-a-row" onSubmit={(e) => void form.handleSubmit((v) => add.mutate(v))(e)}>
       <TextField label="Name" required sx={{ width: 170 }} {...form.register('name')} />
       <TextField label="E-mail" type="email" required sx={{ width: 220 }} error={Boolean(err.email)} helperText={err.email?.message} {...form.register('email')} />
       <TextField select label="Role" defaultValue="viewer" sx={{ width: 150 }} {...form.register('role')}>

@@ -3,7 +3,7 @@ import type { Account, Schemas } from '../api/client'
 import { useStanding } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, type Axis } from '../axis/strip'
-import { Trouble } from '../parts/trouble'
+import { NoAccount, Trouble } from '../parts/trouble'
 import { aboutTime, duration, monthName, percent } from '../time/format'
 import { useKeep, usePeriod, useZone } from '../time/period'
 import { standingWord } from './word'
@@ -51,21 +51,28 @@ export function StandingPage() {
 function Entry({ account: a, axis, to }: { account: Account; axis: Axis; to: string }) {
   const word = standingWord(a)
   const f = a.figures
+  const keep = useKeep()
   return (
-    <Link to={to} className="entry axis-row" data-agreement={a.agreement}>
+    <Link to={a.fault ? keep(`/agreements/${a.agreement}`) : to} className="entry axis-row" data-agreement={a.agreement}>
       <span>
         <div className="name">{a.name}</div>
         <div className="sub">
           {a.customer || 'internal'} · {a.target_percent} %
         </div>
       </span>
-      <Strip intervals={a.intervals} planned={a.planned} axis={axis} label={a.name} />
-      <span className="pair">
-        <b className={f.allowance_left_ms < 0 ? 'word-down' : undefined}>{duration(f.allowance_left_ms)}</b>
-        <b>{percent(f.availability_percent)}</b>
-        <span>of {duration(f.allowance_ms)}</span>
-        <span className={`word-${word.replace(' ', '-')}`}>{word}</span>
-      </span>
+      {a.fault ? (
+        <NoAccount why={a.fault} />
+      ) : (
+        <>
+          <Strip intervals={a.intervals} planned={a.planned} axis={axis} label={a.name} />
+          <span className="pair">
+            <b className={f.allowance_left_ms < 0 ? 'word-down' : undefined}>{duration(f.allowance_left_ms)}</b>
+            <b>{percent(f.availability_percent)}</b>
+            <span>of {duration(f.allowance_ms)}</span>
+            <span className={`word-${word.replace(' ', '-')}`}>{word}</span>
+          </span>
+        </>
+      )}
     </Link>
   )
 }
@@ -77,10 +84,11 @@ function plural(n: number, one: string, many: string) {
 /** The whole standing in one sentence. */
 function statement(accounts: Account[]): string {
   const count = (w: string) => accounts.filter((a) => standingWord(a) === w).length
-  const closed = accounts.every((a) => a.figures.final)
+  const closed = accounts.every((a) => a.fault || a.figures.final)
   const parts: string[] = []
   const missed = count('missed')
-  const rest = accounts.length - missed - count('at risk') - count('on track') - count('met')
+  const faulty = count('unknown')
+  const rest = accounts.length - missed - count('at risk') - count('on track') - count('met') - faulty
   if (closed) {
     parts.push(`${count('met')} of ${plural(accounts.length, 'agreement was', 'agreements were')} met`)
     if (missed) parts.push(`${missed} missed`)
@@ -90,6 +98,7 @@ function statement(accounts: Account[]): string {
     if (count('on track')) parts.push(`${plural(count('on track'), 'is', 'are')} on track`)
   }
   if (rest) parts.push(`of ${rest} too little is known`)
+  if (faulty) parts.push(`${faulty} cannot be accounted`)
   const text = parts.join(', ')
   return `${text.charAt(0).toUpperCase()}${text.slice(1)}.`
 }
@@ -122,6 +131,13 @@ function Nothing({ services }: { services: number }) {
 
 type Need = Schemas['NeedView']
 
+/** The page on which a need can be seen to. */
+function where(n: Need): string {
+  if (n.kind === 'agent') return '/set-up'
+  if (n.kind === 'fault') return n.service ? `/services/${n.service}` : `/agreements/${n.id}`
+  return `/services/${n.id}?at=now`
+}
+
 function Needs({ needs }: { needs: Need[] }) {
   const keep = useKeep()
   const due = needs.filter((n) => n.kind === 'report')
@@ -132,13 +148,13 @@ function Needs({ needs }: { needs: Need[] }) {
       {needs.length === 0 && <p className="sub">Nothing. All services are up, all locations measure, all reports are published.</p>}
       <ul className="needs">
         {others.map((n) => (
-          <li key={n.kind + n.id} className={n.kind === 'down' ? 'down' : 'quiet'} data-need={n.kind}>
+          <li key={n.kind + n.id} className={n.kind === 'down' || n.kind === 'fault' ? 'down' : 'quiet'} data-need={n.kind}>
             <div className="name">
               {n.subject} {n.text}
             </div>
             <div className="sub">{n.ms ? `for ${duration(n.ms)}` : ''}</div>
-            <Link className="link" to={keep(n.kind === 'agent' ? '/set-up' : `/services/${n.id}?at=now`)} style={{ color: 'var(--mui-palette-primary-main)' }}>
-              {n.kind === 'agent' ? 'look' : 'explain'}
+            <Link className="link" to={keep(where(n))} style={{ color: 'var(--mui-palette-primary-main)' }}>
+              {n.kind === 'agent' || n.kind === 'fault' ? 'look' : 'explain'}
             </Link>
           </li>
         ))}

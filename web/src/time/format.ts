@@ -1,15 +1,27 @@
-/** Milliseconds as "1 h 04 min", "3 min 20 s", "12 s"; negative ones with a minus sign. */
+/** "1 h 04 min 09 s", "3 min 20 s", "12 s": whole seconds, cut off; as core/span.Words writes it on the server. */
 export function duration(ms: number): string {
+  if (ms < 0) return `−${durationUp(-ms)}`
+  return ms > 0 && ms < 1000 ? `${Math.round(ms)} ms` : written(Math.floor(ms / 1000))
+}
+
+/** The same rounded up: downtime is never shown as less than it is. */
+export function durationUp(ms: number): string {
   if (ms < 0) return `−${duration(-ms)}`
-  const s = Math.floor(ms / 1000)
+  return ms > 0 && ms < 1000 ? `${Math.round(ms)} ms` : written(Math.ceil(ms / 1000))
+}
+
+function written(s: number): string {
   const two = (n: number) => String(n).padStart(2, '0')
-  if (ms > 0 && s === 0) return `${Math.round(ms)} ms`
-  if (s < 60) return `${s} s`
-  const min = Math.floor(s / 60)
-  if (min < 60) return s % 60 === 0 || min >= 20 ? `${min} min` : `${min} min ${two(s % 60)} s`
-  const h = Math.floor(min / 60)
-  if (h < 48) return min % 60 === 0 ? `${h} h` : `${h} h ${two(min % 60)} min`
-  return `${Math.floor(h / 24)} d ${h % 24} h`
+  const days = s >= 48 * 3600 ? Math.floor(s / 86_400) : 0
+  const h = Math.floor(s / 3600) - days * 24
+  const min = Math.floor((s % 3600) / 60)
+  const sec = s % 60
+  const parts: string[] = []
+  if (days) parts.push(`${days} d`)
+  if (h || (days && (min || sec))) parts.push(`${h} h`)
+  if (min || (parts.length && sec)) parts.push(`${parts.length ? two(min) : min} min`)
+  if (sec || !parts.length) parts.push(`${parts.length ? two(sec) : sec} s`)
+  return parts.join(' ')
 }
 
 const formats = new Map<string, Intl.DateTimeFormat>()

@@ -12,7 +12,7 @@ import (
 )
 
 const addAgent = `-- name: AddAgent :one
-INSERT INTO agent (location, token_hash, created_by) VALUES ($1, $2, $3) RETURNING id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off
+INSERT INTO agent (location, token_hash, created_by) VALUES ($1, $2, $3) RETURNING id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at
 `
 
 type AddAgentParams struct {
@@ -39,6 +39,11 @@ func (q *Queries) AddAgent(ctx context.Context, arg AddAgentParams) (Agent, erro
 		&i.Complaint,
 		&i.Sockets,
 		&i.CutOff,
+		&i.Instance,
+		&i.InstanceUntil,
+		&i.SetAside,
+		&i.Aside,
+		&i.ReleaseAt,
 	)
 	return i, err
 }
@@ -75,8 +80,39 @@ func (q *Queries) AddTrial(ctx context.Context, arg AddTrialParams) (string, err
 	return id, err
 }
 
+const agent = `-- name: Agent :one
+SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at FROM agent WHERE id = $1
+`
+
+func (q *Queries) Agent(ctx context.Context, id string) (Agent, error) {
+	row := q.db.QueryRow(ctx, agent, id)
+	var i Agent
+	err := row.Scan(
+		&i.ID,
+		&i.Location,
+		&i.TokenHash,
+		&i.CreatedAt,
+		&i.CreatedBy,
+		&i.RevokedAt,
+		&i.SeenAt,
+		&i.Version,
+		&i.ClockOffsetMs,
+		&i.Backlog,
+		&i.LatenessMs,
+		&i.Complaint,
+		&i.Sockets,
+		&i.CutOff,
+		&i.Instance,
+		&i.InstanceUntil,
+		&i.SetAside,
+		&i.Aside,
+		&i.ReleaseAt,
+	)
+	return i, err
+}
+
 const agentByToken = `-- name: AgentByToken :one
-SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off FROM agent WHERE token_hash = $1 AND revoked_at IS NULL
+SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at FROM agent WHERE token_hash = $1 AND revoked_at IS NULL
 `
 
 func (q *Queries) AgentByToken(ctx context.Context, tokenHash []byte) (Agent, error) {
@@ -97,16 +133,39 @@ func (q *Queries) AgentByToken(ctx context.Context, tokenHash []byte) (Agent, er
 		&i.Complaint,
 		&i.Sockets,
 		&i.CutOff,
+		&i.Instance,
+		&i.InstanceUntil,
+		&i.SetAside,
+		&i.Aside,
+		&i.ReleaseAt,
 	)
 	return i, err
 }
 
-const agentSeen = `-- name: AgentSeen :exec
-UPDATE agent SET seen_at = now(), version = $2, clock_offset_ms = $3, backlog = $4, lateness_ms = $5, complaint = $6, sockets = $7, cut_off = $8 WHERE id = $1
+const agentGone = `-- name: AgentGone :exec
+UPDATE agent SET instance_until = 'epoch' WHERE id = $1 AND instance = $2 AND instance_until = $3
+`
+
+type AgentGoneParams struct {
+	ID       string
+	Instance string
+	Until    time.Time
+}
+
+// Its process hung up: another one may work with the token from now on.
+func (q *Queries) AgentGone(ctx context.Context, arg AgentGoneParams) error {
+	_, err := q.db.Exec(ctx, agentGone, arg.ID, arg.Instance, arg.Until)
+	return err
+}
+
+const agentSeen = `-- name: AgentSeen :execrows
+UPDATE agent SET seen_at = $1::timestamptz, version = $2, clock_offset_ms = $3, backlog = $4, lateness_ms = $5,
+    complaint = $6, sockets = $7, cut_off = $8, set_aside = $9, aside = $10, instance = $11, instance_until = $12
+WHERE id = $13 AND (instance = $11 OR instance_until <= $1::timestamptz)
 `
 
 type AgentSeenParams struct {
-	ID            string
+	Now           time.Time
 	Version       string
 	ClockOffsetMs int64
 	Backlog       int64
@@ -114,11 +173,17 @@ type AgentSeenParams struct {
 	Complaint     string
 	Sockets       string
 	CutOff        string
+	SetAside      int32
+	Aside         json.RawMessage
+	Instance      string
+	Until         time.Time
+	ID            string
 }
 
-func (q *Queries) AgentSeen(ctx context.Context, arg AgentSeenParams) error {
-	_, err := q.db.Exec(ctx, agentSeen,
-		arg.ID,
+// What an agent says of itself. No row where another process works with its token.
+func (q *Queries) AgentSeen(ctx context.Context, arg AgentSeenParams) (int64, error) {
+	result, err := q.db.Exec(ctx, agentSeen,
+		arg.Now,
 		arg.Version,
 		arg.ClockOffsetMs,
 		arg.Backlog,
@@ -126,12 +191,20 @@ func (q *Queries) AgentSeen(ctx context.Context, arg AgentSeenParams) error {
 		arg.Complaint,
 		arg.Sockets,
 		arg.CutOff,
+		arg.SetAside,
+		arg.Aside,
+		arg.Instance,
+		arg.Until,
+		arg.ID,
 	)
-	return err
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const agents = `-- name: Agents :many
-SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off FROM agent WHERE revoked_at IS NULL ORDER BY location, created_at
+SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at FROM agent WHERE revoked_at IS NULL ORDER BY location, created_at
 `
 
 func (q *Queries) Agents(ctx context.Context) ([]Agent, error) {
@@ -158,6 +231,11 @@ func (q *Queries) Agents(ctx context.Context) ([]Agent, error) {
 			&i.Complaint,
 			&i.Sockets,
 			&i.CutOff,
+			&i.Instance,
+			&i.InstanceUntil,
+			&i.SetAside,
+			&i.Aside,
+			&i.ReleaseAt,
 		); err != nil {
 			return nil, err
 		}
@@ -231,6 +309,23 @@ type PutReportInParams struct {
 func (q *Queries) PutReportIn(ctx context.Context, arg PutReportInParams) error {
 	_, err := q.db.Exec(ctx, putReportIn, arg.CheckID, arg.TokenHash, arg.MadeBy)
 	return err
+}
+
+const releaseAside = `-- name: ReleaseAside :execrows
+UPDATE agent SET release_at = $1::timestamptz WHERE id = $2 AND revoked_at IS NULL
+`
+
+type ReleaseAsideParams struct {
+	Now time.Time
+	ID  string
+}
+
+func (q *Queries) ReleaseAside(ctx context.Context, arg ReleaseAsideParams) (int64, error) {
+	result, err := q.db.Exec(ctx, releaseAside, arg.Now, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const reportInByToken = `-- name: ReportInByToken :one

@@ -146,29 +146,14 @@ func (q *Queries) DefinitionForUpdate(ctx context.Context, arg DefinitionForUpda
 }
 
 const definitionMark = `-- name: DefinitionMark :one
-SELECT (SELECT count(*) FROM revision) AS revisions,
-       (SELECT coalesce(max(made_at), 'epoch')::timestamptz FROM revision) AS last_made,
-       (SELECT count(*) FROM revision WHERE valid_until IS NULL) AS open,
-       (SELECT count(*) FROM definition WHERE retired_at IS NULL) AS live
+SELECT number FROM definition_mark
 `
 
-type DefinitionMarkRow struct {
-	Revisions int64
-	LastMade  time.Time
-	Open      int64
-	Live      int64
-}
-
-func (q *Queries) DefinitionMark(ctx context.Context) (DefinitionMarkRow, error) {
+func (q *Queries) DefinitionMark(ctx context.Context) (int64, error) {
 	row := q.db.QueryRow(ctx, definitionMark)
-	var i DefinitionMarkRow
-	err := row.Scan(
-		&i.Revisions,
-		&i.LastMade,
-		&i.Open,
-		&i.Live,
-	)
-	return i, err
+	var number int64
+	err := row.Scan(&number)
+	return number, err
 }
 
 const lastRevision = `-- name: LastRevision :one

@@ -11,6 +11,29 @@ import (
 	"time"
 )
 
+const askJudging = `-- name: AskJudging :exec
+INSERT INTO judge_due (service) SELECT unnest($1::text[])
+`
+
+func (q *Queries) AskJudging(ctx context.Context, dollar_1 []string) error {
+	_, err := q.db.Exec(ctx, askJudging, dollar_1)
+	return err
+}
+
+const clearHour = `-- name: ClearHour :exec
+UPDATE hour SET low = NULL, mean = NULL, high = NULL, sketch = '' WHERE lane = $1 AND hour_at = $2
+`
+
+type ClearHourParams struct {
+	Lane   int32
+	HourAt time.Time
+}
+
+func (q *Queries) ClearHour(ctx context.Context, arg ClearHourParams) error {
+	_, err := q.db.Exec(ctx, clearHour, arg.Lane, arg.HourAt)
+	return err
+}
+
 type CopyHoursParams struct {
 	Lane     int32
 	HourAt   time.Time
@@ -31,6 +54,15 @@ type CopyStretchesParams struct {
 	State   int16
 	Own     int16
 	Count   int64
+}
+
+const dropJudging = `-- name: DropJudging :exec
+DELETE FROM judge_due WHERE id = ANY($1::bigint[])
+`
+
+func (q *Queries) DropJudging(ctx context.Context, dollar_1 []int64) error {
+	_, err := q.db.Exec(ctx, dropJudging, dollar_1)
+	return err
 }
 
 const dropStretchesFrom = `-- name: DropStretchesFrom :exec
@@ -159,6 +191,65 @@ func (q *Queries) HasRaw(ctx context.Context, arg HasRawParams) (bool, error) {
 	return exists, err
 }
 
+const hasRawBetween = `-- name: HasRawBetween :one
+SELECT EXISTS (SELECT 1 FROM measurement WHERE lane = $1 AND at >= $2 AND at < $3)
+`
+
+type HasRawBetweenParams struct {
+	Lane   int32
+	Since  time.Time
+	Before time.Time
+}
+
+func (q *Queries) HasRawBetween(ctx context.Context, arg HasRawBetweenParams) (bool, error) {
+	row := q.db.QueryRow(ctx, hasRawBetween, arg.Lane, arg.Since, arg.Before)
+	var exists bool
+	err := row.Scan(&exists)
+	return exists, err
+}
+
+const healMeasurements = `-- name: HealMeasurements :execrows
+UPDATE measurement SET measures = (
+    SELECT array_agg(CASE WHEN v BETWEEN -1e15 AND 1e15 THEN v ELSE 'NaN' END ORDER BY n) FROM unnest(measures) WITH ORDINALITY AS x (v, n))
+WHERE lane = $1 AND thousandths IS NULL
+AND EXISTS (SELECT 1 FROM unnest(measures) AS v WHERE v <> 'NaN' AND NOT v BETWEEN -1e15 AND 1e15)
+`
+
+// The same in raw measurements from before thousandths: such values are none.
+func (q *Queries) HealMeasurements(ctx context.Context, lane int32) (int64, error) {
+	result, err := q.db.Exec(ctx, healMeasurements, lane)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const healing = `-- name: Healing :one
+INSERT INTO healing (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = excluded.name RETURNING name, reached, done_at
+`
+
+func (q *Queries) Healing(ctx context.Context, name string) (Healing, error) {
+	row := q.db.QueryRow(ctx, healing, name)
+	var i Healing
+	err := row.Scan(&i.Name, &i.Reached, &i.DoneAt)
+	return i, err
+}
+
+const healingReached = `-- name: HealingReached :exec
+UPDATE healing SET reached = $2, done_at = $3 WHERE name = $1
+`
+
+type HealingReachedParams struct {
+	Name    string
+	Reached string
+	DoneAt  *time.Time
+}
+
+func (q *Queries) HealingReached(ctx context.Context, arg HealingReachedParams) error {
+	_, err := q.db.Exec(ctx, healingReached, arg.Name, arg.Reached, arg.DoneAt)
+	return err
+}
+
 const hours = `-- name: Hours :many
 SELECT lane, hour_at, count, degraded, failed, error, low, mean, high, sketch FROM hour WHERE lane = ANY($1::int[]) AND hour_at >= $2 AND hour_at < $3 ORDER BY lane, hour_at
 `
@@ -202,9 +293,9 @@ func (q *Queries) Hours(ctx context.Context, arg HoursParams) ([]Hour, error) {
 
 const insertMeasurements = `-- name: InsertMeasurements :many
 WITH taken AS (
-    INSERT INTO measurement (lane, at, outcome, measures, late_ms, delay_s, detail)
+    INSERT INTO measurement (lane, at, outcome, thousandths, late_ms, delay_s, detail)
     SELECT u.lane, u.at, u.outcome,
-           coalesce(($1::real[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, u.delay_s, nullif(u.detail, '')
+           coalesce(($1::bigint[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, u.delay_s, nullif(u.detail, '')
     FROM (SELECT unnest($2::int[]) AS lane, unnest($3::timestamptz[]) AS at, unnest($4::smallint[]) AS outcome,
                  unnest($5::int[]) AS start, unnest($6::int[]) AS length,
                  unnest($7::int[]) AS late_ms, unnest($8::int[]) AS delay_s, unnest($9::text[]) AS detail) u
@@ -215,7 +306,7 @@ SELECT lane, at FROM taken
 `
 
 type InsertMeasurementsParams struct {
-	Values   []float32
+	Values   []int64
 	Lanes    []int32
 	Ats      []time.Time
 	Outcomes []int16
@@ -408,7 +499,7 @@ func (q *Queries) LastStretch(ctx context.Context, lane int32) (Stretch, error) 
 }
 
 const latestMeasurements = `-- name: LatestMeasurements :many
-SELECT at, outcome, measures, late_ms, delay_s, detail FROM measurement
+SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail FROM measurement
 WHERE lane = $1 AND at >= $2 AND at <= $3 ORDER BY at DESC LIMIT $4
 `
 
@@ -420,12 +511,13 @@ type LatestMeasurementsParams struct {
 }
 
 type LatestMeasurementsRow struct {
-	At       time.Time
-	Outcome  int16
-	Measures []float32
-	LateMs   int32
-	DelayS   int32
-	Detail   *string
+	At          time.Time
+	Outcome     int16
+	Thousandths []int64
+	Measures    []float32
+	LateMs      int32
+	DelayS      int32
+	Detail      *string
 }
 
 func (q *Queries) LatestMeasurements(ctx context.Context, arg LatestMeasurementsParams) ([]LatestMeasurementsRow, error) {
@@ -445,6 +537,7 @@ func (q *Queries) LatestMeasurements(ctx context.Context, arg LatestMeasurements
 		if err := rows.Scan(
 			&i.At,
 			&i.Outcome,
+			&i.Thousandths,
 			&i.Measures,
 			&i.LateMs,
 			&i.DelayS,
@@ -460,8 +553,21 @@ func (q *Queries) LatestMeasurements(ctx context.Context, arg LatestMeasurements
 	return items, nil
 }
 
+const lockJudging = `-- name: LockJudging :exec
+SELECT pg_advisory_xact_lock(k) FROM (SELECT hashtextextended('judging ' || u.s, 0) AS k FROM (SELECT unnest($1::text[]) AS s) u ORDER BY 1) keys
+`
+
+// One judging of a service at a time, so that a later one never sees less;
+// lifted at the end of the transaction. All lock in the order of the keys.
+func (q *Queries) LockJudging(ctx context.Context, dollar_1 []string) error {
+	_, err := q.db.Exec(ctx, lockJudging, dollar_1)
+	return err
+}
+
 const markHoursDue = `-- name: MarkHoursDue :exec
-INSERT INTO hour_due (lane, hour_at) SELECT unnest($1::int[]), unnest($2::timestamptz[]) ON CONFLICT DO NOTHING
+INSERT INTO hour_due (lane, hour_at)
+SELECT u.lane, u.hour_at FROM (SELECT unnest($1::int[]) AS lane, unnest($2::timestamptz[]) AS hour_at) u ORDER BY 1, 2
+ON CONFLICT (lane, hour_at) DO UPDATE SET hour_at = excluded.hour_at
 `
 
 type MarkHoursDueParams struct {
@@ -469,13 +575,15 @@ type MarkHoursDueParams struct {
 	Column2 []time.Time
 }
 
+// A mark that is there already is locked: it must not be taken before the rows
+// that it stands for can be seen.
 func (q *Queries) MarkHoursDue(ctx context.Context, arg MarkHoursDueParams) error {
 	_, err := q.db.Exec(ctx, markHoursDue, arg.Column1, arg.Column2)
 	return err
 }
 
 const measurementsOf = `-- name: MeasurementsOf :many
-SELECT at, outcome, measures, late_ms, delay_s, detail FROM measurement
+SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail FROM measurement
 WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at
 `
 
@@ -486,12 +594,13 @@ type MeasurementsOfParams struct {
 }
 
 type MeasurementsOfRow struct {
-	At       time.Time
-	Outcome  int16
-	Measures []float32
-	LateMs   int32
-	DelayS   int32
-	Detail   *string
+	At          time.Time
+	Outcome     int16
+	Thousandths []int64
+	Measures    []float32
+	LateMs      int32
+	DelayS      int32
+	Detail      *string
 }
 
 func (q *Queries) MeasurementsOf(ctx context.Context, arg MeasurementsOfParams) ([]MeasurementsOfRow, error) {
@@ -506,6 +615,7 @@ func (q *Queries) MeasurementsOf(ctx context.Context, arg MeasurementsOfParams) 
 		if err := rows.Scan(
 			&i.At,
 			&i.Outcome,
+			&i.Thousandths,
 			&i.Measures,
 			&i.LateMs,
 			&i.DelayS,
@@ -522,11 +632,20 @@ func (q *Queries) MeasurementsOf(ctx context.Context, arg MeasurementsOfParams) 
 }
 
 const noteStaleLanes = `-- name: NoteStaleLanes :many
-UPDATE lane SET stale_noted = true WHERE NOT stale_noted AND stale_at < now() RETURNING check_id
+UPDATE lane SET stale_noted = true
+FROM (SELECT l.id FROM lane l WHERE NOT l.stale_noted AND l.stale_at < $1::timestamptz ORDER BY l.id LIMIT $2 FOR UPDATE SKIP LOCKED) due
+WHERE lane.id = due.id RETURNING lane.check_id
 `
 
-func (q *Queries) NoteStaleLanes(ctx context.Context) ([]string, error) {
-	rows, err := q.db.Query(ctx, noteStaleLanes)
+type NoteStaleLanesParams struct {
+	Now  time.Time
+	Most int32
+}
+
+// A piece of the lanes that fell silent, locked in the order that all lock lanes
+// in; those that somebody is at are left for the next time.
+func (q *Queries) NoteStaleLanes(ctx context.Context, arg NoteStaleLanesParams) ([]string, error) {
+	rows, err := q.db.Query(ctx, noteStaleLanes, arg.Now, arg.Most)
 	if err != nil {
 		return nil, err
 	}
@@ -632,9 +751,9 @@ func (q *Queries) PutHour(ctx context.Context, arg PutHourParams) error {
 }
 
 const putState = `-- name: PutState :exec
-INSERT INTO standing_state (service, state, since_at, judged_at, waiting, never_good) VALUES ($1, $2, $3, $4, $5, $6)
-ON CONFLICT (service) DO UPDATE SET state = excluded.state, since_at = excluded.since_at, judged_at = excluded.judged_at, waiting = excluded.waiting, never_good = excluded.never_good
-WHERE standing_state.judged_at <= excluded.judged_at
+INSERT INTO standing_state (service, state, since_at, judged_at, waiting, never_good, fault) VALUES ($1, $2, $3, $4, $5, $6, $7)
+ON CONFLICT (service) DO UPDATE SET state = excluded.state, since_at = excluded.since_at, judged_at = excluded.judged_at, waiting = excluded.waiting,
+    never_good = excluded.never_good, fault = excluded.fault
 `
 
 type PutStateParams struct {
@@ -644,8 +763,10 @@ type PutStateParams struct {
 	JudgedAt  time.Time
 	Waiting   int32
 	NeverGood bool
+	Fault     string
 }
 
+// Under LockJudging: the last one to judge knows most, whatever its clock says.
 func (q *Queries) PutState(ctx context.Context, arg PutStateParams) error {
 	_, err := q.db.Exec(ctx, putState,
 		arg.Service,
@@ -654,6 +775,7 @@ func (q *Queries) PutState(ctx context.Context, arg PutStateParams) error {
 		arg.JudgedAt,
 		arg.Waiting,
 		arg.NeverGood,
+		arg.Fault,
 	)
 	return err
 }
@@ -698,7 +820,7 @@ func (q *Queries) SaveLane(ctx context.Context, arg SaveLaneParams) error {
 }
 
 const states = `-- name: States :many
-SELECT service, state, since_at, judged_at, waiting, never_good FROM standing_state
+SELECT service, state, since_at, judged_at, waiting, never_good, fault FROM standing_state
 `
 
 func (q *Queries) States(ctx context.Context) ([]StandingState, error) {
@@ -717,6 +839,7 @@ func (q *Queries) States(ctx context.Context) ([]StandingState, error) {
 			&i.JudgedAt,
 			&i.Waiting,
 			&i.NeverGood,
+			&i.Fault,
 		); err != nil {
 			return nil, err
 		}
@@ -806,11 +929,20 @@ func (q *Queries) StretchesBefore(ctx context.Context, arg StretchesBeforeParams
 }
 
 const takeHoursDue = `-- name: TakeHoursDue :many
-DELETE FROM hour_due WHERE (lane, hour_at) IN (SELECT h.lane, h.hour_at FROM hour_due h LIMIT $1 FOR UPDATE SKIP LOCKED) RETURNING lane, hour_at
+DELETE FROM hour_due d
+USING (SELECT h.lane, h.hour_at FROM hour_due h WHERE h.hour_at < $1 ORDER BY h.lane, h.hour_at LIMIT $2 FOR UPDATE SKIP LOCKED) due
+WHERE d.lane = due.lane AND d.hour_at = due.hour_at RETURNING d.lane, d.hour_at
 `
 
-func (q *Queries) TakeHoursDue(ctx context.Context, limit int32) ([]HourDue, error) {
-	rows, err := q.db.Query(ctx, takeHoursDue, limit)
+type TakeHoursDueParams struct {
+	Before time.Time
+	Most   int32
+}
+
+// Some of the hours that are over. The running one is made when it is read:
+// it would be due again at once.
+func (q *Queries) TakeHoursDue(ctx context.Context, arg TakeHoursDueParams) ([]HourDue, error) {
+	rows, err := q.db.Query(ctx, takeHoursDue, arg.Before, arg.Most)
 	if err != nil {
 		return nil, err
 	}
@@ -822,6 +954,63 @@ func (q *Queries) TakeHoursDue(ctx context.Context, limit int32) ([]HourDue, err
 			return nil, err
 		}
 		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const takeJudging = `-- name: TakeJudging :many
+SELECT id, service FROM judge_due ORDER BY id LIMIT $1 FOR UPDATE SKIP LOCKED
+`
+
+type TakeJudgingRow struct {
+	ID      int64
+	Service string
+}
+
+// The oldest wishes that nobody is at; they go with DropJudging in the same transaction.
+func (q *Queries) TakeJudging(ctx context.Context, limit int32) ([]TakeJudgingRow, error) {
+	rows, err := q.db.Query(ctx, takeJudging, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []TakeJudgingRow{}
+	for rows.Next() {
+		var i TakeJudgingRow
+		if err := rows.Scan(&i.ID, &i.Service); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const unsoundHours = `-- name: UnsoundHours :many
+SELECT hour_at FROM hour
+WHERE lane = $1 AND (NOT (coalesce(low, 0) BETWEEN -1e15 AND 1e15) OR NOT (coalesce(mean, 0) BETWEEN -1e15 AND 1e15) OR NOT (coalesce(high, 0) BETWEEN -1e15 AND 1e15))
+ORDER BY hour_at
+`
+
+// Summaries of a lane that hold numbers which are none, or which no measure can have.
+func (q *Queries) UnsoundHours(ctx context.Context, lane int32) ([]time.Time, error) {
+	rows, err := q.db.Query(ctx, unsoundHours, lane)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []time.Time{}
+	for rows.Next() {
+		var hour_at time.Time
+		if err := rows.Scan(&hour_at); err != nil {
+			return nil, err
+		}
+		items = append(items, hour_at)
 	}
 	if err := rows.Err(); err != nil {
 		return nil, err

@@ -31,6 +31,40 @@ type Agent struct {
 	Sockets string
 	// Why it takes itself for cut off from the network, in words; empty when it is not.
 	CutOff string
+	// The process that works with the token.
+	Instance string
+	// Until when it is taken to be at work, whichever server it speaks to.
+	InstanceUntil time.Time
+	// Measurements in its quarantine, as the agent last said.
+	SetAside int32
+	// The latest of them with the reasons, as the agent last said.
+	Aside json.RawMessage
+	// When a person last asked the agent to deliver its quarantine again.
+	ReleaseAt *time.Time
+}
+
+// How many attempts somebody may still make, for all servers together. Unlogged: after a crash all begin anew.
+type Attempt struct {
+	// What is limited and for whom, such as sign-in astrid@skerry.example.
+	Who string
+	// Attempts left at the instant at; they come back with time.
+	LeftOver float64
+	// Whether the last attempt was let through.
+	Allowed bool
+	At      time.Time
+}
+
+// When servers were there: what a silence means depends on whether anybody could hear.
+type Attendance struct {
+	OnlyRow bool
+	// Since when some server has been there without a pause.
+	SinceAt time.Time
+	// When some server last said that it is there.
+	LastAt time.Time
+	// When some server last looked for services to judge.
+	JudgedAt time.Time
+	// When the queue of background work last did something.
+	WorkedAt time.Time
 }
 
 // Every change, by whom.
@@ -51,11 +85,24 @@ type Definition struct {
 	RetiredAt *time.Time
 }
 
+// Counts the changes of definitions, kept by triggers: whoever has seen this number has seen them all.
+type DefinitionMark struct {
+	OnlyRow bool
+	Number  int64
+}
+
 // What measurements saw beyond their measures: hops, a failed answer, a chain. A partition a day (UTC), kept as long as the measurements.
 type Finding struct {
 	Lane int32
 	At   time.Time
 	Body json.RawMessage
+}
+
+// How far jobs have come that mend rows written by earlier versions.
+type Healing struct {
+	Name    string
+	Reached string
+	DoneAt  *time.Time
 }
 
 // Hourly summaries of the kind's leading measure (milliseconds), kept for ever.
@@ -80,6 +127,13 @@ type HourDue struct {
 	HourAt time.Time
 }
 
+// Services to be judged. A row a wish, several for one service: asking never waits for the judging that is under way.
+type JudgeDue struct {
+	ID      int64
+	Service string
+	AskedAt time.Time
+}
+
 // One check at one location, and its confirmation machine after the last measurement.
 type Lane struct {
 	ID       int32
@@ -98,13 +152,15 @@ type Measurement struct {
 	At   time.Time
 	// 0 error, 1 ok, 2 degraded, 3 failed.
 	Outcome int16
-	// Values in the order core/measure gives for the kind of check; NaN where there is none.
+	// What thousandths holds, in rows from before that column; NaN where there is none.
 	Measures []float32
 	// How long after schedule it started.
 	LateMs int32
 	Detail *string
 	// Seconds from the measurement to its arrival here: late ones were kept by an agent that was cut off.
 	DelayS int32
+	// Values in thousandths of their unit, in the order core/measure gives for the kind of check; the least bigint where there is none. NULL in rows from before this column, which have measures.
+	Thousandths []int64
 }
 
 // The one organisation this installation belongs to.
@@ -115,6 +171,8 @@ type Organisation struct {
 	Timezone string
 	// SHA-256 of the one-time token with which the first person is made; NULL once used.
 	FirstToken []byte
+	// When a person named it and chose its zone; until then the options of the server do.
+	NamedAt *time.Time
 }
 
 // Who may sign in, and as what.
@@ -206,6 +264,8 @@ type StandingState struct {
 	Waiting int32
 	// It is down, and none of its checks was ever good: its target may be wrong.
 	NeverGood bool
+	// Why the service cannot be judged, in words; empty when it can.
+	Fault string
 }
 
 // Maximal runs of equal judged state and outcome without a gap; accounts follow from these.

@@ -140,24 +140,48 @@ func (q *Queries) CountPeople(ctx context.Context) (int64, error) {
 	return count, err
 }
 
+const dropAttempts = `-- name: DropAttempts :exec
+DELETE FROM attempts WHERE at < now() - interval '1 day'
+`
+
+func (q *Queries) DropAttempts(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, dropAttempts)
+	return err
+}
+
 const makeOrganisation = `-- name: MakeOrganisation :exec
-INSERT INTO organisation (name, timezone, first_token) VALUES ($1, $2, $3)
-ON CONFLICT (only_row) DO NOTHING
+INSERT INTO organisation AS o (name, timezone) VALUES (coalesce(nullif($1::text, ''), 'My organisation'), coalesce(nullif($2::text, ''), 'UTC'))
+ON CONFLICT (only_row) DO UPDATE SET name = coalesce(nullif($1::text, ''), o.name), timezone = coalesce(nullif($2::text, ''), o.timezone)
+WHERE o.named_at IS NULL AND ($1::text <> '' OR $2::text <> '')
 `
 
 type MakeOrganisationParams struct {
-	Name       string
-	Timezone   string
-	FirstToken []byte
+	Name     string
+	Timezone string
 }
 
+// The options of the server say what it is called, until a person does.
 func (q *Queries) MakeOrganisation(ctx context.Context, arg MakeOrganisationParams) error {
-	_, err := q.db.Exec(ctx, makeOrganisation, arg.Name, arg.Timezone, arg.FirstToken)
+	_, err := q.db.Exec(ctx, makeOrganisation, arg.Name, arg.Timezone)
+	return err
+}
+
+const nameOrganisation = `-- name: NameOrganisation :exec
+UPDATE organisation SET name = $1, timezone = $2, named_at = now()
+`
+
+type NameOrganisationParams struct {
+	Name     string
+	Timezone string
+}
+
+func (q *Queries) NameOrganisation(ctx context.Context, arg NameOrganisationParams) error {
+	_, err := q.db.Exec(ctx, nameOrganisation, arg.Name, arg.Timezone)
 	return err
 }
 
 const organisation = `-- name: Organisation :one
-SELECT only_row, name, timezone, first_token FROM organisation
+SELECT only_row, name, timezone, first_token, named_at FROM organisation
 `
 
 func (q *Queries) Organisation(ctx context.Context) (Organisation, error) {
@@ -168,6 +192,7 @@ func (q *Queries) Organisation(ctx context.Context) (Organisation, error) {
 		&i.Name,
 		&i.Timezone,
 		&i.FirstToken,
+		&i.NamedAt,
 	)
 	return i, err
 }
@@ -257,6 +282,37 @@ UPDATE organisation SET first_token = $1
 func (q *Queries) SetFirstToken(ctx context.Context, firstToken []byte) error {
 	_, err := q.db.Exec(ctx, setFirstToken, firstToken)
 	return err
+}
+
+const spend = `-- name: Spend :one
+INSERT INTO attempts AS a (who, left_over, allowed, at) VALUES ($1, $2::double precision - 1, true, $3)
+ON CONFLICT (who) DO UPDATE SET
+    allowed   = least($2, a.left_over + extract(epoch FROM $3 - a.at) * $4::double precision) >= 1,
+    left_over = least($2, a.left_over + extract(epoch FROM $3 - a.at) * $4::double precision)
+              - CASE WHEN least($2, a.left_over + extract(epoch FROM $3 - a.at) * $4::double precision) >= 1 THEN 1 ELSE 0 END,
+    at        = greatest($3, a.at)
+RETURNING allowed
+`
+
+type SpendParams struct {
+	Who       string
+	Most      float64
+	Now       time.Time
+	PerSecond float64
+}
+
+// Takes one of what somebody is allowed, if there is one: at most so many at
+// once, coming back at so many a second.
+func (q *Queries) Spend(ctx context.Context, arg SpendParams) (bool, error) {
+	row := q.db.QueryRow(ctx, spend,
+		arg.Who,
+		arg.Most,
+		arg.Now,
+		arg.PerSecond,
+	)
+	var allowed bool
+	err := row.Scan(&allowed)
+	return allowed, err
 }
 
 const useFirstToken = `-- name: UseFirstToken :execrows

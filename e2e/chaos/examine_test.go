@@ -1,0 +1,234 @@
+package chaos
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"os"
+	"reflect"
+	"strings"
+	"time"
+
+	"kestite/agent/store"
+	"kestite/agent/wire"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/core/verdict"
+	"kestite/server/judge"
+	serverstore "kestite/server/store"
+	"kestite/server/store/gen/db"
+)
+
+// left is what waits in an agent's store.
+func left(dir string) ([]wire.Measurement, error) {
+	kept, err := store.Open(dir, store.Max)
+	if err != nil {
+		return nil, err
+	}
+	defer kept.Close()
+	rows, err := kept.Oldest(0, wire.MaxBatch, 1<<30)
+	if err != nil {
+		return nil, err
+	}
+	if n, latest := kept.Aside(3); n > 0 {
+		return nil, fmt.Errorf("%d measurements were set aside: %+v", n, latest)
+	}
+	var out []wire.Measurement
+	for _, r := range rows {
+		out = append(out, r.Measurement)
+	}
+	return out, nil
+}
+
+func tokenOf(f *fleet, n int) string {
+	text, _ := os.ReadFile(fmt.Sprintf("%s/location-%d.token", f.dir, n))
+	return strings.TrimSpace(string(text))
+}
+
+// examine compares what is stored with what was promised, and what was computed
+// with what follows from what is stored.
+func (s *sender) examine() {
+	ctx := serverstore.For(s.f.t.Context(), serverstore.Jobs)
+	lanes, err := s.f.inside.API.Store.Lanes(ctx)
+	if err != nil {
+		s.f.t.Fatal(err)
+	}
+	s.nothingLost(ctx, lanes)
+	if err := s.f.inside.Judge.Hours(ctx); err != nil {
+		s.f.t.Fatal(err)
+	}
+	for _, l := range lanes {
+		s.recomputed(ctx, l)
+	}
+	s.statesFollow(ctx)
+	s.nothingGrows(ctx)
+}
+
+// nothingLost: every measurement that was acknowledged is there, and every one
+// that an agent made of the target, once.
+func (s *sender) nothingLost(ctx context.Context, lanes []db.Lane) {
+	t := s.f.t
+	counted := s.f.target.counted()
+	var have, lost, real int
+	for _, l := range lanes {
+		rows, err := s.f.inside.API.Store.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: l.ID, At: time.Now().AddDate(0, 0, -40), At_2: time.Now().AddDate(0, 0, 1)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		have += len(rows)
+		if strings.HasPrefix(l.CheckID, "real-") {
+			answered := 0
+			for _, r := range rows {
+				if measure.Outcome(r.Outcome) != measure.Error && serverstore.Value(r.Thousandths, r.Measures, measure.HTTP.Index("status")) > 0 {
+					answered++
+				}
+			}
+			real += answered
+			// One may have been under way when the agent ended.
+			if made := counted["/"+l.CheckID]; answered > made || answered < made-1 {
+				t.Errorf("%s was measured %d times, and %d of them are stored", l.CheckID, made, answered)
+			}
+			continue
+		}
+		at := map[span.Instant]bool{}
+		for _, r := range rows {
+			at[span.Of(r.At)] = true
+		}
+		for p := range s.acknowledged {
+			if p.check == l.CheckID && p.location == l.Location && !at[p.at] {
+				lost++
+			}
+		}
+	}
+	if real == 0 {
+		t.Error("agents measured nothing")
+	}
+	if lost > 0 {
+		t.Errorf("%d measurements that were acknowledged are not there", lost)
+	}
+	t.Logf("%d measurements acknowledged to the hostile sender, %d made by agents, %d stored in all", len(s.acknowledged), real, have)
+}
+
+// recomputed: stretches and hours of a lane are those that follow from its rows.
+func (s *sender) recomputed(ctx context.Context, l db.Lane) {
+	t, q := s.f.t, s.f.inside.API.Store
+	rows, err := q.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: l.ID, At: time.Now().AddDate(0, 0, -40), At_2: time.Now().AddDate(0, 0, 1)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	snap, err := s.f.inside.API.Catalogue.Snapshot(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	set := verdict.SettingsOf(snap.CheckRevisions(l.CheckID)[0])
+	severity := map[measure.Outcome]verdict.State{measure.OK: verdict.Up, measure.Degraded: verdict.Degraded, measure.Failed: verdict.Down}
+	var series verdict.Series
+	var want []verdict.Stretch
+	hours := map[time.Time]*judge.Hour{}
+	for _, r := range rows {
+		o := measure.Outcome(r.Outcome)
+		at := r.At.UTC().Truncate(time.Hour)
+		if hours[at] == nil {
+			hours[at] = new(judge.Hour)
+		}
+		hours[at].Add(o, serverstore.Value(r.Thousandths, r.Measures, measure.HTTP.Leading))
+		if o != measure.Error {
+			want = series.Add(want, span.Of(r.At), severity[o], set)
+		}
+	}
+	stored, err := q.Stretches(ctx, db.StretchesParams{Lanes: []int32{l.ID}, Since: time.Unix(0, 0), Before: time.Now().AddDate(0, 0, 1)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []verdict.Stretch
+	for _, r := range stored {
+		got = append(got, verdict.Stretch{State: verdict.State(r.State), Own: verdict.State(r.Own), First: span.Of(r.FirstAt), Last: span.Of(r.LastAt), Count: r.Count})
+	}
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("%s at %s has %d stretches, and %d follow from its %d measurements", l.CheckID, l.Location, len(got), len(want), len(rows))
+	}
+	summed, err := q.Hours(ctx, db.HoursParams{Column1: []int32{l.ID}, HourAt: time.Unix(0, 0), HourAt_2: time.Now()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	over := time.Now().Add(-time.Hour - 3*time.Minute)
+	for _, h := range summed {
+		w := hours[h.HourAt.UTC()]
+		if w == nil || h.Count != w.Count || h.Failed != w.Failed || h.Degraded != w.Degraded || h.Error != w.Error ||
+			h.Mean != nil && math.Abs(float64(*h.Mean)-w.Mean) > w.Mean*1e-5 {
+			t.Errorf("%s at %s: the summary of %s is %+v, and %+v follows", l.CheckID, l.Location, h.HourAt, h, w)
+		}
+		delete(hours, h.HourAt.UTC())
+	}
+	for at := range hours {
+		if at.Before(over) {
+			t.Errorf("%s at %s: there is no summary of %s", l.CheckID, l.Location, at)
+		}
+	}
+}
+
+// statesFollow: the live states are those that judging all anew gives.
+func (s *sender) statesFollow(ctx context.Context) {
+	t, q := s.f.t, s.f.inside.API.Store
+	// Silence is noted within seconds; after it nothing changes any more.
+	time.Sleep(3*interval*time.Second + 5*time.Second)
+	s.until("silence to be judged", func() bool {
+		waiting, err := s.f.inside.Judge.Waiting(ctx)
+		return err == nil && len(waiting) == 0
+	})
+	before, err := q.States(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	snap, err := s.f.inside.API.Catalogue.Snapshot(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var ids []string
+	for id := range snap.Services {
+		ids = append(ids, id)
+	}
+	if err := s.f.inside.Judge.Services(ctx, ids); err != nil {
+		t.Fatal(err)
+	}
+	after, err := q.States(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := map[string]db.StandingState{}
+	for _, a := range after {
+		now[a.Service] = a
+	}
+	wrong := 0
+	for _, b := range before {
+		a := now[b.Service]
+		if a.State != b.State || a.Fault != b.Fault || a.Waiting != b.Waiting || a.SinceAt.Sub(b.SinceAt).Abs() > time.Second {
+			wrong++
+			if wrong < 5 {
+				t.Errorf("%s: kept is %+v, and judged anew it is %+v", b.Service, b, a)
+			}
+		}
+	}
+	if len(before) == 0 || wrong > 0 {
+		t.Errorf("%d of %d states are not what judging all anew gives", wrong, len(before))
+	}
+}
+
+// nothingGrows: no queue holds what is done with, and no table only grows.
+func (s *sender) nothingGrows(ctx context.Context) {
+	t := s.f.t
+	for query, most := range map[string]int{
+		"SELECT count(*) FROM judge_due":                                              0,
+		"SELECT count(*) FROM hour_due WHERE hour_at < now() - interval '70 minutes'": 0,
+		"SELECT count(*) FROM river_job":                                              2000,
+		"SELECT count(*) FROM river_job WHERE state IN ('available', 'retryable') AND scheduled_at < now() - interval '5 minutes'":   0,
+		"SELECT count(*) FROM pg_stat_activity WHERE state LIKE 'idle in transaction%' AND xact_start < now() - interval '1 minute'": 0,
+		"SELECT count(*) FROM attempts":   100,
+		"SELECT count(*) FROM attendance": 1,
+	} {
+		var n int
+		if err := s.f.inside.API.Store.QueryRow(ctx, query).Scan(&n); err != nil || n > most {
+			t.Errorf("%s: %d, at most %d are right (%v)", query, n, most, err)
+		}
+	}
+}

@@ -1,0 +1,321 @@
+package ingest
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/server/store"
+	"kestite/server/store/gen/db"
+)
+
+// batch is what one transaction stores, in columns.
+type batch struct {
+	*delivery
+	days   map[time.Time]bool
+	stored int
+
+	rows     []int    // index of each row in the delivery
+	checks   []string // of each row
+	ats      []time.Time
+	outcomes []int16
+	values   []int64 // in thousandths
+	starts   []int32
+	lengths  []int32
+	lates    []int32
+	delays   []int32
+	details  []string
+}
+
+func newBatch(d *delivery) *batch { return &batch{delivery: d, days: map[time.Time]bool{}} }
+
+func (b *batch) indexes() []int { return slices.Clone(b.rows) }
+
+// add adds the columns of one measurement. Values that are no numbers a measure
+// may have are left out, and its detail says so.
+func (b *batch) add(i int) {
+	m := &b.list[i]
+	kind, _ := measure.KindNamed(b.snap.Checks[m.Check].Current().Spec.Kind)
+	start := len(b.values)
+	detail := m.Detail
+	if len(m.Measures) > 0 {
+		for _, d := range kind.Measures {
+			v, has := m.Measures[d.Name]
+			t := int64(measure.None)
+			if has {
+				t = measure.Thousandths(v)
+			}
+			if has && t == measure.None {
+				detail = strings.TrimPrefix(fmt.Sprintf("%s; %s left out: %s is no value that can be kept", detail, d.Name, strconv.FormatFloat(v, 'g', -1, 64)), "; ")
+			}
+			b.values = append(b.values, t)
+		}
+	}
+	at := m.At.Time()
+	b.days[at.Truncate(24*time.Hour)] = true
+	b.rows = append(b.rows, i)
+	b.checks = append(b.checks, m.Check)
+	b.ats = append(b.ats, at)
+	b.outcomes = append(b.outcomes, int16(m.Outcome))
+	b.starts = append(b.starts, int32(start))
+	b.lengths = append(b.lengths, int32(len(b.values)-start))
+	b.lates = append(b.lates, int32(min(max(m.LateMS, 0), math.MaxInt32)))
+	b.delays = append(b.delays, int32(min(max(int64(b.now-m.At)/span.Second, 0), math.MaxInt32)))
+	b.details = append(b.details, measure.Clean(detail, measure.MostDetail))
+}
+
+// point identifies a row.
+type point struct {
+	lane int32
+	at   int64
+}
+
+func (b *batch) store(ctx context.Context, tx pgx.Tx, q *db.Queries) error {
+	b.stored = 0
+	lanes, byCheck, err := b.lanes(ctx, q)
+	if err != nil {
+		return err
+	}
+	laneOf := make([]int32, len(b.checks))
+	for i, c := range b.checks {
+		laneOf[i] = byCheck[c].ID
+	}
+	inserted, err := q.InsertMeasurements(ctx, db.InsertMeasurementsParams{
+		Values: b.values, Lanes: laneOf, Ats: b.ats, Outcomes: b.outcomes,
+		Starts: b.starts, Lengths: b.lengths, Lates: b.lates, Delays: b.delays, Details: b.details,
+	})
+	if err != nil {
+		return err
+	}
+	fresh := make(map[point]bool, len(inserted))
+	for _, r := range inserted {
+		fresh[point{r.Lane, r.At.UnixMilli()}] = true
+	}
+	rows := map[int32][]int{} // rows to judge, by lane
+	var found db.PutFindingsParams
+	for i, lane := range laneOf {
+		p := point{lane, b.ats[i].UnixMilli()}
+		if !fresh[p] {
+			continue
+		}
+		delete(fresh, p) // a second row for the same instant in one batch is a duplicate
+		rows[lane] = append(rows[lane], i)
+		b.stored++
+		if body := storable(b.list[b.rows[i]].Findings); body != "" {
+			found.Lanes, found.Ats, found.Bodies = append(found.Lanes, lane), append(found.Ats, b.ats[i]), append(found.Bodies, body)
+		}
+	}
+	if len(found.Lanes) > 0 {
+		if err := q.PutFindings(ctx, found); err != nil {
+			return fmt.Errorf("findings: %w", err)
+		}
+	}
+	return b.judge(ctx, tx, q, lanes, rows)
+}
+
+// storable is findings as JSON that PostgreSQL takes: it has no place for the
+// character U+0000. It is empty where there are none, or too many to keep.
+func storable(f *measure.Findings) string {
+	if f.Empty() {
+		return ""
+	}
+	body, err := json.Marshal(f)
+	if err != nil || len(body) > measure.MostFindings {
+		return ""
+	}
+	return WithoutNUL(string(body))
+}
+
+// WithoutNUL replaces the escape \u0000 in JSON, but not a backslash that is
+// escaped itself and followed by u0000.
+func WithoutNUL(body string) string {
+	const nul = `\u0000`
+	if !strings.Contains(body, nul) {
+		return body
+	}
+	var out strings.Builder
+	for {
+		i := strings.IndexByte(body, '\\')
+		if i < 0 || i+2 > len(body) {
+			out.WriteString(body)
+			return out.String()
+		}
+		out.WriteString(body[:i])
+		if strings.HasPrefix(body[i:], nul) {
+			out.WriteString(`\ufffd`)
+			body = body[i+len(nul):]
+			continue
+		}
+		out.WriteString(body[i : i+2])
+		body = body[i+2:]
+	}
+}
+
+// lanes makes the lanes that are missing and locks all concerned, in order of id.
+func (b *batch) lanes(ctx context.Context, q *db.Queries) ([]db.Lane, map[string]*db.Lane, error) {
+	checks := slices.Clone(b.checks)
+	slices.Sort(checks)
+	checks = slices.Compact(checks)
+	lanes, err := q.LanesForUpdate(ctx, db.LanesForUpdateParams{Location: b.location, Column2: checks})
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(lanes) < len(checks) {
+		locations := slices.Repeat([]string{b.location}, len(checks))
+		if err := q.EnsureLanes(ctx, db.EnsureLanesParams{Column1: checks, Column2: locations}); err != nil {
+			return nil, nil, err
+		}
+		if lanes, err = q.LanesForUpdate(ctx, db.LanesForUpdateParams{Location: b.location, Column2: checks}); err != nil {
+			return nil, nil, err
+		}
+	}
+	byCheck := make(map[string]*db.Lane, len(lanes))
+	for i := range lanes {
+		byCheck[lanes[i].CheckID] = &lanes[i]
+	}
+	return lanes, byCheck, nil
+}
+
+// judge lets each lane's new rows join its series and saves what changed.
+func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.Lane, rows map[int32][]int) error {
+	var puts []db.PutStretchParams
+	var saves []laneSave
+	var hourLanes []int32
+	var hours []time.Time
+	changed := map[string]bool{}
+	touched := map[string]bool{}
+	for _, lane := range lanes {
+		list := rows[lane.ID]
+		if len(list) == 0 {
+			continue
+		}
+		slices.SortFunc(list, func(a, c int) int { return b.ats[a].Compare(b.ats[c]) })
+		service := b.snap.Checks[lane.CheckID].Current().Spec.Service
+		touched[service] = true
+		l := openLane(lane, b.settings[lane.CheckID])
+		for _, hour := range b.hoursDue(l, list) {
+			hourLanes, hours = append(hourLanes, lane.ID), append(hours, hour)
+		}
+		if b.late(l, list) {
+			if err := l.rebuild(ctx, q, b.instants(list)); err != nil {
+				return err
+			}
+		} else {
+			for _, r := range list {
+				l.add(span.Of(b.ats[r]), b.outcomes[r])
+			}
+		}
+		puts = append(puts, l.puts()...)
+		save, err := l.save()
+		if err != nil {
+			return err
+		}
+		saves = append(saves, save)
+		if l.changed {
+			changed[service] = true
+		}
+	}
+	if len(touched) == 0 {
+		return nil
+	}
+	if err := q.MarkHoursDue(ctx, db.MarkHoursDueParams{Column1: hourLanes, Column2: hours}); err != nil {
+		return err
+	}
+	if err := putStretches(ctx, q, puts); err != nil {
+		return err
+	}
+	if err := saveLanes(ctx, tx, saves); err != nil {
+		return err
+	}
+	if err := store.AskJudging(ctx, tx, changed); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, store.Change{Kind: "measurement", IDs: slices.Sorted(maps.Keys(touched))})
+}
+
+// hoursDue are the hours of rows, in time order, whose summaries must be made
+// (again). The running hour was marked by its first measurement, and its mark
+// stays until it is over.
+func (b *batch) hoursDue(l *openedLane, list []int) []time.Time {
+	running := b.now.Time().Truncate(time.Hour)
+	last := time.Time{}
+	if l.series.Started {
+		last = l.series.LastAt.Time()
+	}
+	var out []time.Time
+	for _, r := range list {
+		hour := b.ats[r].Truncate(time.Hour)
+		marked := hour.Equal(running) && last.Truncate(time.Hour).Equal(running) && b.ats[r].After(last)
+		if !marked && !slices.ContainsFunc(out, hour.Equal) {
+			out = append(out, hour)
+		}
+	}
+	return out
+}
+
+// late says whether a row belongs before what the series has seen.
+func (b *batch) late(l *openedLane, list []int) bool {
+	if l.broken {
+		return len(b.instants(list)) > 0
+	}
+	for _, r := range list {
+		if measure.Outcome(b.outcomes[r]) != measure.Error {
+			return l.series.Started && span.Of(b.ats[r]) <= l.series.LastAt
+		}
+	}
+	return false
+}
+
+// instants returns when the rows of list that are no errors were measured.
+func (b *batch) instants(list []int) []time.Time {
+	var out []time.Time
+	for _, r := range list {
+		if measure.Outcome(b.outcomes[r]) != measure.Error {
+			out = append(out, b.ats[r])
+		}
+	}
+	return out
+}
+
+func putStretches(ctx context.Context, q *db.Queries, puts []db.PutStretchParams) error {
+	if len(puts) == 0 {
+		return nil
+	}
+	var failed error
+	q.PutStretch(ctx, puts).Exec(func(_ int, err error) {
+		if err != nil && failed == nil {
+			failed = err
+		}
+	})
+	return failed
+}
+
+type laneSave struct {
+	id      int32
+	machine json.RawMessage
+	stale   time.Time
+}
+
+// saveLanes writes all machines in one statement.
+func saveLanes(ctx context.Context, tx pgx.Tx, saves []laneSave) error {
+	ids := make([]int32, len(saves))
+	machines := make([]string, len(saves))
+	stale := make([]time.Time, len(saves))
+	for i, s := range saves {
+		ids[i], machines[i], stale[i] = s.id, string(s.machine), s.stale
+	}
+	_, err := tx.Exec(ctx, `UPDATE lane SET machine = u.machine::jsonb, stale_at = u.stale_at, stale_noted = false
+		FROM (SELECT unnest($1::int[]) AS id, unnest($2::text[]) AS machine, unnest($3::timestamptz[]) AS stale_at) u
+		WHERE lane.id = u.id`, ids, machines, stale)
+	return err
+}
