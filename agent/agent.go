@@ -16,7 +16,9 @@ import (
 	"time"
 
 	"kestite/agent/store"
+	"kestite/agent/ticks"
 	"kestite/agent/wire"
+	"kestite/core/clock"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/instrument"
@@ -30,10 +32,15 @@ type Agent struct {
 	Log     *slog.Logger
 	// Roots are what certificates of targets have to lead to; nil is the system's.
 	Roots *x509.CertPool
-	// Now is the clock; nil is time.Now. Measuring itself always uses the real one.
+	// Now is the machine's own clock, which anybody may set; nil is time.Now.
 	Now func() time.Time
+	// Ticks counts time as nobody can set it, and Start names the start of the
+	// machine that it counts from; nil and empty are the machine's.
+	Ticks func() time.Duration
+	Start string
 
 	instance string
+	time     *timeline
 	set      *instrument.Set
 	schedule *schedule
 	refs     *references
@@ -43,13 +50,11 @@ type Agent struct {
 	trials   chan struct{} // and trials
 
 	mu       sync.Mutex
-	offset   int64     // ms the local clock is ahead
-	clockOff string    // why nothing is measured at present, empty when it is
-	doubled  string    // another reason: a second process works with the token
+	doubled  string    // why nothing is measured at present: a second process works with the token
 	diskFull string    // why measurements are lost at present
 	lateness []float64 // ms, a ring of the latest
 	written  int
-	dropped  int64 // measurements lost because the store was full, or they were too old
+	lost     store.Lost
 
 	memories map[string]*memory // by check
 }
@@ -57,7 +62,23 @@ type Agent struct {
 // memory is what the agent remembers of a check's measurements.
 type memory struct {
 	measure.Memory
-	failures int64 // in a row
+	failures int64          // in a row
+	instants []span.Instant // the latest
+}
+
+// remembered is how many instants of a check are remembered, so that no two
+// measurements have the same one when the database's clock was set back.
+const remembered = 64
+
+// unused is at, or the first instant after it that no other measurement has.
+func (m *memory) unused(at span.Instant) span.Instant {
+	for slices.Contains(m.instants, at) {
+		at++
+	}
+	if m.instants = append(m.instants, at); len(m.instants) > remembered {
+		m.instants = m.instants[1:]
+	}
+	return at
 }
 
 // mostAtOnce and mostTrials bound what is under way.
@@ -72,8 +93,18 @@ func (a *Agent) Run(ctx context.Context) error {
 	if a.Now == nil {
 		a.Now = time.Now
 	}
+	if a.Ticks == nil {
+		a.Ticks = ticks.Count
+	}
+	if a.Start == "" {
+		a.Start = ticks.Start()
+	}
 	a.instance = rand.Text()
+	a.time = &timeline{own: a.Now, count: a.Ticks, start: a.Start}
+	a.time.know(a.Store.SavedReadings())
+	a.Client.Count, a.Client.Heard = a.Ticks, a.heard
 	a.set = instrument.NewSet()
+	a.set.Now = a.time.now
 	a.set.Roots = a.Roots
 	a.set.Flows = a.Client.Name()
 	defer a.set.Close()
@@ -83,6 +114,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	a.fresh = make(chan struct{}, 1)
 	a.slots = make(chan struct{}, mostAtOnce)
 	a.trials = make(chan struct{}, mostTrials)
+	a.lose(0)
 
 	saved, have := a.Store.Saved()
 	if have {
@@ -106,35 +138,39 @@ func (a *Agent) Run(ctx context.Context) error {
 	return nil
 }
 
-// ask asks for assignments once, and learns how far the clock is off.
+// heard takes in what a server says of the time.
+func (a *Agent) heard(x clock.Exchange) {
+	jumped, keep := a.time.hear(x)
+	if jumped {
+		ahead, wrong, _ := a.time.off()
+		a.Log.Warn("measurements are placed by the database's clock", "own_clock_ahead", ahead.String(), "uncertain", wrong.String())
+		a.schedule.anew(a.time.now())
+	}
+	if !keep {
+		return
+	}
+	if err := a.Store.SaveReadings(a.time.readings()); err != nil {
+		a.Log.Error("what is known of the database's clock cannot be kept on disk", "error", err)
+	}
+}
+
+// ask asks for assignments once.
 func (a *Agent) ask(ctx context.Context, known string, wait int64) (wire.Assignments, error) {
 	a.mu.Lock()
 	rep := wire.Report{
 		Instance: a.instance,
-		Version:  a.Version, Known: known, WaitS: wait, ClockOffset: a.offset, Clock: span.Of(a.Now()),
+		Version:  a.Version, Known: known, WaitS: wait, Clock: span.Of(a.Now()),
 		Backlog: a.Store.Backlog(), LatenessMS: percentile(a.lateness, 0.99), Complaint: a.complaint(),
-		Sockets: a.set.Sockets(), CutOff: a.refs.cutOff(),
+		Sockets: a.set.Sockets(), CutOff: a.refs.cutOff(), Lost: a.lost.Count, LostAt: a.lost.At,
 	}
 	a.mu.Unlock()
+	if ahead, wrong, known := a.time.off(); known {
+		rep.ClockOffset, rep.Uncertain = ahead.Milliseconds(), wrong.Milliseconds()
+	}
 	rep.SetAside, rep.Aside = a.Store.Aside(wire.MostAside)
 	out, err := a.Client.Assignments(ctx, rep)
 	a.double(err)
-	if err != nil {
-		return out, err
-	}
-	offset := int64(span.Of(a.Now()) - out.Clock)
-	complaint := ""
-	if offset > wire.MaxClockOffset || offset < -wire.MaxClockOffset {
-		complaint = fmt.Sprintf("its clock is %d s off, so it does not measure; set the clock", offset/1000)
-	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.offset = offset
-	if complaint != "" && a.clockOff == "" {
-		a.Log.Error("the clock is off; nothing is measured until it is set", "offset_ms", offset)
-	}
-	a.clockOff = complaint
-	return out, nil
+	return out, err
 }
 
 // double notes whether another process works with the token: then that one
@@ -153,14 +189,16 @@ func (a *Agent) double(err error) {
 
 // complaint is what the agent says is wrong with itself. It needs the lock.
 func (a *Agent) complaint() string {
-	if a.clockOff != "" {
-		return a.clockOff
-	}
 	if a.diskFull != "" {
 		return a.diskFull
 	}
-	if a.dropped > 0 {
-		return fmt.Sprintf("%d measurements that were not delivered in time are lost: its store holds %d, and none older than %.0f days", a.dropped, a.Store.Most(), MostAge.Hours()/24)
+	if ahead, wrong, known := a.time.off(); known && (ahead.Abs() > wire.Off*time.Millisecond || wrong > jump) {
+		how := "ahead"
+		if ahead < 0 {
+			how = "behind"
+		}
+		return fmt.Sprintf("its own clock is %s %s; measurements are placed by the database's clock all the same, to ±%s. Set the clock, and keep it right",
+			span.Words(ahead.Abs().Milliseconds()), how, wrong.Round(time.Millisecond))
 	}
 	return ""
 }
@@ -172,31 +210,38 @@ const MostAge = wire.MostAge * time.Millisecond
 // expire drops what has become too old to be delivered.
 func (a *Agent) expire(ctx context.Context) {
 	for ctx.Err() == nil {
-		n, err := a.Store.Expire(span.Of(a.Now().Add(-MostAge)))
+		n, err := a.Store.Expire(span.Of(a.time.now().Add(-MostAge)))
 		if err != nil {
 			a.Log.Error("old measurements cannot be dropped", "error", err)
 		}
-		a.lose(n)
+		if n > 0 {
+			a.lose(n)
+		}
 		sleep(ctx, time.Minute)
 	}
 }
 
-// lose counts measurements that are lost for good.
+// lose counts measurements that are lost for good; with none, it only recalls
+// those of earlier processes.
 func (a *Agent) lose(n int) {
-	if n == 0 {
-		return
+	if n > 0 {
+		a.Log.Error("measurements are lost: the store is full, or they were not delivered in time", "lost", n)
 	}
-	a.Log.Error("measurements are lost: the store is full, or they were not delivered in time", "lost", n)
+	all, err := a.Store.Lose(n, span.Of(a.time.now()))
 	a.mu.Lock()
-	a.dropped += int64(n)
-	a.mu.Unlock()
+	defer a.mu.Unlock()
+	if err != nil {
+		a.Log.Error("that measurements are lost cannot be kept on disk", "error", err)
+		all = store.Lost{Count: a.lost.Count + int64(n), At: span.Of(a.time.now())}
+	}
+	a.lost = all
 }
 
 // follows makes assignments the ones to work by.
 func (a *Agent) follows(out wire.Assignments) {
 	a.refs.follow(out.References)
 	a.rates.follow(out.Rates)
-	a.schedule.set(out.Location, out.Checks, a.Now())
+	a.schedule.set(out.Location, out.Checks, a.time.now())
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	known := map[string]bool{}
@@ -253,13 +298,7 @@ func (a *Agent) follow(ctx context.Context) {
 	known := saved.Mark
 	pause := time.Second
 	for ctx.Err() == nil {
-		a.mu.Lock()
-		hold := int64(wait)
-		if a.clockOff != "" {
-			hold = 2 // look often whether the clock was set
-		}
-		a.mu.Unlock()
-		out, err := a.ask(ctx, known, hold)
+		out, err := a.ask(ctx, known, wait)
 		if err != nil {
 			if ctx.Err() == nil {
 				a.Log.Warn("assignments", "error", err, "again_in", pause.String())
@@ -288,9 +327,9 @@ func (a *Agent) measure(ctx context.Context) {
 		case <-timer.C:
 		case <-a.schedule.changed:
 		}
-		ready, wake := a.schedule.take(a.Now())
+		ready, wake := a.schedule.take(a.time.now())
 		a.mu.Lock()
-		suspended := a.clockOff != "" || a.doubled != ""
+		suspended := a.doubled != ""
 		a.mu.Unlock()
 		for _, d := range ready {
 			if suspended {
@@ -306,37 +345,57 @@ func (a *Agent) measure(ctx context.Context) {
 				return
 			}
 		}
-		timer.Reset(max(0, wake.Sub(a.Now())))
+		timer.Reset(max(0, wake.Sub(a.time.now())))
 	}
 }
 
 // run makes one scheduled measurement and keeps it.
 func (a *Agent) run(ctx context.Context, d due) {
 	held := a.rates.wait(ctx, d.check.Target, d.interval/2)
-	began := a.Now()
-	late := began.Sub(d.at)
+	late := a.time.now().Sub(d.at)
 	a.note(late)
-	m := wire.Measurement{Check: d.check.ID, At: span.Of(began), LateMS: late.Milliseconds()}
+	began := time.Now()
+	at, placed, taken := a.time.stamp()
+	m := wire.Measurement{Check: d.check.ID, At: a.unused(d.check.ID, at), LateMS: late.Milliseconds(), Clock: placed}
 	r := wire.Result{Outcome: measure.Error, Detail: held}
 	if held == "" {
-		r = a.judged(ctx, d.check, m.At, a.once(ctx, d.check))
+		r = a.judged(ctx, d.check, m.At, began, a.once(ctx, d.check))
 	}
 	m.Outcome, m.Measures, m.Detail, m.Findings = r.Outcome, r.Measures, r.Detail, r.Findings
 	if ctx.Err() != nil {
 		return // cut short by our own end: nothing is known
 	}
-	dropped, err := a.Store.Add(m)
+	dropped, err := a.Store.Add(m, taken)
 	if err != nil {
 		a.Log.Error("a measurement cannot be kept on disk and is lost", "check", m.Check, "error", err)
 		a.disk("its disk does not take measurements: " + err.Error())
 		return
 	}
 	a.disk("")
-	a.lose(dropped)
+	if dropped > 0 {
+		a.lose(dropped)
+	}
 	select {
 	case a.fresh <- struct{}{}:
 	default:
 	}
+}
+
+// unused is an instant that no other measurement of the check has.
+func (a *Agent) unused(check string, at span.Instant) span.Instant {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.memory(check).unused(at)
+}
+
+// memory is what is remembered of a check. It needs the lock.
+func (a *Agent) memory(check string) *memory {
+	m := a.memories[check]
+	if m == nil {
+		m = &memory{}
+		a.memories[check] = m
+	}
+	return m
 }
 
 // keepable leaves out of a result what no server keeps, and says so: values
@@ -361,19 +420,15 @@ func keepable(m *wire.Result) {
 // judged completes a measurement: an agent that is cut off knows nothing of its
 // target, limits over time look at those before, and a failure that is not
 // confirmed yet is looked at again soon.
-func (a *Agent) judged(ctx context.Context, c wire.Check, at span.Instant, r wire.Result) wire.Result {
+func (a *Agent) judged(ctx context.Context, c wire.Check, at span.Instant, began time.Time, r wire.Result) wire.Result {
 	if r.Outcome == measure.Failed {
-		if why := a.refs.since(ctx, at.Time()); why != "" {
+		if why := a.refs.since(ctx, began); why != "" {
 			return wire.Result{Outcome: measure.Error, Detail: why}
 		}
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	m := a.memories[c.ID]
-	if m == nil {
-		m = &memory{}
-		a.memories[c.ID] = m
-	}
+	m := a.memory(c.ID)
 	if r.Outcome == measure.Error {
 		return r
 	}

@@ -11,11 +11,14 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptrace"
 	"strings"
 	"sync/atomic"
 	"time"
 
+	"kestite/agent/ticks"
 	"kestite/agent/wire"
+	"kestite/core/clock"
 )
 
 // Client speaks to the servers for an agent: to one at a time, and to the next
@@ -23,6 +26,10 @@ import (
 type Client struct {
 	Token string
 	HTTP  *http.Client
+
+	// Heard is told of every answer that says what time it is; Count counts for it.
+	Heard func(clock.Exchange)
+	Count func() time.Duration
 
 	servers []string // URLs without a trailing slash
 	current atomic.Int64
@@ -34,7 +41,7 @@ const patience = 5 * time.Second
 
 // NewClient returns a client for the servers at urls, separated by commas.
 func NewClient(urls, token string) *Client {
-	c := &Client{Token: strings.TrimSpace(token), HTTP: &http.Client{}}
+	c := &Client{Token: strings.TrimSpace(token), HTTP: &http.Client{}, Count: ticks.Count, Heard: func(clock.Exchange) {}}
 	for _, url := range strings.Split(urls, ",") {
 		c.servers = append(c.servers, strings.TrimRight(strings.TrimSpace(url), "/"))
 	}
@@ -112,6 +119,15 @@ func (c *Client) post(ctx context.Context, path string, in, out any, held time.D
 	return err
 }
 
+// exchange reads what an answer says of the time.
+func exchange(header string) (clock.Exchange, bool) {
+	var received, answered, wrong int64
+	if n, err := fmt.Sscanf(header, "%d %d %d", &received, &answered, &wrong); n != 3 || err != nil {
+		return clock.Exchange{}, false
+	}
+	return clock.Exchange{Received: time.UnixMicro(received), Answered: time.UnixMicro(answered), Error: time.Duration(wrong) * time.Microsecond}, true
+}
+
 func (c *Client) postTo(ctx context.Context, url string, body []byte, out any, within time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
@@ -119,6 +135,8 @@ func (c *Client) postTo(ctx context.Context, url string, body []byte, out any, w
 	if err != nil {
 		return err
 	}
+	sent := c.Count()
+	req = req.WithContext(httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { sent = c.Count() }}))
 	req.Header.Set("Authorization", "Bearer "+c.Token)
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Content-Encoding", "gzip")
@@ -127,6 +145,10 @@ func (c *Client) postTo(ctx context.Context, url string, body []byte, out any, w
 		return err
 	}
 	defer resp.Body.Close()
+	if x, ok := exchange(resp.Header.Get(wire.HeaderClock)); ok {
+		x.Sent, x.Arrived = sent, c.Count()
+		c.Heard(x)
+	}
 	const most = 64 << 20
 	text, err := io.ReadAll(io.LimitReader(resp.Body, most))
 	if err != nil {

@@ -206,6 +206,15 @@ func (a *Agent) deliver(ctx context.Context) {
 			}
 			continue
 		}
+		if err := a.settle(p); err != nil {
+			a.Log.Warn("measurements wait until it is known when they were made", "waiting", len(p.rows), "error", err)
+			c.next = append([]*piece{p}, c.next...)
+			sleep(ctx, time.Second)
+			continue
+		}
+		if len(p.rows) == 0 {
+			continue
+		}
 		receipt, err := a.Client.Deliver(ctx, batchOf(p))
 		if ctx.Err() != nil {
 			return
@@ -226,6 +235,41 @@ func (a *Agent) deliver(ctx context.Context) {
 		sleep(ctx, pause)
 		pause = min(2*pause, 15*time.Second)
 	}
+}
+
+// settle places the measurements of a piece for good, on disk too, before they are
+// delivered first; those of which nobody can tell when they were made are set aside.
+func (a *Agent) settle(p *piece) error {
+	var settled []store.Kept
+	never := map[uint64]string{}
+	rows := make([]store.Kept, 0, len(p.rows))
+	for _, k := range p.rows {
+		if k.Taken != nil {
+			at, placed, err := a.time.settle(k)
+			var lost *errNever
+			switch {
+			case errors.As(err, &lost):
+				never[k.Key] = err.Error()
+				continue
+			case err != nil:
+				return err
+			}
+			if at != k.At {
+				at = a.unused(k.Check, at)
+			}
+			k.At, k.Clock, k.Taken = at, placed, nil
+			settled = append(settled, k)
+		}
+		rows = append(rows, k)
+	}
+	if len(settled) > 0 {
+		if err := a.Store.Settle(settled); err != nil {
+			return err
+		}
+	}
+	a.setAside(never)
+	p.rows = rows
+	return nil
 }
 
 func batchOf(p *piece) wire.Batch {
@@ -270,5 +314,7 @@ func (a *Agent) setAside(reasons map[uint64]string) {
 		return
 	}
 	a.Log.Error("measurements that no server can take were set aside", "count", len(reasons))
-	a.lose(dropped)
+	if dropped > 0 {
+		a.lose(dropped)
+	}
 }

@@ -212,7 +212,7 @@ func TestDeliveryWithPoison(t *testing.T) {
 	for i := range 100 {
 		m := wire.Measurement{Check: "c", At: span.Of(time.Now()), Outcome: measure.OK}
 		m.Detail = map[int]string{17: "unreadable", 40: "unstorable", 41: "misplaced", 99: "unreadable"}[i]
-		if _, err := kept.Add(m); err != nil {
+		if _, err := kept.Add(m, nil); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -125,6 +125,22 @@ func (s *schedule) follow(now time.Time) {
 	if len(s.heap) == 0 || !s.heap[0].at.After(now.Add(s.heap[0].interval)) {
 		return
 	}
+	s.place(now)
+}
+
+// anew puts all checks on their grid after the clock was moved.
+func (s *schedule) anew(now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.place(now)
+	select {
+	case s.changed <- struct{}{}:
+	default:
+	}
+}
+
+// place puts all checks on their grid. It needs the lock.
+func (s *schedule) place(now time.Time) {
 	for _, d := range s.heap {
 		d.at = next(now, d.interval, d.phase)
 	}

@@ -31,6 +31,7 @@ func (s *site) second(token, url string) (stop func()) {
 // checks; when one is lost, the other takes its checks over, and no check is
 // measured twice.
 func TestAgentsShareAndTakeOver(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	token := servertest.Agent(t, s.srv, "tolvik")
 	stopFirst := s.start(s.srv.URL)
@@ -89,6 +90,7 @@ func TestAgentsShareAndTakeOver(t *testing.T) {
 
 // An agent whose reference targets are silent blames itself.
 func TestCutOffIsNoFailure(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	reference := strings.TrimPrefix(s.target.URL, "http://")
 	edit := func(references ...string) {
@@ -125,6 +127,7 @@ func TestCutOffIsNoFailure(t *testing.T) {
 
 // While a failure is not confirmed the check is repeated sooner than its interval.
 func TestRetriesComeSooner(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.target.Close()
 	check := s.manager.Create("/checks", servertest.Check(s.service, []string{"tolvik"}, func(c map[string]any) {
@@ -145,6 +148,7 @@ func TestRetriesComeSooner(t *testing.T) {
 
 // A location's budget is kept to, and what it keeps from being measured is no failure.
 func TestRatesAreKept(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.manager.Must(http.MethodPut, "/locations/tolvik", map[string]any{"revision": 0, "spec": map[string]any{"name": "Tolvik", "rates": definition.Rates{PerDay: 2}}}, nil)
 	check := s.check()
@@ -163,6 +167,7 @@ func TestRatesAreKept(t *testing.T) {
 
 // What is too old to be delivered is dropped, and the agent says so.
 func TestOldMeasurementsExpireLoudly(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	check := s.check()
 	stop := s.start(s.srv.URL)
@@ -174,7 +179,7 @@ func TestOldMeasurementsExpireLoudly(t *testing.T) {
 	}
 	rows := s.rows(check)
 	m := measurement(check, rows[0].At.Add(-agent.MostAge-time.Hour))
-	if _, err := kept.Add(m); err != nil {
+	if _, err := kept.Add(m, nil); err != nil {
 		t.Fatal(err)
 	}
 	kept.Close()
@@ -203,6 +208,7 @@ func measurement(check string, at time.Time) wire.Measurement {
 
 // Two processes with one token: one measures, the other says why it does not.
 func TestOneProcessAToken(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	check := s.check()
 	s.start(s.srv.URL)

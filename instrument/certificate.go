@@ -69,7 +69,7 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 	}
 	values[6] = milliseconds(time.Since(began))
 	state := conn.ConnectionState()
-	now := time.Now()
+	now := s.now()
 	leaf := state.PeerCertificates[0]
 	values[0] = days(leaf.NotAfter.Sub(now))
 	values[1] = values[0]

@@ -257,7 +257,7 @@ func (s *Set) transport(set definition.HTTPSettings, notes *dialled) *http.Trans
 	protocols.SetUnencryptedHTTP2(set.Version == "2")
 	return &http.Transport{
 		DialContext:            dialTo,
-		TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: s.Roots, InsecureSkipVerify: set.WaiveTrust},
+		TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: s.Roots, Time: s.now, InsecureSkipVerify: set.WaiveTrust},
 		DisableKeepAlives:      true,
 		DisableCompression:     true, // sizes are those on the wire, and nothing unpacks to more
 		Protocols:              protocols,

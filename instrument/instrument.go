@@ -66,6 +66,8 @@ func (r Result) Measures(kind string) map[string]float64 {
 type Set struct {
 	// Roots are the certificates that TLS has to lead to; nil is the system's. Set it before use.
 	Roots *x509.CertPool
+	// Now is the clock that certificates are judged by; nil is time.Now. Set it before use.
+	Now func() time.Time
 	// Flows names the process: paths traced under one name keep their flows for
 	// ever, and those of others on the same host have flows of their own. Set it
 	// before use.
@@ -76,6 +78,13 @@ type Set struct {
 
 // NewSet returns a set; sockets are opened when first needed.
 func NewSet() *Set { return &Set{pinger: newPinger(), tracer: newTracer()} }
+
+func (s *Set) now() time.Time {
+	if s.Now == nil {
+		return time.Now()
+	}
+	return s.Now()
+}
 
 // Close closes the shared sockets.
 func (s *Set) Close() {

@@ -60,12 +60,12 @@ type Server struct {
 // Build connects to the database, migrates it and puts the parts together. It
 // does not listen and works off no jobs yet; Close it, or Start and Stop it.
 func Build(ctx context.Context, o Options) (*Server, error) {
-	if o.Now == nil {
-		o.Now = time.Now
-	}
 	s, err := store.Open(ctx, o.DatabaseURL)
 	if err != nil {
 		return nil, err
+	}
+	if o.Now == nil {
+		o.Now = s.Now
 	}
 	srv := &Server{opts: o, failed: make(chan error, 1)}
 	if err := srv.build(ctx, s); err != nil {
@@ -133,6 +133,7 @@ func (srv *Server) Start(ctx context.Context) error {
 	srv.end = end
 	srv.running.Go(func() { srv.API.Feed.Run(running, srv.API.Store, srv.opts.Log) })
 	srv.running.Go(func() { srv.attend(running) })
+	srv.running.Go(func() { srv.API.Store.Clock.Follow(running, srv.opts.Log) })
 	for n := range judges {
 		srv.running.Go(func() { srv.Judge.Run(running, srv.API.Feed.Judging, n == 0) })
 	}

@@ -16,6 +16,7 @@ import (
 	bolt "go.etcd.io/bbolt"
 
 	"kestite/agent/wire"
+	"kestite/core/clock"
 	"kestite/core/span"
 )
 
@@ -63,10 +64,25 @@ func Open(dir string, most int) (*Store, error) {
 // Close closes the store.
 func (s *Store) Close() error { return s.db.Close() }
 
-// Add keeps a measurement; when it returns, it is on disk. dropped is how many
-// old ones had to go.
-func (s *Store) Add(m wire.Measurement) (dropped int, err error) {
-	text, err := json.Marshal(m)
+// Taken says when a measurement was made that is not placed for good yet.
+type Taken struct {
+	// Start names the start of the machine, and Count how long after it, in ns.
+	Start string        `json:"start"`
+	Count time.Duration `json:"count"`
+	// Own is what the machine's own clock showed.
+	Own span.Instant `json:"own"`
+}
+
+// row is a measurement as kept: with Taken, At is not for good.
+type row struct {
+	wire.Measurement
+	Taken *Taken `json:"taken,omitempty"`
+}
+
+// Add keeps a measurement; when it returns, it is on disk. taken is nil where At is
+// for good. dropped is how many old ones had to go.
+func (s *Store) Add(m wire.Measurement, taken *Taken) (dropped int, err error) {
+	text, err := json.Marshal(row{m, taken})
 	if err != nil {
 		return 0, err
 	}
@@ -94,7 +110,7 @@ func key(seq uint64) []byte { return binary.BigEndian.AppendUint64(nil, seq) }
 // Kept is a measurement in the store with its key.
 type Kept struct {
 	Key uint64
-	wire.Measurement
+	row
 }
 
 // Oldest returns measurements with keys above after, oldest first: up to n, and
@@ -108,7 +124,7 @@ func (s *Store) Oldest(after uint64, n, bytes int) ([]Kept, error) {
 		c := tx.Bucket(queue).Cursor()
 		for k, v := c.Seek(key(after + 1)); k != nil && len(list) < n; k, v = c.Next() {
 			one := Kept{Key: binary.BigEndian.Uint64(k)}
-			if err := json.Unmarshal(v, &one.Measurement); err != nil {
+			if err := json.Unmarshal(v, &one.row); err != nil {
 				torn[one.Key] = "it cannot be read from the store: " + err.Error()
 				continue
 			}
@@ -123,6 +139,26 @@ func (s *Store) Oldest(after uint64, n, bytes int) ([]Kept, error) {
 		_, err = s.SetAside(torn)
 	}
 	return list, err
+}
+
+// Settle writes down when measurements were made, for good.
+func (s *Store) Settle(list []Kept) error {
+	return s.db.Update(func(tx *bolt.Tx) error {
+		b := tx.Bucket(queue)
+		for _, k := range list {
+			text, err := json.Marshal(row{Measurement: k.Measurement})
+			if err != nil {
+				return err
+			}
+			if b.Get(key(k.Key)) == nil {
+				continue // it had to go meanwhile
+			}
+			if err := b.Put(key(k.Key), text); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Forget drops measurements.
@@ -155,13 +191,13 @@ func (s *Store) SetAside(reasons map[uint64]string) (dropped int, err error) {
 			if v == nil {
 				continue
 			}
-			row := asideRow{Reason: reasons[k]}
+			one := asideRow{Reason: reasons[k]}
 			if json.Valid(v) {
-				row.Measurement = v
+				one.Measurement = v
 			} else {
-				row.Torn = v
+				one.Torn = v
 			}
-			text, err := json.Marshal(row)
+			text, err := json.Marshal(one)
 			if err != nil {
 				return err
 			}
@@ -199,10 +235,10 @@ func (s *Store) Aside(n int) (count int64, latest []wire.Aside) {
 		}
 		count = int64(binary.BigEndian.Uint64(last) - binary.BigEndian.Uint64(first) + 1)
 		for ; v != nil && len(latest) < n; _, v = c.Prev() {
-			var row asideRow
+			var one asideRow
 			var m wire.Measurement
-			if json.Unmarshal(v, &row) == nil && (row.Measurement == nil || json.Unmarshal(row.Measurement, &m) == nil) {
-				latest = append(latest, wire.Aside{Check: m.Check, At: m.At, Reason: row.Reason})
+			if json.Unmarshal(v, &one) == nil && (one.Measurement == nil || json.Unmarshal(one.Measurement, &m) == nil) {
+				latest = append(latest, wire.Aside{Check: m.Check, At: m.At, Reason: one.Reason})
 			}
 		}
 		return nil
@@ -224,15 +260,15 @@ func (s *Store) Release(asked span.Instant) (n int, err error) {
 		from, to := tx.Bucket(aside), tx.Bucket(queue)
 		c := from.Cursor()
 		for k, v := c.First(); k != nil; k, v = c.Next() {
-			var row asideRow
-			if json.Unmarshal(v, &row) != nil || row.Measurement == nil {
+			var one asideRow
+			if json.Unmarshal(v, &one) != nil || one.Measurement == nil || placeless(one.Measurement) {
 				continue // nothing that could be delivered: it stays to be looked at
 			}
 			seq, err := to.NextSequence()
 			if err != nil {
 				return err
 			}
-			if err := to.Put(key(seq), row.Measurement); err != nil {
+			if err := to.Put(key(seq), one.Measurement); err != nil {
 				return err
 			}
 			if err := c.Delete(); err != nil {
@@ -267,21 +303,30 @@ func (s *Store) Expire(before span.Instant) (dropped int, err error) {
 	return dropped, err
 }
 
-// madeBefore says whether a stored measurement is from before an instant. One
-// that cannot be read is not: it is set aside when it is to be delivered, and
+// madeBefore says whether a stored measurement is from before an instant. One that
+// is not placed yet is not, and neither is one that cannot be read: it is set aside when it is to be delivered, and
 // there it is as old as can be.
 func madeBefore(bucket, v []byte, before span.Instant) bool {
 	if bytes.Equal(bucket, aside) {
-		var row asideRow
-		if json.Unmarshal(v, &row) != nil || row.Measurement == nil {
+		var one asideRow
+		if json.Unmarshal(v, &one) != nil || one.Measurement == nil {
 			return false
 		}
-		v = row.Measurement
+		v = one.Measurement
 	}
 	var m struct {
-		At span.Instant `json:"at"`
+		At    span.Instant `json:"at"`
+		Taken *Taken       `json:"taken"`
 	}
-	return json.Unmarshal(v, &m) == nil && m.At < before
+	return json.Unmarshal(v, &m) == nil && m.Taken == nil && m.At < before
+}
+
+// placeless says whether it is not known when a stored measurement was made.
+func placeless(v []byte) bool {
+	var m struct {
+		Taken *Taken `json:"taken"`
+	}
+	return json.Unmarshal(v, &m) == nil && m.Taken != nil
 }
 
 // Backlog is about how many measurements wait.
@@ -306,6 +351,63 @@ func (s *Store) Save(a wire.Assignments) error {
 		return err
 	}
 	return s.db.Update(func(tx *bolt.Tx) error { return tx.Bucket(state).Put([]byte("assignments"), text) })
+}
+
+// Readings are what is known of the database's clock, by starts of the machine.
+type Readings = map[string]clock.Reading
+
+// mostStarts is of how many starts of the machine readings are kept: the latest.
+const mostStarts = 100
+
+// SaveReadings keeps what is known of the database's clock.
+func (s *Store) SaveReadings(r Readings) error {
+	for len(r) > mostStarts {
+		delete(r, slices.MinFunc(slices.Collect(maps.Keys(r)), func(a, b string) int { return r[a].Zero.Compare(r[b].Zero) }))
+	}
+	text, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	return s.db.Update(func(tx *bolt.Tx) error { return tx.Bucket(state).Put([]byte("readings"), text) })
+}
+
+// SavedReadings returns the readings kept last.
+func (s *Store) SavedReadings() Readings {
+	out := Readings{}
+	s.db.View(func(tx *bolt.Tx) error {
+		if text := tx.Bucket(state).Get([]byte("readings")); text != nil && json.Unmarshal(text, &out) != nil {
+			out = Readings{}
+		}
+		return nil
+	})
+	return out
+}
+
+// Lost is what the store could not keep, ever.
+type Lost struct {
+	Count int64        `json:"count"`
+	At    span.Instant `json:"at"` // the last time
+}
+
+// Lose counts measurements that are lost for good, and returns all that were.
+func (s *Store) Lose(n int, at span.Instant) (all Lost, err error) {
+	err = s.db.Update(func(tx *bolt.Tx) error {
+		b := tx.Bucket(state)
+		all = Lost{}
+		if text := b.Get([]byte("lost")); text != nil && json.Unmarshal(text, &all) != nil {
+			all = Lost{}
+		}
+		if n == 0 {
+			return nil
+		}
+		all = Lost{all.Count + int64(n), at}
+		text, err := json.Marshal(all)
+		if err != nil {
+			return err
+		}
+		return b.Put([]byte("lost"), text)
+	})
+	return all, err
 }
 
 // Saved returns the assignments kept last; false when there are none.

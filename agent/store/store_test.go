@@ -39,7 +39,7 @@ func write(dir string) {
 	}
 	from, _ := strconv.Atoi(os.Getenv("KESTITE_FROM"))
 	for i := from; ; i++ {
-		if _, err := s.Add(wire.Measurement{Check: "check", At: span.Instant(i), Outcome: measure.OK, Detail: strings.Repeat("x", i%500)}); err != nil {
+		if _, err := s.Add(wire.Measurement{Check: "check", At: span.Instant(i), Outcome: measure.OK, Detail: strings.Repeat("x", i%500)}, nil); err != nil {
 			panic(err)
 		}
 		fmt.Println(i)
@@ -144,7 +144,7 @@ func TestFullDisk(t *testing.T) {
 	added := 0
 	var failed error
 	for failed == nil && added < 10_000 {
-		if _, failed = s.Add(wire.Measurement{Check: "check", At: span.Instant(added + 1), Outcome: measure.OK, Detail: strings.Repeat("x", 1000)}); failed == nil {
+		if _, failed = s.Add(wire.Measurement{Check: "check", At: span.Instant(added + 1), Outcome: measure.OK, Detail: strings.Repeat("x", 1000)}, nil); failed == nil {
 			added++
 		}
 	}
@@ -158,7 +158,7 @@ func TestFullDisk(t *testing.T) {
 	if err := s.Forget(keys(list[:added/2])...); err != nil {
 		t.Fatalf("delivered measurements cannot be forgotten on a full disk: %v", err)
 	}
-	if _, err := s.Add(wire.Measurement{Check: "check", At: 1}); err != nil {
+	if _, err := s.Add(wire.Measurement{Check: "check", At: 1}, nil); err != nil {
 		t.Errorf("with room again: %v", err)
 	}
 	if err := s.Close(); err != nil {
@@ -177,7 +177,7 @@ func TestQuarantine(t *testing.T) {
 	at := span.Of(time.Now())
 	for i := range 6 {
 		m := wire.Measurement{Check: "check", At: at.Add(int64(i)), Outcome: measure.OK, Detail: strings.Repeat("x", 1000)}
-		if _, err := s.Add(m); err != nil {
+		if _, err := s.Add(m, nil); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -233,7 +233,7 @@ func TestQuarantine(t *testing.T) {
 	// It is bounded, and as old as the store at most.
 	all := map[uint64]string{}
 	for range store.MostAside + 5 {
-		if _, err := s.Add(wire.Measurement{Check: "check", At: at, Outcome: measure.OK}); err != nil {
+		if _, err := s.Add(wire.Measurement{Check: "check", At: at, Outcome: measure.OK}, nil); err != nil {
 			t.Fatal(err)
 		}
 	}

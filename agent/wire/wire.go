@@ -16,8 +16,14 @@ const (
 	PathTrials      = "/api/agent/v1/trials"
 )
 
-// MaxClockOffset is how far an agent's clock may be off before it must not measure, in ms.
-const MaxClockOffset = 30_000
+// HeaderClock is on every answer to a known agent: when the request was received and
+// answered by the database's clock, and how far the server's idea of that may be
+// wrong, all in µs (instants since 1970, UTC), with a space between.
+const HeaderClock = "Kestite-Clock"
+
+// Off is how far an agent's own clock is off before it complains, in ms. It measures
+// all the same: what counts is the database's clock.
+const Off = 30_000
 
 // MostAge is how old a measurement may be when it is delivered, in ms: 30 days.
 const MostAge = 30 * 86_400_000
@@ -57,6 +63,7 @@ type Report struct {
 	Known       string       `json:"known"`
 	WaitS       int64        `json:"wait_s"`
 	ClockOffset int64        `json:"clock_offset_ms"`
+	Uncertain   int64        `json:"uncertain_ms,omitempty"`
 	Clock       span.Instant `json:"clock"`
 	Backlog     int64        `json:"backlog"`
 	LatenessMS  float64      `json:"lateness_ms"`
@@ -66,6 +73,10 @@ type Report struct {
 	// SetAside is how many measurements are in quarantine, and Aside some of them.
 	SetAside int64   `json:"set_aside,omitempty"`
 	Aside    []Aside `json:"aside,omitempty"`
+	// Lost is how many measurements its store could not keep, ever, and LostAt the
+	// last time.
+	Lost   int64        `json:"lost,omitempty"`
+	LostAt span.Instant `json:"lost_at,omitempty"`
 }
 
 // Aside is a measurement in quarantine: one that no server could take.
@@ -111,6 +122,15 @@ type Measurement struct {
 	LateMS   int64              `json:"late_ms,omitempty"`
 	Detail   string             `json:"detail,omitempty"`
 	Findings *measure.Findings  `json:"findings,omitempty"`
+	Clock    *Clock             `json:"clock,omitempty"`
+}
+
+// Clock says how an instant was placed on the database's clock, in ms.
+type Clock struct {
+	// Offset is how far the agent's own clock was ahead, and Uncertain how far the
+	// instant may be wrong.
+	Offset    int64 `json:"offset_ms"`
+	Uncertain int64 `json:"uncertain_ms"`
 }
 
 // Batch is a delivery of measurements, oldest first.

@@ -41,6 +41,7 @@ type agentHandler func(http.ResponseWriter, *http.Request, db.Agent)
 
 func (s *Server) asAgent(next agentHandler) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
+		received := s.Now()
 		token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		if !ok {
 			writeProblem(w, http.StatusUnauthorized, "The agent's token is missing: send it as Authorization: Bearer …")
@@ -55,8 +56,35 @@ func (s *Server) asAgent(next agentHandler) http.HandlerFunc {
 			s.agentError(w, r, err)
 			return
 		}
-		next(w, r, a)
+		next(&timed{ResponseWriter: w, server: s, received: received}, r, a)
 	}
+}
+
+// timed tells with an answer when its request was received and when it is answered.
+type timed struct {
+	http.ResponseWriter
+	server   *Server
+	received time.Time
+	told     bool
+}
+
+func (t *timed) tell() {
+	if t.told {
+		return
+	}
+	t.told = true
+	_, wrong := t.server.Store.Clock.Read()
+	t.Header().Set(wire.HeaderClock, fmt.Sprintf("%d %d %d", t.received.UnixMicro(), t.server.Now().UnixMicro(), wrong.Microseconds()))
+}
+
+func (t *timed) WriteHeader(status int) {
+	t.tell()
+	t.ResponseWriter.WriteHeader(status)
+}
+
+func (t *timed) Write(b []byte) (int, error) {
+	t.tell()
+	return t.ResponseWriter.Write(b)
 }
 
 func (s *Server) agentError(w http.ResponseWriter, r *http.Request, err error) {
@@ -244,10 +272,14 @@ const (
 // until then; alone is false where another process is.
 func (s *Server) seen(ctx context.Context, a db.Agent, rep wire.Report, until time.Time) (alone bool, err error) {
 	said := db.AgentSeenParams{
-		ID: a.ID, Version: measure.Clean(rep.Version, mostWord), ClockOffsetMs: rep.ClockOffset, Backlog: max(0, rep.Backlog),
+		ID: a.ID, Version: measure.Clean(rep.Version, mostWord), ClockOffsetMs: rep.ClockOffset, UncertainMs: max(0, rep.Uncertain), Backlog: max(0, rep.Backlog),
 		LatenessMs: usable(rep.LatenessMS), Complaint: measure.Clean(rep.Complaint, mostSentence), Sockets: measure.Clean(rep.Sockets, mostWord),
 		CutOff: measure.Clean(rep.CutOff, mostSentence), SetAside: int32(min(max(0, rep.SetAside), math.MaxInt32)),
-		Instance: measure.Clean(rep.Instance, mostWord), Until: until, Now: s.Now(),
+		Lost: max(0, rep.Lost), Instance: measure.Clean(rep.Instance, mostWord), Until: until, Now: s.Now(),
+	}
+	if said.Lost > 0 && rep.LostAt > 0 {
+		at := rep.LostAt.Time()
+		said.LostAt = &at
 	}
 	aside := []wire.Aside{}
 	for _, x := range rep.Aside[:min(wire.MostAside, len(rep.Aside))] {
@@ -260,7 +292,7 @@ func (s *Server) seen(ctx context.Context, a db.Agent, rep wire.Report, until ti
 	if err != nil || n == 0 {
 		return false, err
 	}
-	isNew := a.SeenAt == nil || s.Now().Sub(*a.SeenAt) > connectedFor || a.Complaint != said.Complaint || a.CutOff != said.CutOff || a.SetAside != said.SetAside
+	isNew := a.SeenAt == nil || s.Now().Sub(*a.SeenAt) > connectedFor || a.Complaint != said.Complaint || a.CutOff != said.CutOff || a.SetAside != said.SetAside || a.Lost != said.Lost
 	if !isNew {
 		return true, nil
 	}

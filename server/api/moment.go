@@ -80,7 +80,14 @@ type Sample struct {
 	LateMS   int32              `json:"late_ms"`
 	DelayS   int32              `json:"delay_s" doc:"How long after it was made it arrived; long when the agent was cut off from the server"`
 	Detail   string             `json:"detail"`
+	Clock    *SampleClock       `json:"clock,omitempty" doc:"How its instant was placed; absent where nobody said"`
 	Findings *measure.Findings  `json:"findings,omitempty"`
+}
+
+// SampleClock says how an instant was placed on the database's clock.
+type SampleClock struct {
+	OffsetMS    int32 `json:"offset_ms" doc:"How far the own clock of the agent was ahead"`
+	UncertainMS int32 `json:"uncertain_ms" doc:"How far the instant may be wrong"`
 }
 
 func (s *Server) momentRoutes(a *operations) {
@@ -319,6 +326,9 @@ func (s *Server) sample(ctx context.Context, lane int32, kind measure.Kind, i sp
 	out := &Sample{At: span.Of(r.At), Outcome: measure.Outcome(r.Outcome).String(), Measures: map[string]float64{}, LateMS: r.LateMs, DelayS: r.DelayS}
 	if r.Detail != nil {
 		out.Detail = *r.Detail
+	}
+	if r.ClockMs != nil && r.UncertainMs != nil {
+		out.Clock = &SampleClock{*r.ClockMs, *r.UncertainMs}
 	}
 	for n, v := range store.Values(r.Thousandths, r.Measures) {
 		if n < len(kind.Measures) && !math.IsNaN(v) {

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -73,6 +74,7 @@ func (s *Server) locationRoutes(a *operations) {
 	on(a, auth.Viewer, http.MethodGet, "/agents", "list-agents", "The agents and what they say of themselves", s.agents)
 	on(a, auth.Administrator, http.MethodPost, "/locations/{id}/agents", "add-agent", "Make a token with which an agent can measure at the location", s.addAgent)
 	on(a, auth.Manager, http.MethodPost, "/agents/{id}/release", "release-quarantine", "Ask an agent to deliver again what it set aside because no server could take it", s.releaseAside)
+	on(a, auth.Operator, http.MethodPost, "/agents/{id}/lost/seen", "see-lost", "Say that somebody has seen how many measurements an agent's store could not keep", s.seeLost)
 	on(a, auth.Administrator, http.MethodDelete, "/agents/{id}", "revoke-agent", "Make an agent's token worthless", func(ctx context.Context, in *ByID) (*none, error) {
 		n, err := s.Store.RevokeAgent(ctx, in.ID)
 		if err == nil && n == 0 {
@@ -92,15 +94,19 @@ type AgentView struct {
 	Connected     bool       `json:"connected" doc:"It asked for work within the last 40 seconds"`
 	SeenAt        *time.Time `json:"seen_at,omitempty"`
 	Version       string     `json:"version"`
-	ClockOffsetMS int64      `json:"clock_offset_ms" doc:"How far its clock is ahead of the server's"`
+	ClockOffsetMS int64      `json:"clock_offset_ms" doc:"How far its own clock is ahead of the database's"`
+	UncertainMS   int64      `json:"uncertain_ms" doc:"How far its idea of the database's clock may be wrong"`
 	Backlog       int64      `json:"backlog" doc:"Measurements waiting for delivery"`
 	LatenessMS    float64    `json:"lateness_ms" doc:"99th percentile of starts after schedule"`
-	Complaint     string     `json:"complaint" doc:"What keeps it from measuring"`
+	Complaint     string     `json:"complaint" doc:"What is wrong with it"`
 	CutOff        string     `json:"cut_off" doc:"Why it takes itself for cut off from the network"`
 	Sockets       string     `json:"sockets" enum:"raw,datagram,none," doc:"What its ICMP sockets allow"`
 	Holds         int        `json:"holds" doc:"Checks that it holds at present"`
 	SetAside      int32      `json:"set_aside" doc:"Measurements in its quarantine: no server could take them"`
 	Aside         []Aside    `json:"aside" doc:"The latest of them"`
+	Lost          int64      `json:"lost" doc:"Measurements that its store could not keep, ever"`
+	LostAt        *time.Time `json:"lost_at,omitempty" doc:"The last time it lost some"`
+	LostSeen      int64      `json:"lost_seen" doc:"How many of them some person has seen"`
 }
 
 // Aside is a measurement in an agent's quarantine.
@@ -131,10 +137,10 @@ func (s *Server) agents(ctx context.Context, _ *none) (*list[AgentView], error) 
 	var out []AgentView
 	for _, r := range rows {
 		out = append(out, AgentView{
-			SetAside: r.SetAside, Aside: asides(snap, r.Aside),
+			Lost: r.Lost, LostAt: r.LostAt, LostSeen: r.LostSeen, SetAside: r.SetAside, Aside: asides(snap, r.Aside),
 			ID: r.ID, Location: r.Location, SeenAt: r.SeenAt, Version: r.Version,
 			Connected:     r.SeenAt != nil && s.Now().Sub(*r.SeenAt) < connectedFor,
-			ClockOffsetMS: r.ClockOffsetMs, Backlog: r.Backlog, LatenessMS: r.LatenessMs, Complaint: r.Complaint,
+			ClockOffsetMS: r.ClockOffsetMs, UncertainMS: r.UncertainMs, Backlog: r.Backlog, LatenessMS: r.LatenessMs, Complaint: r.Complaint,
 			CutOff: r.CutOff, Sockets: r.Sockets, Holds: holds[r.ID],
 		})
 	}
@@ -171,6 +177,29 @@ func (s *Server) releaseAside(ctx context.Context, in *ByID) (*none, error) {
 		return nil, err
 	}
 	return nil, store.Notify(ctx, s.Store, store.Change{Kind: "release", IDs: []string{a.Location}})
+}
+
+// InLost is how many lost measurements a person has seen.
+type InLost struct {
+	ByID
+	Body struct {
+		Lost int64 `json:"lost" minimum:"1" doc:"As many as were shown"`
+	}
+}
+
+// seeLost notes that a person has seen what an agent lost, up to what was shown.
+func (s *Server) seeLost(ctx context.Context, in *InLost) (*none, error) {
+	a, err := s.Store.Agent(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.Store.SeeLost(ctx, db.SeeLostParams{ID: a.ID, Lost: in.Body.Lost}); err != nil {
+		return nil, err
+	}
+	if err := s.audit(ctx, "see lost measurements", fmt.Sprintf("%d of the agent at %s", in.Body.Lost, a.Location)); err != nil {
+		return nil, err
+	}
+	return nil, store.Notify(ctx, s.Store, store.Change{Kind: "agent", IDs: []string{a.Location}})
 }
 
 // holds counts the checks that each agent holds.

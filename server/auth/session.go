@@ -71,7 +71,7 @@ const (
 // SignIn checks a password and begins a session.
 func (s *Sessions) SignIn(ctx context.Context, email, password string) (Person, error) {
 	allowed, err := s.store.Spend(ctx, db.SpendParams{
-		Who: "sign-in " + strings.ToLower(strings.TrimSpace(email)), Most: attemptsAtOnce, PerSecond: 1 / secondsAnAttempt, Now: time.Now(),
+		Who: "sign-in " + strings.ToLower(strings.TrimSpace(email)), Most: attemptsAtOnce, PerSecond: 1 / secondsAnAttempt, Now: s.store.Now(),
 	})
 	if err != nil {
 		return Person{}, err

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -60,7 +61,7 @@ func (c *Catalogue) Apply(ctx context.Context, ch Change, steps ...Step) ([]stri
 		if err != nil {
 			return err
 		}
-		w := &work{tx: tx, q: q, snap: snap, change: ch, taken: map[string]bool{}}
+		w := &work{tx: tx, q: q, snap: snap, change: ch, at: ch.at(c.store.Now()), taken: map[string]bool{}}
 		for i, s := range steps {
 			id, err := w.do(ctx, s)
 			if err != nil {
@@ -79,6 +80,7 @@ type work struct {
 	q      *db.Queries
 	snap   *Snapshot // before the change
 	change Change
+	at     time.Time       // when what is changed begins
 	taken  map[string]bool // ids made meanwhile, with their kinds
 }
 
@@ -140,7 +142,7 @@ func (w *work) may(s *Step) error {
 }
 
 func (w *work) write(ctx context.Context, s Step) error {
-	at, reason := w.change.at(), w.change.Reason
+	at, reason := w.at, w.change.Reason
 	if s.Reason != "" {
 		reason = s.Reason
 	}

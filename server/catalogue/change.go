@@ -26,9 +26,10 @@ type Change struct {
 	At time.Time
 }
 
-func (c Change) at() time.Time {
+// at is when a change made at now begins.
+func (c Change) at(now time.Time) time.Time {
 	if c.At.IsZero() {
-		return time.Now().UTC().Truncate(time.Millisecond)
+		return now.UTC().Truncate(time.Millisecond)
 	}
 	return c.At.UTC()
 }

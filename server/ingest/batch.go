@@ -35,7 +35,15 @@ type batch struct {
 	lates    []int32
 	delays   []int32
 	details  []string
+	clocks   []int32 // ms that the own clock of who measured was ahead
+	wrongs   []int32 // ms that at may be wrong
 }
+
+// untold is in place of what nobody said.
+const untold = math.MinInt32
+
+// narrowed is v, or the bound that it is beyond.
+func narrowed(v int64) int32 { return int32(min(max(v, untold+1), math.MaxInt32)) }
 
 func newBatch(d *delivery) *batch { return &batch{delivery: d, days: map[time.Time]bool{}} }
 
@@ -69,9 +77,14 @@ func (b *batch) add(i int) {
 	b.outcomes = append(b.outcomes, int16(m.Outcome))
 	b.starts = append(b.starts, int32(start))
 	b.lengths = append(b.lengths, int32(len(b.values)-start))
-	b.lates = append(b.lates, int32(min(max(m.LateMS, 0), math.MaxInt32)))
-	b.delays = append(b.delays, int32(min(max(int64(b.now-m.At)/span.Second, 0), math.MaxInt32)))
+	b.lates = append(b.lates, narrowed(max(m.LateMS, 0)))
+	b.delays = append(b.delays, narrowed(max(int64(b.now-m.At)/span.Second, 0)))
 	b.details = append(b.details, measure.Clean(detail, measure.MostDetail))
+	off, wrong := int32(untold), int32(untold)
+	if m.Clock != nil {
+		off, wrong = narrowed(m.Clock.Offset), narrowed(max(m.Clock.Uncertain, 0))
+	}
+	b.clocks, b.wrongs = append(b.clocks, off), append(b.wrongs, wrong)
 }
 
 // point identifies a row.
@@ -92,7 +105,7 @@ func (b *batch) store(ctx context.Context, tx pgx.Tx, q *db.Queries) error {
 	}
 	inserted, err := q.InsertMeasurements(ctx, db.InsertMeasurementsParams{
 		Values: b.values, Lanes: laneOf, Ats: b.ats, Outcomes: b.outcomes,
-		Starts: b.starts, Lengths: b.lengths, Lates: b.lates, Delays: b.delays, Details: b.details,
+		Starts: b.starts, Lengths: b.lengths, Lates: b.lates, Delays: b.delays, Details: b.details, Clocks: b.clocks, Uncertains: b.wrongs,
 	})
 	if err != nil {
 		return err

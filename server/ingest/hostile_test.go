@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"math"
 	"math/rand/v2"
 	"reflect"
@@ -532,5 +533,33 @@ func TestBoundsOfWork(t *testing.T) {
 			t.Errorf("%q, %v", name, err)
 		}
 		seen[name] = true
+	}
+}
+
+// What is from the future, or known too vaguely, is not counted and not lost: the
+// agent is told to set it aside. How a counted one was placed is kept with it.
+func TestMeasurementsOfWhichNobodyKnowsWhen(t *testing.T) {
+	srv := lane(t, 1, 1)
+	snap, err := srv.API.Catalogue.Snapshot(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	after := snap.Checks[check].Current().Spec.StaleAfterS * 1000
+	list := []wire.Measurement{ok(9), ok(8), ok(7), ok(6), ok(-120)}
+	list[0].Clock = &wire.Clock{Offset: -1500, Uncertain: 2400}
+	list[1].Clock = &wire.Clock{Offset: -60 * 365 * 86_400_000, Uncertain: after}
+	list[2].Clock = &wire.Clock{Uncertain: after + 1}
+	r := deliver(t, srv, list)
+	if r.Stored != 3 || len(r.Refused) != 2 {
+		t.Fatalf("%+v", r)
+	}
+	for i, says := range []string{"is uncertain by", "in the future"} {
+		if !r.Refused[i].Unstorable || !strings.Contains(r.Refused[i].Reason, says) {
+			t.Errorf("%+v", r.Refused[i])
+		}
+	}
+	got := scan[string](t, srv, "SELECT string_agg(format('%s/%s', clock_ms, uncertain_ms), ' ' ORDER BY at) FROM measurement")
+	if want := fmt.Sprintf("-1500/2400 %d/%d /", math.MinInt32+1, after); got != want {
+		t.Errorf("kept %q, want %q", got, want)
 	}
 }

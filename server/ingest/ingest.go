@@ -34,8 +34,8 @@ type Ingest struct {
 // mostAge is how old a measurement may be that is still taken, in ms.
 const mostAge = wire.MostAge
 
-// mostAhead is how far ahead of the server's clock a measurement may be.
-const mostAhead = wire.MaxClockOffset
+// mostAhead is how far ahead of the database's clock a measurement may be.
+const mostAhead = 30 * span.Second
 
 // mostSingled is how many measurements of one delivery the database may refuse
 // one by one; beyond that the agent is asked for smaller ones.
@@ -118,6 +118,10 @@ func (d *delivery) take(ctx context.Context, indexes []int) error {
 	for _, i := range indexes {
 		if why := d.misplaced(&d.list[i]); why != "" {
 			d.refuse(i, "%s", why)
+			continue
+		}
+		if why := d.unplaced(&d.list[i]); why != "" {
+			d.receipt.Refused = append(d.receipt.Refused, wire.Refusal{Index: i, Reason: why, Unstorable: true})
 			continue
 		}
 		b.add(i)
@@ -206,8 +210,6 @@ func (d *delivery) misplaced(m *wire.Measurement) string {
 		return fmt.Sprintf("the kind of check %q is not known", m.Check)
 	case !revisions.Knows(d.location):
 		return fmt.Sprintf("the check %q never measured from %s", m.Check, d.location)
-	case m.At > d.now.Add(mostAhead):
-		return fmt.Sprintf("%s is in the future; the server's clock reads %s", m.At, d.now)
 	case m.At < d.now.Add(-mostAge):
 		return fmt.Sprintf("%s is older than %d days; measurements are taken no later than that", m.At, mostAge/span.Day)
 	case revisions.Valid(m.At) == nil:
@@ -217,6 +219,21 @@ func (d *delivery) misplaced(m *wire.Measurement) string {
 		if kind.Index(name) < 0 {
 			return fmt.Sprintf("%q is no measure of %s", measure.Clean(name, 80), kind.Name)
 		}
+	}
+	return ""
+}
+
+// unplaced is why nobody can say yet when a measurement belonging here was made: the
+// agent sets it aside, and may deliver it again.
+func (d *delivery) unplaced(m *wire.Measurement) string {
+	if m.At > d.now.Add(mostAhead) {
+		return fmt.Sprintf("%s is in the future; the database's clock reads %s", m.At, d.now)
+	}
+	if m.Clock == nil {
+		return ""
+	}
+	if stale := d.settings[m.Check].Valid(m.At).StaleAfterS * span.Second; m.Clock.Uncertain > stale {
+		return fmt.Sprintf("when it was made is uncertain by %s, more than the %s after which the check counts as silent", span.WordsUp(m.Clock.Uncertain), span.WordsUp(stale))
 	}
 	return ""
 }

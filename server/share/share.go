@@ -11,7 +11,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"kestite/agent/wire"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -97,7 +96,7 @@ func (r *Rosters) update(ctx context.Context, location string, agents []db.Agent
 	var able, connected []string
 	for _, a := range agents {
 		here := a.SeenAt != nil && now.Sub(*a.SeenAt) < LostAfter || young && slices.Contains(last, a.ID)
-		if !here || a.ClockOffsetMs > wire.MaxClockOffset || a.ClockOffsetMs < -wire.MaxClockOffset {
+		if !here {
 			continue
 		}
 		able = append(able, a.ID)

@@ -23,6 +23,8 @@ type Store struct {
 	*pools
 	// Pool has the connections for people's work.
 	Pool *pgxpool.Pool
+	// Clock is the database's clock.
+	Clock *Clock
 
 	refused    *refusals
 	mu         sync.Mutex
@@ -42,8 +44,16 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		p.close()
 		return nil, fmt.Errorf("connect to the database: %w", err)
 	}
-	return &Store{Queries: db.New(p), pools: p, Pool: p[People], refused: refused, partitions: map[time.Time]bool{}}, nil
+	s := &Store{Queries: db.New(p), pools: p, Pool: p[People], refused: refused, partitions: map[time.Time]bool{}}
+	if s.Clock, err = newClock(ctx, s.Queries); err != nil {
+		p.close()
+		return nil, err
+	}
+	return s, nil
 }
+
+// Now is what the database's clock shows.
+func (s *Store) Now() time.Time { return s.Clock.Now() }
 
 // Close ends all connections.
 func (s *Store) Close() { s.pools.close() }

@@ -9,13 +9,18 @@ SELECT * FROM agent WHERE id = $1;
 
 -- name: AgentSeen :execrows
 -- What an agent says of itself. No row where another process works with its token.
-UPDATE agent SET seen_at = @now::timestamptz, version = @version, clock_offset_ms = @clock_offset_ms, backlog = @backlog, lateness_ms = @lateness_ms,
-    complaint = @complaint, sockets = @sockets, cut_off = @cut_off, set_aside = @set_aside, aside = @aside, instance = @instance, instance_until = @until
+UPDATE agent SET seen_at = @now::timestamptz, version = @version, clock_offset_ms = @clock_offset_ms, uncertain_ms = @uncertain_ms, backlog = @backlog, lateness_ms = @lateness_ms,
+    complaint = @complaint, sockets = @sockets, cut_off = @cut_off, set_aside = @set_aside, aside = @aside, instance = @instance, instance_until = @until,
+    lost = @lost, lost_at = sqlc.narg(lost_at), lost_seen = least(lost_seen, @lost)
 WHERE id = @id AND (instance = @instance OR instance_until <= @now::timestamptz);
 
 -- name: AgentGone :exec
 -- Its process hung up: another one may work with the token from now on.
 UPDATE agent SET instance_until = 'epoch' WHERE id = @id AND instance = @instance AND instance_until = @until;
+
+-- name: SeeLost :execrows
+-- A person has seen that so many measurements were lost.
+UPDATE agent SET lost_seen = greatest(lost_seen, least(lost, @lost::bigint)) WHERE id = @id AND revoked_at IS NULL;
 
 -- name: ReleaseAside :execrows
 UPDATE agent SET release_at = @now::timestamptz WHERE id = @id AND revoked_at IS NULL;

@@ -39,12 +39,14 @@ SELECT pg_advisory_xact_lock(k) FROM (SELECT hashtextextended('judging ' || u.s,
 
 -- name: InsertMeasurements :many
 WITH taken AS (
-    INSERT INTO measurement (lane, at, outcome, thousandths, late_ms, delay_s, detail)
+    INSERT INTO measurement (lane, at, outcome, thousandths, late_ms, delay_s, detail, clock_ms, uncertain_ms)
     SELECT u.lane, u.at, u.outcome,
-           coalesce((@values::bigint[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, u.delay_s, nullif(u.detail, '')
+           coalesce((@values::bigint[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, u.delay_s, nullif(u.detail, ''),
+           nullif(u.clock_ms, -2147483648), nullif(u.uncertain_ms, -2147483648)
     FROM (SELECT unnest(@lanes::int[]) AS lane, unnest(@ats::timestamptz[]) AS at, unnest(@outcomes::smallint[]) AS outcome,
                  unnest(@starts::int[]) AS start, unnest(@lengths::int[]) AS length,
-                 unnest(@lates::int[]) AS late_ms, unnest(@delays::int[]) AS delay_s, unnest(@details::text[]) AS detail) u
+                 unnest(@lates::int[]) AS late_ms, unnest(@delays::int[]) AS delay_s, unnest(@details::text[]) AS detail,
+                 unnest(@clocks::int[]) AS clock_ms, unnest(@uncertains::int[]) AS uncertain_ms) u
     ON CONFLICT DO NOTHING
     RETURNING lane, at
 )
@@ -55,7 +57,7 @@ SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail FROM measure
 WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at;
 
 -- name: LatestMeasurements :many
-SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail FROM measurement
+SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail, clock_ms, uncertain_ms FROM measurement
 WHERE lane = $1 AND at >= $2 AND at <= $3 ORDER BY at DESC LIMIT $4;
 
 -- name: OutcomesFrom :many

@@ -1,3 +1,7 @@
+-- name: ClockTime :one
+-- What the clock shows by which everything is placed.
+SELECT clock_timestamp()::timestamptz AS at;
+
 -- name: Attend :one
 -- Some server is there. It returns since when some server has been without a pause.
 INSERT INTO attendance AS a (since_at, last_at, judged_at, worked_at) VALUES (sqlc.arg(now), sqlc.arg(now), sqlc.arg(now), sqlc.arg(now))

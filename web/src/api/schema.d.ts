@@ -44,6 +44,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agents/{id}/lost/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that somebody has seen how many measurements an agent's store could not keep
+         * @description Needs the role operator.
+         */
+        post: operations["see-lost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agents/{id}/release": {
         parameters: {
             query?: never;
@@ -1551,10 +1571,10 @@ export interface components {
             backlog: number;
             /**
              * Format: int64
-             * @description How far its clock is ahead of the server's
+             * @description How far its own clock is ahead of the database's
              */
             clock_offset_ms: number;
-            /** @description What keeps it from measuring */
+            /** @description What is wrong with it */
             complaint: string;
             /** @description It asked for work within the last 40 seconds */
             connected: boolean;
@@ -1572,6 +1592,21 @@ export interface components {
              */
             lateness_ms: number;
             location: string;
+            /**
+             * Format: int64
+             * @description Measurements that its store could not keep, ever
+             */
+            lost: number;
+            /**
+             * Format: date-time
+             * @description The last time it lost some
+             */
+            lost_at?: string;
+            /**
+             * Format: int64
+             * @description How many of them some person has seen
+             */
+            lost_seen: number;
             /** Format: date-time */
             seen_at?: string;
             /**
@@ -1584,6 +1619,11 @@ export interface components {
              * @enum {string}
              */
             sockets: "raw" | "datagram" | "none" | "";
+            /**
+             * Format: int64
+             * @description How far its idea of the database's clock may be wrong
+             */
+            uncertain_ms: number;
             version: string;
         };
         AgreementMoment: {
@@ -2246,6 +2286,13 @@ export interface components {
             mean: number | null;
             /** Format: double */
             p95: number | null;
+        };
+        InLostBody: {
+            /**
+             * Format: int64
+             * @description As many as were shown
+             */
+            lost: number;
         };
         IntervalView: {
             /** @enum {string} */
@@ -2917,6 +2964,8 @@ export interface components {
         };
         Sample: {
             at: string;
+            /** @description How its instant was placed; absent where nobody said */
+            clock?: components["schemas"]["SampleClock"];
             /**
              * Format: int32
              * @description How long after it was made it arrived; long when the agent was cut off from the server
@@ -2931,6 +2980,18 @@ export interface components {
             };
             /** @enum {string} */
             outcome: "ok" | "degraded" | "failed" | "error";
+        };
+        SampleClock: {
+            /**
+             * Format: int32
+             * @description How far the own clock of the agent was ahead
+             */
+            offset_ms: number;
+            /**
+             * Format: int32
+             * @description How far the instant may be wrong
+             */
+            uncertain_ms: number;
         };
         SecretEntry: {
             secret: string;
@@ -3236,6 +3297,66 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "see-lost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InLostBody"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {

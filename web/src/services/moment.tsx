@@ -112,6 +112,7 @@ function SampleView({ sample, kind }: { sample: Schemas['Sample'] | null | undef
   const kinds = useKinds()
   if (!sample) return <div className="sub">the raw measurement is no longer kept; the stretch above is what was judged</div>
   const late = 60 // seconds, after which a delivery was held up
+  const unsure = 1000 // ms, beyond which an instant is called uncertain
   return (
     <>
       <dl>
@@ -131,6 +132,12 @@ function SampleView({ sample, kind }: { sample: Schemas['Sample'] | null | undef
             </dd>
           </div>
         ))}
+        {sample.clock && sample.clock.uncertain_ms > unsure && (
+          <>
+            <dt>uncertain</dt>
+            <dd>by ± {(sample.clock.uncertain_ms / 1000).toFixed(1)} s: the agent had not heard of a server for long, and placed it by its own count</dd>
+          </>
+        )}
         {sample.delay_s > late && (
           <>
             <dt>arrived</dt>

@@ -256,6 +256,13 @@ function Copied({ text }: { text: string }) {
   )
 }
 
+/** How far an agent's own clock is off, and how well it knows the time that counts. */
+function clockWords(a: Agent): string {
+  const off = Math.abs(a.clock_offset_ms)
+  const own = off < 1000 ? 'own clock right' : `own clock ${duration(off)} ${a.clock_offset_ms > 0 ? 'ahead' : 'behind'}`
+  return a.uncertain_ms > 0 ? `${own}, placed to ± ${a.uncertain_ms < 1000 ? `${a.uncertain_ms} ms` : `${(a.uncertain_ms / 1000).toFixed(1)} s`}` : own
+}
+
 /** What an agent's sockets allow, and how to allow more. */
 const sockets: Record<string, string> = {
   raw: 'raw sockets: everything can be measured',
@@ -308,6 +315,32 @@ function Quarantine({ agent: a, may }: { agent: Agent; may: boolean }) {
   )
 }
 
+/** Measurements that an agent's store could not keep, until somebody has seen it. */
+function Lost({ agent: a }: { agent: Agent }) {
+  const { zone } = useZone()
+  const may = useMe().data?.role !== 'viewer'
+  const client = useQueryClient()
+  const see = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/agents/{id}/lost/seen', { params: { path: { id: a.id } }, body: { lost: a.lost } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['agents'] }),
+  })
+  const fresh = a.lost - a.lost_seen
+  return (
+    <div className="trouble aside" data-lost>
+      <p>
+        {fresh === 1 ? 'One measurement' : `${fresh} measurements`} of this agent {fresh === 1 ? 'is' : 'are'} lost{a.lost_at ? `, the last at ${shortTime(a.lost_at, zone)}` : ''}: its store was full, or they were older than 30 days when a server could be
+        reached again. The time they measured counts as unmeasured.
+      </p>
+      {may && (
+        <Button disabled={see.isPending} onClick={() => see.mutate()}>
+          I have seen this
+        </Button>
+      )}
+      <Trouble error={see.error} />
+    </div>
+  )
+}
+
 function AgentLine({ agent: a, administrator, may }: { agent: Agent; administrator: boolean; may: boolean }) {
   const { zone } = useZone()
   const client = useQueryClient()
@@ -323,7 +356,7 @@ function AgentLine({ agent: a, administrator, may }: { agent: Agent; administrat
         <span className={a.connected ? 'word-up' : 'word-down'}>{a.connected ? 'connected' : a.seen_at ? 'silent' : 'never seen'}</span>
         <span className="sub">{a.seen_at ? `last heard ${shortTime(a.seen_at, zone)}` : 'it has not called yet'}</span>
         {a.seen_at && <span className="sub">version {a.version || '–'}</span>}
-        {a.seen_at && <span className="sub">clock {Math.abs(a.clock_offset_ms) < 1000 ? 'right' : `${duration(Math.abs(a.clock_offset_ms))} ${a.clock_offset_ms > 0 ? 'ahead' : 'behind'}`}</span>}
+        {a.seen_at && <span className="sub">{clockWords(a)}</span>}
         {a.seen_at && <span className="sub">{a.backlog} waiting for delivery</span>}
         <span className="sub">{a.holds} checks held</span>
         {a.seen_at && a.lateness_ms > 0 && <span className="sub">99 % start within {a.lateness_ms.toFixed(1)} ms</span>}
@@ -338,6 +371,7 @@ function AgentLine({ agent: a, administrator, may }: { agent: Agent; administrat
       </div>
       {a.cut_off && <p className="trouble">{a.cut_off}. What it measures meanwhile says nothing of the targets.</p>}
       {a.complaint && <p className="trouble">This agent says: {a.complaint}</p>}
+      {a.lost > a.lost_seen && <Lost agent={a} />}
       {a.set_aside > 0 && <Quarantine agent={a} may={may} />}
       <Trouble error={revoke.error} />
       <Confirm open={asking} title="Revoke this agent’s token?" text="The agent can no longer take work nor deliver what it has measured. This cannot be undone; a new token can be made." act="Revoke the token" onYes={() => revoke.mutate()} onNo={() => setAsking(false)} />

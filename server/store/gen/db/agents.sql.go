@@ -12,7 +12,7 @@ import (
 )
 
 const addAgent = `-- name: AddAgent :one
-INSERT INTO agent (location, token_hash, created_by) VALUES ($1, $2, $3) RETURNING id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at
+INSERT INTO agent (location, token_hash, created_by) VALUES ($1, $2, $3) RETURNING id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at, uncertain_ms, lost, lost_at, lost_seen
 `
 
 type AddAgentParams struct {
@@ -44,6 +44,10 @@ func (q *Queries) AddAgent(ctx context.Context, arg AddAgentParams) (Agent, erro
 		&i.SetAside,
 		&i.Aside,
 		&i.ReleaseAt,
+		&i.UncertainMs,
+		&i.Lost,
+		&i.LostAt,
+		&i.LostSeen,
 	)
 	return i, err
 }
@@ -81,7 +85,7 @@ func (q *Queries) AddTrial(ctx context.Context, arg AddTrialParams) (string, err
 }
 
 const agent = `-- name: Agent :one
-SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at FROM agent WHERE id = $1
+SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at, uncertain_ms, lost, lost_at, lost_seen FROM agent WHERE id = $1
 `
 
 func (q *Queries) Agent(ctx context.Context, id string) (Agent, error) {
@@ -107,12 +111,16 @@ func (q *Queries) Agent(ctx context.Context, id string) (Agent, error) {
 		&i.SetAside,
 		&i.Aside,
 		&i.ReleaseAt,
+		&i.UncertainMs,
+		&i.Lost,
+		&i.LostAt,
+		&i.LostSeen,
 	)
 	return i, err
 }
 
 const agentByToken = `-- name: AgentByToken :one
-SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at FROM agent WHERE token_hash = $1 AND revoked_at IS NULL
+SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at, uncertain_ms, lost, lost_at, lost_seen FROM agent WHERE token_hash = $1 AND revoked_at IS NULL
 `
 
 func (q *Queries) AgentByToken(ctx context.Context, tokenHash []byte) (Agent, error) {
@@ -138,6 +146,10 @@ func (q *Queries) AgentByToken(ctx context.Context, tokenHash []byte) (Agent, er
 		&i.SetAside,
 		&i.Aside,
 		&i.ReleaseAt,
+		&i.UncertainMs,
+		&i.Lost,
+		&i.LostAt,
+		&i.LostSeen,
 	)
 	return i, err
 }
@@ -159,15 +171,17 @@ func (q *Queries) AgentGone(ctx context.Context, arg AgentGoneParams) error {
 }
 
 const agentSeen = `-- name: AgentSeen :execrows
-UPDATE agent SET seen_at = $1::timestamptz, version = $2, clock_offset_ms = $3, backlog = $4, lateness_ms = $5,
-    complaint = $6, sockets = $7, cut_off = $8, set_aside = $9, aside = $10, instance = $11, instance_until = $12
-WHERE id = $13 AND (instance = $11 OR instance_until <= $1::timestamptz)
+UPDATE agent SET seen_at = $1::timestamptz, version = $2, clock_offset_ms = $3, uncertain_ms = $4, backlog = $5, lateness_ms = $6,
+    complaint = $7, sockets = $8, cut_off = $9, set_aside = $10, aside = $11, instance = $12, instance_until = $13,
+    lost = $14, lost_at = $15, lost_seen = least(lost_seen, $14)
+WHERE id = $16 AND (instance = $12 OR instance_until <= $1::timestamptz)
 `
 
 type AgentSeenParams struct {
 	Now           time.Time
 	Version       string
 	ClockOffsetMs int64
+	UncertainMs   int64
 	Backlog       int64
 	LatenessMs    float64
 	Complaint     string
@@ -177,6 +191,8 @@ type AgentSeenParams struct {
 	Aside         json.RawMessage
 	Instance      string
 	Until         time.Time
+	Lost          int64
+	LostAt        *time.Time
 	ID            string
 }
 
@@ -186,6 +202,7 @@ func (q *Queries) AgentSeen(ctx context.Context, arg AgentSeenParams) (int64, er
 		arg.Now,
 		arg.Version,
 		arg.ClockOffsetMs,
+		arg.UncertainMs,
 		arg.Backlog,
 		arg.LatenessMs,
 		arg.Complaint,
@@ -195,6 +212,8 @@ func (q *Queries) AgentSeen(ctx context.Context, arg AgentSeenParams) (int64, er
 		arg.Aside,
 		arg.Instance,
 		arg.Until,
+		arg.Lost,
+		arg.LostAt,
 		arg.ID,
 	)
 	if err != nil {
@@ -204,7 +223,7 @@ func (q *Queries) AgentSeen(ctx context.Context, arg AgentSeenParams) (int64, er
 }
 
 const agents = `-- name: Agents :many
-SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at FROM agent WHERE revoked_at IS NULL ORDER BY location, created_at
+SELECT id, location, token_hash, created_at, created_by, revoked_at, seen_at, version, clock_offset_ms, backlog, lateness_ms, complaint, sockets, cut_off, instance, instance_until, set_aside, aside, release_at, uncertain_ms, lost, lost_at, lost_seen FROM agent WHERE revoked_at IS NULL ORDER BY location, created_at
 `
 
 func (q *Queries) Agents(ctx context.Context) ([]Agent, error) {
@@ -236,6 +255,10 @@ func (q *Queries) Agents(ctx context.Context) ([]Agent, error) {
 			&i.SetAside,
 			&i.Aside,
 			&i.ReleaseAt,
+			&i.UncertainMs,
+			&i.Lost,
+			&i.LostAt,
+			&i.LostSeen,
 		); err != nil {
 			return nil, err
 		}
@@ -411,6 +434,24 @@ func (q *Queries) RostersSince(ctx context.Context, arg RostersSinceParams) ([]R
 		return nil, err
 	}
 	return items, nil
+}
+
+const seeLost = `-- name: SeeLost :execrows
+UPDATE agent SET lost_seen = greatest(lost_seen, least(lost, $1::bigint)) WHERE id = $2 AND revoked_at IS NULL
+`
+
+type SeeLostParams struct {
+	Lost int64
+	ID   string
+}
+
+// A person has seen that so many measurements were lost.
+func (q *Queries) SeeLost(ctx context.Context, arg SeeLostParams) (int64, error) {
+	result, err := q.db.Exec(ctx, seeLost, arg.Lost, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const takeTrials = `-- name: TakeTrials :many

@@ -293,12 +293,14 @@ func (q *Queries) Hours(ctx context.Context, arg HoursParams) ([]Hour, error) {
 
 const insertMeasurements = `-- name: InsertMeasurements :many
 WITH taken AS (
-    INSERT INTO measurement (lane, at, outcome, thousandths, late_ms, delay_s, detail)
+    INSERT INTO measurement (lane, at, outcome, thousandths, late_ms, delay_s, detail, clock_ms, uncertain_ms)
     SELECT u.lane, u.at, u.outcome,
-           coalesce(($1::bigint[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, u.delay_s, nullif(u.detail, '')
+           coalesce(($1::bigint[])[u.start + 1 : u.start + u.length], '{}'), u.late_ms, u.delay_s, nullif(u.detail, ''),
+           nullif(u.clock_ms, -2147483648), nullif(u.uncertain_ms, -2147483648)
     FROM (SELECT unnest($2::int[]) AS lane, unnest($3::timestamptz[]) AS at, unnest($4::smallint[]) AS outcome,
                  unnest($5::int[]) AS start, unnest($6::int[]) AS length,
-                 unnest($7::int[]) AS late_ms, unnest($8::int[]) AS delay_s, unnest($9::text[]) AS detail) u
+                 unnest($7::int[]) AS late_ms, unnest($8::int[]) AS delay_s, unnest($9::text[]) AS detail,
+                 unnest($10::int[]) AS clock_ms, unnest($11::int[]) AS uncertain_ms) u
     ON CONFLICT DO NOTHING
     RETURNING lane, at
 )
@@ -306,15 +308,17 @@ SELECT lane, at FROM taken
 `
 
 type InsertMeasurementsParams struct {
-	Values   []int64
-	Lanes    []int32
-	Ats      []time.Time
-	Outcomes []int16
-	Starts   []int32
-	Lengths  []int32
-	Lates    []int32
-	Delays   []int32
-	Details  []string
+	Values     []int64
+	Lanes      []int32
+	Ats        []time.Time
+	Outcomes   []int16
+	Starts     []int32
+	Lengths    []int32
+	Lates      []int32
+	Delays     []int32
+	Details    []string
+	Clocks     []int32
+	Uncertains []int32
 }
 
 type InsertMeasurementsRow struct {
@@ -333,6 +337,8 @@ func (q *Queries) InsertMeasurements(ctx context.Context, arg InsertMeasurements
 		arg.Lates,
 		arg.Delays,
 		arg.Details,
+		arg.Clocks,
+		arg.Uncertains,
 	)
 	if err != nil {
 		return nil, err
@@ -499,7 +505,7 @@ func (q *Queries) LastStretch(ctx context.Context, lane int32) (Stretch, error) 
 }
 
 const latestMeasurements = `-- name: LatestMeasurements :many
-SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail FROM measurement
+SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail, clock_ms, uncertain_ms FROM measurement
 WHERE lane = $1 AND at >= $2 AND at <= $3 ORDER BY at DESC LIMIT $4
 `
 
@@ -518,6 +524,8 @@ type LatestMeasurementsRow struct {
 	LateMs      int32
 	DelayS      int32
 	Detail      *string
+	ClockMs     *int32
+	UncertainMs *int32
 }
 
 func (q *Queries) LatestMeasurements(ctx context.Context, arg LatestMeasurementsParams) ([]LatestMeasurementsRow, error) {
@@ -542,6 +550,8 @@ func (q *Queries) LatestMeasurements(ctx context.Context, arg LatestMeasurements
 			&i.LateMs,
 			&i.DelayS,
 			&i.Detail,
+			&i.ClockMs,
+			&i.UncertainMs,
 		); err != nil {
 			return nil, err
 		}

@@ -19,7 +19,7 @@ type Agent struct {
 	RevokedAt *time.Time
 	SeenAt    *time.Time
 	Version   string
-	// How far the agent's clock is ahead of the server's, as the agent last said.
+	// How far the agent's own clock is ahead of the database's, as the agent last said.
 	ClockOffsetMs int64
 	// Measurements that wait in its store for delivery.
 	Backlog int64
@@ -41,6 +41,14 @@ type Agent struct {
 	Aside json.RawMessage
 	// When a person last asked the agent to deliver its quarantine again.
 	ReleaseAt *time.Time
+	// How far its idea of the database's clock may be wrong, as the agent last said.
+	UncertainMs int64
+	// Measurements that its store could not keep, ever, as it last said.
+	Lost int64
+	// The last time it lost some.
+	LostAt *time.Time
+	// How many of them some person has seen.
+	LostSeen int64
 }
 
 // How many attempts somebody may still make, for all servers together. Unlogged: after a crash all begin anew.
@@ -161,6 +169,10 @@ type Measurement struct {
 	DelayS int32
 	// Values in thousandths of their unit, in the order core/measure gives for the kind of check; the least bigint where there is none. NULL in rows from before this column, which have measures.
 	Thousandths []int64
+	// How far the own clock of who measured was ahead of the database's, at most 24 days told; NULL where it did not say.
+	ClockMs *int32
+	// How far the column at may be wrong; NULL where who measured did not say.
+	UncertainMs *int32
 }
 
 // The one organisation this installation belongs to.

@@ -48,6 +48,18 @@ func (q *Queries) Attendance(ctx context.Context) (Attendance, error) {
 	return i, err
 }
 
+const clockTime = `-- name: ClockTime :one
+SELECT clock_timestamp()::timestamptz AS at
+`
+
+// What the clock shows by which everything is placed.
+func (q *Queries) ClockTime(ctx context.Context) (time.Time, error) {
+	row := q.db.QueryRow(ctx, clockTime)
+	var at time.Time
+	err := row.Scan(&at)
+	return at, err
+}
+
 const judged = `-- name: Judged :exec
 UPDATE attendance SET judged_at = $1 WHERE judged_at < $1
 `
