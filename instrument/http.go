@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/tls"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -14,14 +13,11 @@ import (
 	"net/http"
 	"net/http/httptrace"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
-
-	"github.com/theory/jsonpath"
 
 	"kestite/core/definition"
 	"kestite/core/measure"
@@ -90,7 +86,11 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 		r.Findings.Response = x.kept()
 		return r
 	}
-	fault := x.fault(expected, values)
+	fault, err := x.fault(ctx, expected, values)
+	if err != nil {
+		r.Outcome, r.Values, r.Detail = measure.Error, nil, x.mask(err.Error())
+		return r
+	}
 	r.Outcome, r.Detail = measure.HTTP.Judge(values, t.Limits)
 	if x.cut && r.Outcome < measure.Degraded {
 		r.Outcome, r.Detail = measure.Degraded, fmt.Sprintf("the body is longer than the %d bytes that are read of it", x.size)
@@ -221,6 +221,9 @@ func (x *exchange) searched() int64 {
 	if x.set.Text+x.set.Pattern+x.set.ForbiddenText+x.set.ForbiddenPattern+x.set.JSONPath == "" {
 		return keptBody
 	}
+	if x.set.JSONPath != "" {
+		return mostJSON
+	}
 	return definition.UsualBody
 }
 
@@ -265,110 +268,66 @@ func (s *Set) transport(set definition.HTTPSettings, notes *dialled) *http.Trans
 	}
 }
 
-// fault says what is wrong with an answer, apart from limits, and finds the value in it.
-func (x *exchange) fault(expected definition.StatusSet, values []float64) string {
-	found := func(text, pattern string) bool {
-		if text != "" {
-			return bytes.Contains(x.body, []byte(text))
-		}
-		re, err := regexp.Compile(pattern)
-		return err == nil && re.Match(x.body)
-	}
-	read := fmt.Sprintf("in the first %d bytes", len(x.body))
+// fault says what is wrong with an answer, apart from limits, and finds the value in
+// it. The error is that it could not be found out.
+func (x *exchange) fault(ctx context.Context, expected definition.StatusSet, values []float64) (string, error) {
 	switch {
 	case !expected.Contains(x.status):
-		return fmt.Sprintf("status %d is not in %s", x.status, x.set.Status)
+		return fmt.Sprintf("status %d is not in %s", x.status, x.set.Status), nil
 	case x.set.Version == "2" && x.proto != 2:
-		return "the answer is not HTTP/2"
-	case x.set.Text != "" && !found(x.set.Text, ""):
-		return fmt.Sprintf("the text %q is not %s", x.set.Text, read)
-	case x.set.Pattern != "" && !found("", x.set.Pattern):
-		return fmt.Sprintf("nothing matches %q %s", x.set.Pattern, read)
-	case x.set.ForbiddenText != "" && found(x.set.ForbiddenText, ""):
-		return fmt.Sprintf("the forbidden text %q is in the answer", x.set.ForbiddenText)
-	case x.set.ForbiddenPattern != "" && found("", x.set.ForbiddenPattern):
-		return fmt.Sprintf("the forbidden pattern %q matches the answer", x.set.ForbiddenPattern)
-	case (x.cut || x.size > int64(len(x.body))) && (x.set.ForbiddenText != "" || x.set.ForbiddenPattern != ""):
-		return fmt.Sprintf("the body is longer than the %d bytes that are searched of it, so that nobody knows whether what is forbidden stands behind them", len(x.body))
-	case x.set.JSONPath != "":
-		v, err := number(x.body, x.set.JSONPath)
+		return "the answer is not HTTP/2", nil
+	case x.set.Text+x.set.Pattern+x.set.ForbiddenText+x.set.ForbiddenPattern+x.set.JSONPath == "":
+		return "", nil
+	}
+	body := readable(x.body, x.headers, !x.cut && x.size == int64(len(x.body)), x.searched())
+	if body.fault != "" {
+		return "the answer cannot be searched: " + body.fault, nil
+	}
+	read := fmt.Sprintf("in the first %d bytes", len(body.bytes))
+	for _, look := range []struct {
+		text, pattern string
+		forbidden     bool
+		says          string
+	}{
+		{text: x.set.Text, says: fmt.Sprintf("the text %q is not %s", x.set.Text, read)},
+		{pattern: x.set.Pattern, says: fmt.Sprintf("nothing matches %q %s", x.set.Pattern, read)},
+		{text: x.set.ForbiddenText, forbidden: true, says: fmt.Sprintf("the forbidden text %q is in the answer", x.set.ForbiddenText)},
+		{pattern: x.set.ForbiddenPattern, forbidden: true, says: fmt.Sprintf("the forbidden pattern %q matches the answer", x.set.ForbiddenPattern)},
+	} {
+		if look.text+look.pattern == "" {
+			continue
+		}
+		found := look.text != "" && bytes.Contains(body.bytes, []byte(look.text))
+		if look.pattern != "" {
+			re, err := definition.Pattern(look.pattern)
+			if err != nil {
+				return "", err
+			}
+			if found, err = matches(ctx, re, body.bytes); err != nil {
+				return "", fmt.Errorf("%q was looked for %s, and %w; write it simpler", look.pattern, read, err)
+			}
+		}
+		if found == look.forbidden {
+			return look.says, nil
+		}
+	}
+	if !body.whole && x.set.ForbiddenText+x.set.ForbiddenPattern != "" {
+		return fmt.Sprintf("the body is longer than the %d bytes that are searched of it, so that nobody knows whether what is forbidden stands behind them", len(body.bytes)), nil
+	}
+	if x.set.JSONPath != "" {
+		if !body.whole {
+			return fmt.Sprintf("the answer is longer than the %d bytes that are read of JSON", len(body.bytes)), nil
+		}
+		v, err := number(ctx, body.bytes, x.set.JSONPath)
+		if errors.Is(err, errSlow) {
+			return "", fmt.Errorf("%s was looked for, and %w", x.set.JSONPath, err)
+		}
 		if err != nil {
-			return err.Error()
+			return err.Error(), nil
 		}
 		values[10] = v
 	}
-	return ""
-}
-
-// number is the one number that a JSONPath (RFC 9535) selects; true is 1, false
-// 0, and a text that is a number counts as one.
-func number(body []byte, path string) (float64, error) {
-	p, err := jsonpath.Parse(path)
-	if err != nil {
-		return 0, fmt.Errorf("the JSONPath %q cannot be read: %w", path, err)
-	}
-	// RFC 8259 §8.1: a reader may ignore a byte order mark.
-	body = bytes.TrimPrefix(body, []byte("\xEF\xBB\xBF"))
-	d := json.NewDecoder(bytes.NewReader(body))
-	d.UseNumber() // a number elsewhere may be of any size
-	var doc any
-	err = d.Decode(&doc)
-	if err == nil && len(bytes.TrimSpace(body[d.InputOffset():])) > 0 {
-		return 0, fmt.Errorf("the answer is no JSON: something follows the value that ends at byte %d", d.InputOffset())
-	}
-	var wrong *json.SyntaxError
-	switch {
-	case errors.As(err, &wrong):
-		return 0, fmt.Errorf("the answer is no JSON, as byte %d of it shows", wrong.Offset)
-	case err != nil:
-		return 0, errors.New("the answer is no JSON: it ends too early")
-	}
-	nodes := p.Select(floats(doc))
-	if len(nodes) != 1 {
-		return 0, fmt.Errorf("%s selects %d values in the answer, and one is needed", path, len(nodes))
-	}
-	found := "null"
-	switch v := nodes[0].(type) {
-	case float64:
-		if !math.IsInf(v, 0) {
-			return v, nil
-		}
-		found = "a number too large to be compared"
-	case bool:
-		if v {
-			return 1, nil
-		}
-		return 0, nil
-	case string:
-		if f, err := strconv.ParseFloat(v, 64); err == nil && !math.IsNaN(f) && !math.IsInf(f, 0) {
-			return f, nil
-		}
-		found = fmt.Sprintf("the text %.100q", v)
-	case []any:
-		found = fmt.Sprintf("a list of %d", len(v))
-	case map[string]any:
-		found = fmt.Sprintf("an object of %d members", len(v))
-	}
-	return 0, fmt.Errorf("%s selects %s, where one number is needed", path, found)
-}
-
-// floats is a decoded JSON value with its numbers as float64, infinite those
-// beyond its range: so they compare as they should, and none ends the reading.
-func floats(doc any) any {
-	switch v := doc.(type) {
-	case json.Number:
-		f, _ := v.Float64() // ±Inf beyond the range
-		return f
-	case []any:
-		for i := range v {
-			v[i] = floats(v[i])
-		}
-	case map[string]any:
-		for name := range v {
-			v[name] = floats(v[name])
-		}
-	}
-	return doc
+	return "", nil
 }
 
 // kept is the answer as it is kept for people to look at; nil where there was none.
@@ -386,11 +345,15 @@ func (x *exchange) kept() *measure.Response {
 		}
 	}
 	slices.Sort(out.Headers)
-	text := x.mask(strings.ToValidUTF8(string(x.body), "\uFFFD"))
+	seen := readable(x.body[:min(len(x.body), keptBody)], x.headers, false, keptBody)
+	if seen.fault != "" {
+		seen.bytes = x.body[:min(len(x.body), keptBody)]
+	}
+	text := x.mask(strings.ToValidUTF8(string(seen.bytes), "\uFFFD"))
 	if len(text) > keptBody {
 		text = strings.ToValidUTF8(text[:keptBody], "")
 	}
-	out.Body, out.Cut = text, x.size > int64(len(text)) || x.cut
+	out.Body, out.Cut = text, x.size > keptBody || x.cut || len(text) == keptBody
 	return out
 }
 

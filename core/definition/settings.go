@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/url"
 	"regexp"
+	"regexp/syntax"
 	"slices"
 	"strconv"
 	"strings"
@@ -240,18 +241,46 @@ func (h HTTPSettings) Check() error {
 		}
 	}
 	for path, pattern := range map[string]string{"http.pattern": h.Pattern, "http.forbidden_pattern": h.ForbiddenPattern} {
-		if _, err := regexp.Compile(pattern); err != nil {
-			return fault(path, "%q is no regular expression: %v", pattern, err)
+		if _, err := Pattern(pattern); err != nil {
+			return fault(path, "%v", err)
 		}
 	}
 	if h.JSONPath != "" {
-		if _, err := jsonpath.Parse(h.JSONPath); err != nil {
-			return fault("http.json_path", "%q is no JSONPath (%v); write it as $.bookings.last_hour", h.JSONPath, strings.TrimPrefix(err.Error(), "jsonpath: "))
+		if err := JSONPath(h.JSONPath); err != nil {
+			return fault("http.json_path", "%v", err)
 		}
-		if many := manyVisits(h.JSONPath); many != "" {
-			return fault("http.json_path",
-				"%q has %s, which on some answers takes longer than a measurement may; write it as $.bookings.last_hour", h.JSONPath, many)
-		}
+	}
+	return nil
+}
+
+// mostInstructions is how large a regular expression may become: looking for it
+// takes time by that and the length of the answer.
+const mostInstructions = 5000
+
+// Pattern reads a regular expression (RE2), whose size is bounded.
+func Pattern(pattern string) (*regexp.Regexp, error) {
+	tree, err := syntax.Parse(pattern, syntax.Perl)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no regular expression: %w", pattern, err)
+	}
+	prog, err := syntax.Compile(tree.Simplify())
+	if err != nil {
+		return nil, fmt.Errorf("%q is no regular expression: %w", pattern, err)
+	}
+	if len(prog.Inst) > mostInstructions {
+		return nil, fmt.Errorf("%q repeats so much that looking for it takes longer than a measurement may; repeat less", pattern)
+	}
+	return regexp.Compile(pattern)
+}
+
+// JSONPath says what is wrong with a JSONPath (RFC 9535): also what on some answers
+// takes longer than a measurement may.
+func JSONPath(path string) error {
+	if _, err := jsonpath.Parse(path); err != nil {
+		return fmt.Errorf("%q is no JSONPath (%s); write it as $.bookings.last_hour", path, strings.TrimPrefix(err.Error(), "jsonpath: "))
+	}
+	if many := manyVisits(path); many != "" {
+		return fmt.Errorf("%q has %s, which on some answers takes longer than a measurement may; write it as $.bookings.last_hour", path, many)
 	}
 	return nil
 }
@@ -273,6 +302,8 @@ func manyVisits(path string) string {
 			}
 		case c == '\'' || c == '"':
 			quote = c
+		case c == '(' && (strings.HasSuffix(path[:i], "match") || strings.HasSuffix(path[:i], "search")):
+			return "a regular expression (match, search)"
 		case c == '[' || c == '(':
 			open = append(open, c)
 		case c == ']' || c == ')':
