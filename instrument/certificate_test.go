@@ -139,7 +139,7 @@ func TestCertificates(t *testing.T) {
 		"for no address":         {show(t, leaf(good)), definition.CertificateSettings{}, measure.Failed, "not for 127.0.0.1"},
 		"signed by itself":       {show(t, (*authority)(nil).issue(t, ecKey(t), good)), definition.CertificateSettings{ServerName: name}, measure.Failed, "signed by itself"},
 		"by itself, waived":      {show(t, (*authority)(nil).issue(t, ecKey(t), good)), definition.CertificateSettings{ServerName: name, WaiveTrust: true}, measure.OK, ""},
-		"a weak key":             {show(t, root.issue(t, weak, good)), definition.CertificateSettings{ServerName: name}, measure.Failed, "1024 bits is weak"},
+		"a weak key":             {show(t, root.issue(t, weak, good)), definition.CertificateSettings{ServerName: name}, measure.Degraded, "1024 bits is weak"},
 		"no TLS":                 {plain.Addr().String(), definition.CertificateSettings{ServerName: name}, measure.Failed, "does not speak TLS"},
 		"nobody there":           {"127.0.0.1:1", definition.CertificateSettings{ServerName: name}, measure.Failed, "connection refused"},
 		"a name that is not one": {"nowhere.skerry.example:443", definition.CertificateSettings{}, measure.Failed, "does not resolve"},

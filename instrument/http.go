@@ -70,7 +70,7 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 			values[9] = time.Until(x.expires).Hours() / 24
 		}
 	}
-	r := Result{Values: values, Findings: &measure.Findings{Remote: x.phases.remote, Tried: x.dialled.list(), Cut: x.cut, Visited: x.masked(x.visited)}}
+	r := Result{Values: values, Findings: &measure.Findings{Remote: x.phases.remote, Tried: x.dialled.list(), Cut: x.cut, Visited: x.masked(x.visited), Notes: x.tls.notes}}
 	if err != nil {
 		f := failure(measure.HTTP, err)
 		r.Outcome, r.Detail = f.Outcome, x.mask(f.Detail)
@@ -101,6 +101,7 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 	if fault != "" {
 		r.Outcome, r.Detail = measure.Failed, x.mask(fault)
 	}
+	r = x.tls.spoken(r)
 	if r.Outcome == measure.Failed {
 		r.Findings.Response = x.kept()
 	}
@@ -127,6 +128,7 @@ type exchange struct {
 	size    int64
 	cut     bool // the body was longer than is read
 	expires time.Time
+	tls     opinion // of the last handshake
 	dialled dialled
 }
 
@@ -189,7 +191,8 @@ func (x *exchange) once(ctx context.Context, s *Set, method string, at *url.URL,
 		x.secret.sign(req)
 	}
 	req.Close = true
-	transport := s.transport(x.set, &x.dialled)
+	x.tls = opinion{}
+	transport := s.transport(x.set, at.Hostname(), &x.dialled, &x.tls)
 	defer transport.CloseIdleConnections()
 	resp, err := transport.RoundTrip(req)
 	if err != nil {
@@ -238,7 +241,7 @@ func (c *Secret) sign(req *http.Request) {
 	}
 }
 
-func (s *Set) transport(set definition.HTTPSettings, notes *dialled) *http.Transport {
+func (s *Set) transport(set definition.HTTPSettings, host string, notes *dialled, seen *opinion) *http.Transport {
 	dialTo := func(ctx context.Context, _, address string) (net.Conn, error) {
 		host, text, err := net.SplitHostPort(address)
 		if err != nil {
@@ -254,13 +257,21 @@ func (s *Set) transport(set definition.HTTPSettings, notes *dialled) *http.Trans
 		}
 		return dial(ctx, list, uint16(port), notes)
 	}
+	config := s.handshake(host)
+	config.VerifyConnection = func(state tls.ConnectionState) error {
+		*seen = judge(state, definition.CertificateSettings{ServerName: host, WaiveTrust: set.WaiveTrust}, s.Roots, s.now())
+		if len(seen.faults) > 0 {
+			return &errUntaken{*seen}
+		}
+		return nil
+	}
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(set.Version != "2")
 	protocols.SetHTTP2(set.Version != "1.1")
 	protocols.SetUnencryptedHTTP2(set.Version == "2")
 	return &http.Transport{
 		DialContext:            dialTo,
-		TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: s.Roots, Time: s.now, InsecureSkipVerify: set.WaiveTrust},
+		TLSClientConfig:        config,
 		DisableKeepAlives:      true,
 		DisableCompression:     true, // sizes are those on the wire, and nothing unpacks to more
 		Protocols:              protocols,

@@ -5,7 +5,6 @@ package instrument
 
 import (
 	"context"
-	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -209,10 +208,12 @@ func failure(kind measure.Kind, err error) Result {
 
 func reason(err error) string {
 	var dns *net.DNSError
-	var record tls.RecordHeaderError
-	switch {
-	case errors.As(err, &record):
-		return "connected, but what answers does not speak TLS"
+	var untaken *errUntaken
+	switch words := handshakeFailure(err); {
+	case errors.As(err, &untaken):
+		return untaken.Error()
+	case words != "":
+		return words
 	case errors.Is(err, io.EOF):
 		return "the connection was closed without an answer"
 	case errors.As(err, &dns) && dns.IsNotFound:
@@ -220,8 +221,12 @@ func reason(err error) string {
 	case ownResolver(err):
 		errors.As(err, &dns)
 		return fmt.Sprintf("the agent's own resolver does not answer, so the name %s cannot be looked up", dns.Name)
+	case errors.As(err, &dns) && dns.IsTimeout:
+		return fmt.Sprintf("the name %s could not be looked up in time", dns.Name)
 	case errors.As(err, &dns):
-		return fmt.Sprintf("the name %s could not be looked up: %s", dns.Name, dns.Err)
+		return fmt.Sprintf("the name %s could not be looked up: the resolver answers that it cannot", dns.Name)
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return "the connection was closed before the answer was complete"
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "connection refused"
 	case errors.Is(err, syscall.ECONNRESET):
@@ -231,10 +236,35 @@ func reason(err error) string {
 	case errors.Is(err, syscall.ENETUNREACH):
 		return "network unreachable"
 	}
-	for _, by := range []string{"tls: ", "local error: tls: ", "remote error: tls: "} {
-		if what, ofTLS := strings.CutPrefix(err.Error(), by); ofTLS {
-			return "the TLS handshake fails: " + what
-		}
+	if words := brokenHTTP(err); words != "" {
+		return words
+	}
+	var number syscall.Errno
+	if errors.As(err, &number) {
+		return "the system says: " + number.Error()
 	}
 	return err.Error()
+}
+
+// brokenHTTP is what a server does wrong by HTTP, which the library tells in words
+// of its own; empty where err is something else.
+func brokenHTTP(err error) string {
+	text := err.Error()
+	for _, w := range []struct{ part, says string }{
+		{"chunk", "the answer's chunks are not as HTTP has them (RFC 9112 §7.1)"},
+		{"headers exceeded", fmt.Sprintf("the headers of the answer are longer than %d KiB, and no more is read", largestHeader>>10)},
+		{"header list larger", fmt.Sprintf("the headers of the answer are longer than %d KiB, and no more is read", largestHeader>>10)},
+		{"gave HTTP response to HTTPS client", "connected, but what answers does not speak TLS"},
+		{"malformed", "what answers does not speak HTTP (RFC 9112)"},
+		{"transport connection broken", "what answers does not speak HTTP (RFC 9112)"},
+		{"http2: ", "what answers does not keep to HTTP/2 (RFC 9113)"},
+		{"stream error", "the server breaks the answer off (RFC 9113 §5.4)"},
+		{"server closed idle connection", "the connection was closed without an answer"},
+		{"unexpected protocol", "what answers does not keep to HTTP/2 (RFC 9113)"},
+	} {
+		if strings.Contains(text, w.part) {
+			return w.says
+		}
+	}
+	return ""
 }

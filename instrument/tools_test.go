@@ -82,7 +82,7 @@ func TestCertificateLikeOpenSSL(t *testing.T) {
 
 func TestPhasesLikeCurl(t *testing.T) {
 	root := (*authority)(nil).issue(t, ecKey(t), asAuthority("Skerry root"))
-	leaf := root.issue(t, ecKey(t), func(*x509.Certificate) {})
+	leaf := root.issue(t, ecKey(t), func(c *x509.Certificate) { c.IPAddresses = []net.IP{net.IPv4(127, 0, 0, 1)} })
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

@@ -3,26 +3,9 @@
 package main
 
 import (
-	"errors"
-	"fmt"
 	"os"
 
 	"kestite/cmd/kestite/cli"
 )
 
-func main() {
-	err := cli.Root().Execute()
-	if err == nil {
-		return
-	}
-	var quiet *cli.Quiet
-	if errors.As(err, &quiet) {
-		os.Exit(1)
-	}
-	fmt.Fprintln(os.Stderr, "kestite:", err)
-	var refused *cli.Refused
-	if errors.As(err, &refused) {
-		os.Exit(2)
-	}
-	os.Exit(1)
-}
+func main() { os.Exit(cli.Run(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }

@@ -50,6 +50,14 @@ func (u *UDPSettings) Filled() UDPSettings {
 	return out
 }
 
+// Check says what is wrong with the settings.
+func (u UDPSettings) Check() error {
+	if names := measure.CodecNames(); u.Codec != "" && !slices.Contains(names, u.Codec) {
+		return fault("udp.codec", "%q is no codec; it is one of %s", u.Codec, strings.Join(names, ", "))
+	}
+	return nil
+}
+
 // ReportInSettings say what another system reports.
 type ReportInSettings struct {
 	Numbers []string `json:"numbers,omitempty" maxItems:"4" doc:"Names of the numbers that it may report; they become the measures value_1 to value_4"`
@@ -136,6 +144,17 @@ type CertificateSettings struct {
 	WaiveTrust bool   `json:"waive_trust,omitempty" doc:"Take a chain that leads to no trusted root"`
 	WaiveName  bool   `json:"waive_name,omitempty" doc:"Take a certificate for another name"`
 	StartTLS   string `json:"starttls,omitempty" enum:"smtp,imap,pop3,ftp,postgres," doc:"Protocol in which TLS is asked for; absent: TLS from the first byte"`
+}
+
+// StartTLSProtocols are those in which TLS can be asked for.
+var StartTLSProtocols = []string{"smtp", "imap", "pop3", "ftp", "postgres"}
+
+// Check says what is wrong with the settings.
+func (c CertificateSettings) Check() error {
+	if c.StartTLS != "" && !slices.Contains(StartTLSProtocols, c.StartTLS) {
+		return fault("certificate.starttls", "%q is no protocol in which TLS is asked for; it is one of %s", c.StartTLS, strings.Join(StartTLSProtocols, ", "))
+	}
+	return nil
 }
 
 // DNSSettings say what is asked of whom, and what answer is expected.

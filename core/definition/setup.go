@@ -220,8 +220,16 @@ func (c CheckSpec) Validate() error {
 	}
 	if c.Kind == measure.UDP.Name {
 		u := c.UDP.Filled()
+		if err := u.Check(); err != nil {
+			return err
+		}
 		if took := int64(u.Packets)*measure.CodecNamed(u.Codec).SpacingMS + c.TimeoutMS; took >= c.IntervalS*1000 {
 			return fault("udp.packets", "%d packets every %d ms and a timeout of %d ms do not fit into the interval of %d s", u.Packets, measure.CodecNamed(u.Codec).SpacingMS, c.TimeoutMS, c.IntervalS)
+		}
+	}
+	if c.Kind == measure.Certificate.Name && c.Certificate != nil {
+		if err := c.Certificate.Check(); err != nil {
+			return err
 		}
 	}
 	if c.Kind == measure.Derived.Name {

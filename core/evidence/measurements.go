@@ -109,6 +109,13 @@ type sample struct {
 
 func (s sample) same(o sample) bool { return s.outcome == o.outcome && s.digest == o.digest }
 
+// Bounds of what reading keeps in memory, so that no file takes more than a GiB.
+const (
+	mostLanes     = 200_000
+	mostHours     = 1_000_000 // 114 years
+	mostStretches = 4_000_000
+)
+
 type collector struct {
 	bundle *definition.Compiled
 	out    *Measurements
@@ -124,6 +131,23 @@ type collector struct {
 	hour    int64
 	inHour  int64
 	most    int64
+	kept    int // stretches of all lanes
+}
+
+// bounded refuses what would take too much memory.
+func (c *collector) bounded(line int64) error {
+	found := ""
+	switch {
+	case len(c.lanes) > mostLanes:
+		found = fmt.Sprintf("pairs of a check and a location (%d)", mostLanes)
+	case len(c.perHour) > mostHours:
+		found = fmt.Sprintf("different hours (%d)", mostHours)
+	case c.kept > mostStretches:
+		found = fmt.Sprintf("changes of outcome (%d)", mostStretches)
+	default:
+		return nil
+	}
+	return &RowFault{c.name, []int64{line}, "up to here there are more " + found + " than are read at once; give less of it, such as fewer checks or a shorter time"}
 }
 
 // Open returns a fresh reader over the same measurements; ReadMeasurements
@@ -217,7 +241,11 @@ func (c *collector) pass(open Open, progress Progress, take func(*lane, sample) 
 			continue
 		}
 		l := c.laneOf(&r)
-		if err := take(l, sample{r.at, r.outcome, r.digest, r.total, r.line}); err != nil {
+		err := take(l, sample{r.at, r.outcome, r.digest, r.total, r.line})
+		if err == nil {
+			err = c.bounded(r.line)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -298,7 +326,9 @@ func (c *collector) judge(l *lane, s sample) {
 	if c.bundle.AsOf != nil && s.at >= *c.bundle.AsOf {
 		return
 	}
+	before := len(l.stretches)
 	l.stretches = l.series.Add(l.stretches, s.at, severity(s.outcome), l.current)
+	c.kept += len(l.stretches) - before
 	if s.outcome == measure.Failed || s.total == measure.None {
 		return
 	}
@@ -350,10 +380,15 @@ func (c *collector) sorted(lanes []*lane, open Open, progress Progress) error {
 	}
 	for _, slice := range c.slices() {
 		samples := make(map[*lane][]sample, len(lanes))
+		held := int64(0)
 		err := c.pass(open, progress, func(l *lane, s sample) error {
-			if l.unordered && slice.Contains(s.at) {
-				samples[l] = append(samples[l], s)
+			if !l.unordered || !slice.Contains(s.at) {
+				return nil
 			}
+			if held++; held > 2*c.most {
+				return &RowFault{c.name, []int64{s.line}, fmt.Sprintf("the hour of %s has more rows out of order than can be sorted; sort the file by time", s.at)}
+			}
+			samples[l] = append(samples[l], s)
 			return nil
 		})
 		if err != nil {
@@ -404,6 +439,7 @@ func (c *collector) slices() []span.Span {
 
 // forget undoes what the first pass made of a lane before it lost its order.
 func (c *collector) forget(l *lane) {
+	c.kept -= len(l.stretches)
 	*l = lane{
 		check: l.check, location: l.location, known: l.known, revisions: l.revisions,
 		limits: l.limits, answered: make([]answers, len(l.limits)), rows: l.rows, unordered: true,

@@ -31,18 +31,29 @@ type object struct {
 type scalar interface{ SetScalar(any) error }
 type union interface{ SetObject() any }
 
+// Bounds of a bundle, so that reading one takes no more than a GiB of memory.
+const (
+	mostBytes = 64 << 20
+	mostParts = 2_000_000 // names, values, and brackets
+	mostDepth = 64
+)
+
 // DecodeBundle reads a bundle.json. Unknown fields, fields given twice and
 // values of a wrong type are refused by name. The error is a *definition.Fault
 // or says that the text is no JSON.
 func DecodeBundle(r io.Reader) (definition.Bundle, error) {
 	var b definition.Bundle
-	data, err := io.ReadAll(r)
+	data, err := io.ReadAll(io.LimitReader(r, mostBytes+1))
 	if err != nil {
 		return b, err
 	}
+	if len(data) > mostBytes {
+		return b, &definition.Fault{Path: "(end)", Message: fmt.Sprintf("the bundle is longer than %d MiB, and no larger one is read", mostBytes>>20)}
+	}
 	dec := json.NewDecoder(bytes.NewReader(data))
 	dec.UseNumber()
-	value, err := tree(dec, "")
+	left := mostParts
+	value, err := tree(dec, "", mostDepth, &left)
 	if err == nil {
 		if _, err = dec.Token(); err == nil {
 			err = &definition.Fault{Path: "(end)", Message: "there is more after the closing brace; a bundle is one JSON object"}
@@ -70,10 +81,16 @@ func DecodeBundle(r io.Reader) (definition.Bundle, error) {
 }
 
 // tree reads one JSON value, refusing members given twice.
-func tree(dec *json.Decoder, path string) (any, error) {
+func tree(dec *json.Decoder, path string, depth int, left *int) (any, error) {
 	tok, err := dec.Token()
 	if err != nil {
 		return nil, err
+	}
+	if depth == 0 {
+		return nil, &definition.Fault{Path: path, Message: fmt.Sprintf("is more than %d deep, and no bundle is", mostDepth)}
+	}
+	if *left--; *left < 0 {
+		return nil, &definition.Fault{Path: path, Message: fmt.Sprintf("is beyond the %d parts of a bundle that are read", mostParts)}
 	}
 	delim, ok := tok.(json.Delim)
 	if !ok {
@@ -82,7 +99,7 @@ func tree(dec *json.Decoder, path string) (any, error) {
 	if delim == '[' {
 		list := []any{}
 		for dec.More() {
-			v, err := tree(dec, fmt.Sprintf("%s[%d]", path, len(list)))
+			v, err := tree(dec, fmt.Sprintf("%s[%d]", path, len(list)), depth-1, left)
 			if err != nil {
 				return nil, err
 			}
@@ -103,7 +120,7 @@ func tree(dec *json.Decoder, path string) (any, error) {
 			return nil, &definition.Fault{Path: at, Message: "is given twice"}
 		}
 		o.names = append(o.names, name)
-		if o.values[name], err = tree(dec, at); err != nil {
+		if o.values[name], err = tree(dec, at, depth-1, left); err != nil {
 			return nil, err
 		}
 	}

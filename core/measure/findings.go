@@ -9,6 +9,7 @@ type Findings struct {
 	Trace    *Trace    `json:"trace,omitempty"`
 	Response *Response `json:"response,omitempty" doc:"The answer as received, kept when the measurement failed"`
 	Chain    []Link    `json:"chain,omitempty" doc:"Certificates, the leaf first"`
+	Notes    []string  `json:"notes,omitempty" doc:"What is worth knowing of the measurement, and no fault"`
 	Answers  []string  `json:"answers,omitempty" doc:"Records as the resolver gave them"`
 	Visited  []string  `json:"visited,omitempty" doc:"Addresses that redirects led through, the first one first"`
 }
@@ -16,7 +17,7 @@ type Findings struct {
 // Empty says whether there is nothing in them.
 func (f *Findings) Empty() bool {
 	return f == nil || f.Remote == "" && !f.Cut && f.Trace == nil && f.Response == nil &&
-		len(f.Chain)+len(f.Answers)+len(f.Visited)+len(f.Tried) == 0
+		len(f.Chain)+len(f.Notes)+len(f.Answers)+len(f.Visited)+len(f.Tried) == 0
 }
 
 // Response is an HTTP answer as received, secrets masked.

@@ -19,6 +19,15 @@ var (
 	Codecs = []Codec{G711, G729}
 )
 
+// CodecNames are the names of the codecs.
+func CodecNames() []string {
+	out := make([]string, len(Codecs))
+	for i, c := range Codecs {
+		out[i] = c.Name
+	}
+	return out
+}
+
 // CodecNamed finds a codec, G.711 where the name is none.
 func CodecNamed(name string) Codec {
 	for _, c := range Codecs {

@@ -29,11 +29,11 @@ func accountCommand() *cobra.Command {
 			"With --explain it says for each agreement, rule by rule and down to the lines of\n" +
 			"measurements.csv, why an instant counts as it does.\n" +
 			"Exit status: 0 done, 2 refused input.",
-		Args: cobra.ExactArgs(1),
+		Args: exactly("DIR|FILE.zip|-"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			write, ok := accountFormats[format]
 			if !ok {
-				return fmt.Errorf("--format %s is not known; it is json, table or csv", format)
+				return &Refused{fmt.Errorf("--format %s is not known; it is json, table or csv", format)}
 			}
 			boundMemory()
 			r, err := readEvidence(args[0], cmd.InOrStdin(), cmd.ErrOrStderr())

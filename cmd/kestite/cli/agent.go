@@ -21,7 +21,7 @@ func agentCommand() *cobra.Command {
 		Short: "Measure at a location",
 		Long: "Asks the server what to measure, measures, and delivers. It only ever dials out. What was measured is kept in\n" +
 			"--data until the server has it. Pinging needs CAP_NET_RAW or a group in net.ipv4.ping_group_range.",
-		Args: cobra.NoArgs,
+		Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := fromEnvironment(cmd.Flags()); err != nil {
 				return err

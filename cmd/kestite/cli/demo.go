@@ -19,7 +19,7 @@ func demoCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Run everything with the Skerry Line scenario",
-		Args:  cobra.NoArgs,
+		Args:  exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := fromEnvironment(cmd.Flags()); err != nil {
 				return err

@@ -16,7 +16,7 @@ func echoCommand() *cobra.Command {
 		Use:   "echo",
 		Short: "Answer UDP echo checks, without a server",
 		Long:  "Listens on a UDP port and sends back what comes (RFC 862), with times noted in the packets of Kestite's\nUDP echo checks. It never sends more than it received. kestite agent --echo does the same beside measuring.",
-		Args:  cobra.NoArgs,
+		Args:  exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, cancel := untilSignal(cmd.Context())
 			defer cancel()

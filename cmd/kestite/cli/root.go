@@ -1,7 +1,63 @@
 // Package cli is the command line of the kestite binary: one file a command.
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// Exit statuses.
+const (
+	statusDone = iota
+	statusFailed
+	statusRefused
+)
+
+// Run runs a command line, prints what goes wrong, and returns the exit status: 0
+// done, 1 something went wrong, 2 refused input, such as a flag that there is not.
+func Run(args []string, in io.Reader, out, say io.Writer) int {
+	root := Root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(say)
+	err := root.Execute()
+	var quiet *Quiet
+	var refused *Refused
+	switch {
+	case err == nil:
+		return statusDone
+	case errors.As(err, &quiet):
+		return statusFailed
+	case strings.HasPrefix(err.Error(), "unknown command"):
+		err = &Refused{err}
+	}
+	fmt.Fprintln(say, "kestite:", err)
+	if !errors.As(err, &refused) {
+		return statusFailed
+	}
+	if slices.Contains(args, tryCommand().Name()) && (slices.Contains(args, "--json") || slices.Contains(args, "--json=true")) {
+		// Whoever reads JSON gets it then too.
+		json.NewEncoder(out).Encode(map[string]string{"refused": refused.Err.Error()})
+	}
+	return statusRefused
+}
+
+// exactly refuses another number of arguments than those named.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != len(names) {
+			return &Refused{fmt.Errorf("%d arguments are given, and needed are %d: %s", len(args), len(names), strings.Join(append([]string{cmd.CommandPath()}, names...), " "))}
+		}
+		return nil
+	}
+}
 
 // Refused is input that was read and found wrong; the exit status is 2.
 type Refused struct{ Err error }
@@ -24,6 +80,7 @@ func Root() *cobra.Command {
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &Refused{err} })
 	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand(), tryCommand(), echoCommand(), reportInCommand())
 	return root
 }

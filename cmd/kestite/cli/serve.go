@@ -73,7 +73,7 @@ func serveCommand() *cobra.Command {
 		Use:   "serve",
 		Short: "Run the server",
 		Long:  "Runs the server on a PostgreSQL database. Every flag can be given as an environment variable too:\n--database is KESTITE_DATABASE, --log-level is KESTITE_LOG_LEVEL, and so on.",
-		Args:  cobra.NoArgs,
+		Args:  exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if err := fromEnvironment(cmd.Flags()); err != nil {
 				return err
@@ -151,7 +151,7 @@ func migrateCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "migrate",
 		Short: "Bring the database's schema up to date and exit",
-		Args:  cobra.NoArgs,
+		Args:  exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := fromEnvironment(cmd.Flags()); err != nil {
 				return err
@@ -179,7 +179,7 @@ func openAPICommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "openapi",
 		Short: "Print the API's OpenAPI 3.1 document",
-		Args:  cobra.NoArgs,
+		Args:  exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			doc, err := api.Describe(Version)
 			if err != nil {

@@ -13,6 +13,29 @@ import (
 	"kestite/core/evidence"
 )
 
+// Bounds of a zip: of all that comes by standard input, and of its listing, whose
+// every entry takes memory.
+const (
+	mostInput   = 16 << 30
+	mostListing = 16 << 20
+)
+
+// listing bounds how much a zip's listing may be; what is read afterwards is not.
+type listing struct {
+	io.ReaderAt
+	left int
+	read bool
+}
+
+func (l *listing) ReadAt(p []byte, at int64) (int, error) {
+	if !l.read {
+		if l.left -= len(p); l.left < 0 {
+			return 0, fmt.Errorf("its listing is longer than %d MiB", mostListing>>20)
+		}
+	}
+	return l.ReaderAt.ReadAt(p, at)
+}
+
 // evidenceSource finds bundle.json and measurements.csv, plain or gzipped, in a
 // directory or a zip.
 type evidenceSource struct {
@@ -29,8 +52,17 @@ func openEvidence(name string, stdin io.Reader) (*evidenceSource, error) {
 			return nil, err
 		}
 		s.where = "standard input"
-		s.closers = append(s.closers, func() error { return os.Remove(tmp.Name()) }, tmp.Close)
-		if _, err := io.Copy(tmp, stdin); err != nil {
+		s.closers = append(s.closers, tmp.Close)
+		// Without a name it goes with this process, however that ends.
+		if err := os.Remove(tmp.Name()); err != nil {
+			s.close()
+			return nil, err
+		}
+		n, err := io.Copy(tmp, io.LimitReader(stdin, mostInput+1))
+		if err == nil && n > mostInput {
+			err = fmt.Errorf("standard input is longer than %d GiB; save it as a file, and name that", mostInput>>30)
+		}
+		if err != nil {
 			s.close()
 			return nil, err
 		}
@@ -56,7 +88,9 @@ func (s *evidenceSource) openZip(f *os.File) error {
 	info, err := f.Stat()
 	if err == nil {
 		var z *zip.Reader
-		if z, err = zip.NewReader(f, info.Size()); err == nil {
+		list := &listing{ReaderAt: f, left: mostListing}
+		if z, err = zip.NewReader(list, info.Size()); err == nil {
+			list.read = true
 			s.files = z
 			return nil
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -46,7 +47,7 @@ const secretVariable = "KESTITE_SECRET"
 func (o *tryOptions) add(f *pflag.FlagSet) {
 	f.DurationVar(&o.timeout, "timeout", 5*time.Second, "how long to wait")
 	f.BoolVar(&o.json, "json", false, "print JSON")
-	f.StringVar(&o.roots, "roots", "", "PEM file of the roots to trust instead of the system's")
+	f.StringVar(&o.roots, "roots", "", "http, certificate: PEM file of the roots to trust instead of the system's")
 	f.IntVar(&o.ping.Packets, "packets", 5, "ping: packets to send, 1 to 100")
 	f.IntVar(&o.ping.SizeBytes, "size", 56, "ping: payload in bytes, 8 to 8192")
 	f.Int64Var(&o.ping.SpacingMS, "spacing-ms", 200, "ping: time between packets, 10 to 10000")
@@ -68,7 +69,7 @@ func (o *tryOptions) add(f *pflag.FlagSet) {
 	f.StringVar(&o.udp.Codec, "codec", measure.G711.Name, "udp: g711 or g729")
 	f.IntVar(&o.udp.Packets, "stream", 100, "udp: packets to play, 1 to 3000")
 	f.BoolVar(&o.udp.Synchronised, "synchronised", false, "udp: both clocks are synchronised, tell delays one way")
-	f.IntVar(&o.ping.DSCP, "dscp", 0, "ping: differentiated services code point, 0 to 63")
+	f.IntVar(&o.ping.DSCP, "dscp", 0, "ping, udp: differentiated services code point, 0 to 63")
 	f.StringVar(&o.certificate.ServerName, "server-name", "", "certificate: name to ask for and to find (default: the target's host)")
 	f.BoolVar(&o.certificate.WaiveTrust, "waive-trust", false, "certificate: take a chain that leads to no trusted root")
 	f.StringVar(&o.dns.Type, "type", "A", "dns: record type, one of "+strings.Join(definition.RecordTypes, ", "))
@@ -83,6 +84,22 @@ func (o *tryOptions) add(f *pflag.FlagSet) {
 	f.StringArrayVar(&o.of, "of", nil, "derived: a source, as \"KIND TARGET MEASURE\"; given once for each, in order")
 	f.StringArrayVar(&o.numbers, "number", nil, "report-in: name of a number that may be reported; up to four")
 	f.BoolVar(&o.certificate.WaiveName, "waive-name", false, "certificate: take a certificate for another name")
+}
+
+// foreign refuses flags that say nothing of the kind: what a flag is for, its usage
+// names first.
+func (o *tryOptions) foreign(f *pflag.FlagSet, kind string) (err error) {
+	kinds := []string{kind}
+	for _, source := range o.of {
+		kinds = append(kinds, strings.Fields(source + " -")[0])
+	}
+	f.Visit(func(flag *pflag.Flag) {
+		whose, _, only := strings.Cut(flag.Usage, ": ")
+		if list := strings.Split(whose, ", "); only && err == nil && !slices.ContainsFunc(kinds, func(k string) bool { return slices.Contains(list, k) }) {
+			err = fmt.Errorf("--%s is for %s, and this is a %s", flag.Name, whose, kind)
+		}
+	})
+	return err
 }
 
 // task checks the settings and makes the task of them.
@@ -111,6 +128,13 @@ func (o *tryOptions) task(kind, target string) (instrument.Task, error) {
 		return t, err
 	}
 	if err := o.path.Check(); err != nil {
+		return t, err
+	}
+	o.udp.DSCP = o.ping.DSCP
+	if err := o.udp.Check(); err != nil {
+		return t, err
+	}
+	if err := o.certificate.Check(); err != nil {
 		return t, err
 	}
 	o.http.Headers = nil
@@ -144,12 +168,15 @@ func tryCommand() *cobra.Command {
 			"Exit status: 0 ok or degraded, 1 failed or error, 2 refused input.",
 		Example: "  kestite try ping 127.0.0.1\n  kestite try http https://127.0.0.1:8480/ --status 200\n  kestite try certificate 127.0.0.1:8412 --waive-trust\n" +
 			"  kestite try derived max --of 'ping 127.0.0.1 rtt_mean_ms' --of 'ping ::1 rtt_mean_ms'\n  kestite try report-in 127.0.0.1:8499 --number bookings --timeout 60s",
-		Args: cobra.ExactArgs(2),
+		Args: exactly("KIND", "TARGET"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
 			set := instrument.NewSet()
 			set.Flows = "try"
 			defer set.Close()
+			if err := o.foreign(cmd.Flags(), args[0]); err != nil {
+				return &Refused{err}
+			}
 			if o.roots != "" {
 				if set.Roots, err = rootsFrom(o.roots); err != nil {
 					return &Refused{err}
@@ -239,6 +266,9 @@ func showFindings(w io.Writer, f *measure.Findings) error {
 	}
 	if f.Remote != "" {
 		fmt.Fprintf(w, "  answered by %s\n", f.Remote)
+	}
+	for _, n := range f.Notes {
+		fmt.Fprintf(w, "  note: %s\n", n)
 	}
 	for _, v := range f.Visited {
 		fmt.Fprintf(w, "  redirected from %s\n", v)

@@ -2167,6 +2167,8 @@ export interface components {
             chain?: components["schemas"]["Link"][];
             /** @description The body was longer than is read: its size is more than the measure says */
             cut?: boolean;
+            /** @description What is worth knowing of the measurement, and no fault */
+            notes?: string[];
             /** @description Address that answered */
             remote?: string;
             /** @description The answer as received, kept when the measurement failed */

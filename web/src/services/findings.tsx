@@ -10,6 +10,11 @@ export function FindingsView({ findings: f }: { findings: Findings | undefined }
       {f.remote && !f.trace && <div className="sub">answered by {f.remote}</div>}
       {f.cut && <div className="sub">its body was cut: it is longer than the size says</div>}
       {f.tried && f.tried.length > 0 && <div className="sub">tried before: {f.tried.join('; ')}</div>}
+      {f.notes?.map((n) => (
+        <div key={n} className="sub">
+          note: {n}
+        </div>
+      ))}
       {f.visited && f.visited.length > 0 && <div className="sub">redirected from {f.visited.join(', then ')}</div>}
       {f.answers?.map((a) => (
         <code key={a} className="line">
