@@ -9,6 +9,8 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/netip"
+	"sync/atomic"
+	"syscall"
 	"time"
 
 	"golang.org/x/net/ipv4"
@@ -66,14 +68,18 @@ func (s *Set) udp(ctx context.Context, t Task) Result {
 	if err := markUDP(conn, addr.Is4(), set.DSCP); err != nil {
 		return failure(measure.UDP, &errOwn{err})
 	}
-	back, err := play(ctx, conn, codec, set.Packets, t.Timeout)
+	back, refused, err := play(ctx, conn, codec, set.Packets, t.Timeout)
 	if err != nil {
 		return failure(measure.UDP, err)
 	}
 	values := streamValues(back, set, codec)
 	r := judged(measure.UDP, values, t.Limits)
 	r.Findings = &measure.Findings{Remote: addr.String()}
-	if len(back) == 0 {
+	switch {
+	case len(back) > 0:
+	case refused != nil:
+		r.Outcome, r.Detail = measure.Failed, "nobody listens at "+net.JoinHostPort(addr.String(), fmt.Sprint(port))+": "+reason(refused)
+	default:
 		r.Outcome = measure.Failed
 		r.Detail = fmt.Sprintf("none of %d packets came back from %s; does a responder listen there (kestite agent --echo, or kestite echo)?", set.Packets, net.JoinHostPort(addr.String(), fmt.Sprint(port)))
 	}
@@ -91,17 +97,20 @@ func markUDP(conn *net.UDPConn, v4 bool, dscp int) error {
 	return ipv6.NewConn(conn).SetTrafficClass(dscp << shift)
 }
 
-// play sends the stream and gathers what comes back until a timeout after the last packet.
-func play(ctx context.Context, conn *net.UDPConn, codec measure.Codec, packets int, timeout time.Duration) ([]echoed, error) {
+// play sends the stream and gathers what comes back, each packet within a timeout
+// after it was sent. refused is what ended it before any came back.
+func play(ctx context.Context, conn *net.UDPConn, codec measure.Codec, packets int, timeout time.Duration) (back []echoed, refused, err error) {
 	stream := rand.Uint32()
 	began := time.Now()
 	now := func() float64 { return milliseconds(time.Since(began)) }
 	length := time.Duration(packets) * time.Duration(codec.SpacingMS) * time.Millisecond
 	if err := conn.SetReadDeadline(began.Add(length + timeout)); err != nil {
-		return nil, &errOwn{err}
+		return nil, nil, &errOwn{err}
 	}
-	done := make(chan []echoed, 1)
-	go func() { done <- gather(conn, stream, packets, began, now) }()
+	sentAt := make([]atomic.Int64, packets)
+	var heard atomic.Int64
+	done := make(chan gathered, 1)
+	go func() { done <- gather(conn, stream, sentAt, &heard, began, now, timeout) }()
 	tick := time.NewTicker(time.Duration(codec.SpacingMS) * time.Millisecond)
 	defer tick.Stop()
 	packet := make([]byte, codec.SizeBytes)
@@ -110,26 +119,41 @@ func play(ctx context.Context, conn *net.UDPConn, codec measure.Codec, packets i
 	for i := range packets {
 		binary.BigEndian.PutUint16(packet[atNumber:], uint16(i))
 		binary.BigEndian.PutUint64(packet[atSent:], uint64(began.Add(time.Since(began)).UnixNano()))
-		if _, err := conn.Write(packet); err != nil && ours(err) {
-			return nil, err
+		sentAt[i].Store(int64(time.Since(began)) + 1)
+		switch _, err := conn.Write(packet); {
+		case err == nil:
+		case ours(err):
+			return nil, nil, err
+		case heard.Load() == 0 && closed(err): // the socket tells what it had heard before
+			return nil, err, nil
 		}
 		select {
 		case <-tick.C:
+		case g := <-done:
+			return g.back, g.refused, nil
 		case <-ctx.Done():
-			return nil, &errOwn{ctx.Err()}
+			return nil, nil, &errOwn{ctx.Err()}
 		}
 	}
 	select {
-	case back := <-done:
-		return back, nil
+	case g := <-done:
+		return g.back, g.refused, nil
 	case <-ctx.Done():
-		return nil, &errOwn{ctx.Err()}
+		return nil, nil, &errOwn{ctx.Err()}
 	}
 }
 
-// gather reads until all packets are back, or the connection's deadline.
-func gather(conn *net.UDPConn, stream uint32, packets int, began time.Time, now func() float64) []echoed {
+// gathered is what came back, or why nothing will.
+type gathered struct {
+	back    []echoed
+	refused error
+}
+
+// gather reads until all packets are back, or the connection's deadline; sentAt is
+// when each was sent, in ns after began and 1 more, and 0 before it was.
+func gather(conn *net.UDPConn, stream uint32, sentAt []atomic.Int64, heard *atomic.Int64, began time.Time, now func() float64, timeout time.Duration) gathered {
 	var back []echoed
+	packets := len(sentAt)
 	seen := make([]bool, packets)
 	origin := began.UnixNano()
 	at := func(b []byte) float64 { return float64(int64(binary.BigEndian.Uint64(b))-origin) / 1e6 }
@@ -140,6 +164,9 @@ func gather(conn *net.UDPConn, stream uint32, packets int, began time.Time, now 
 		if errors.Is(err, net.ErrClosed) || isTimeout(err) {
 			break
 		}
+		if len(back) == 0 && closed(err) {
+			return gathered{nil, err}
+		}
 		if err != nil || n < echoHead || binary.BigEndian.Uint16(buf) != echoMark || binary.BigEndian.Uint32(buf[atStream:]) != stream {
 			continue // refused by the host, or not ours
 		}
@@ -147,11 +174,18 @@ func gather(conn *net.UDPConn, stream uint32, packets int, began time.Time, now 
 		if number >= packets || seen[number] {
 			continue
 		}
+		if at := sentAt[number].Load(); at == 0 || arrived-float64(at)/1e6 > milliseconds(timeout) {
+			continue // too late, or before it was sent
+		}
 		seen[number] = true
+		heard.Add(1)
 		back = append(back, echoed{number, at(buf[atSent:]), at(buf[atHeard:]), at(buf[atReplied:]), arrived, binary.BigEndian.Uint64(buf[atHeard:]) != 0})
 	}
-	return back
+	return gathered{back, nil}
 }
+
+// closed says whether somebody refused a packet of a connected socket.
+func closed(err error) bool { return errors.Is(err, syscall.ECONNREFUSED) || noWay(err) }
 
 func isTimeout(err error) bool {
 	var nerr net.Error

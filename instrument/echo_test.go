@@ -38,6 +38,21 @@ func (c *crooked) WriteTo(b []byte, to net.Addr) (int, error) {
 	return n, err
 }
 
+// sluggish is a responder's socket on which every second answer goes out late.
+type sluggish struct {
+	net.PacketConn
+	n int
+}
+
+func (s *sluggish) WriteTo(b []byte, to net.Addr) (int, error) {
+	if s.n++; s.n%2 == 0 {
+		held := slices.Clone(b)
+		time.AfterFunc(250*time.Millisecond, func() { s.PacketConn.WriteTo(held, to) })
+		return len(b), nil
+	}
+	return s.PacketConn.WriteTo(b, to)
+}
+
 func responder(t *testing.T, wrap func(net.PacketConn) net.PacketConn) string {
 	t.Helper()
 	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
@@ -88,8 +103,14 @@ func TestUDPEcho(t *testing.T) {
 	if m := r.Measures("udp"); r.Outcome != measure.Failed || m["loss_percent"] != 100 || m["mos"] != 1 || !strings.Contains(r.Detail, "none of 5 packets came back") {
 		t.Errorf("nobody answers: %v %q %v", r.Outcome, r.Detail, m)
 	}
-	if r := play("127.0.0.1:1", definition.UDPSettings{Packets: 5}); r.Outcome != measure.Failed {
+	began := time.Now()
+	if r := playFor("127.0.0.1:1", definition.UDPSettings{Packets: 3000}, 20*time.Second); r.Outcome != measure.Failed || !strings.Contains(r.Detail, "nobody listens at 127.0.0.1:1: connection refused") || time.Since(began) > 15*time.Second {
 		t.Errorf("a closed port: %v %q", r.Outcome, r.Detail)
+	}
+	// What comes later than the timeout after it was sent is lost, as of a ping.
+	late := responder(t, func(c net.PacketConn) net.PacketConn { return &sluggish{PacketConn: c} })
+	if m := playFor(late, definition.UDPSettings{Packets: 20}, 150*time.Millisecond).Measures("udp"); m["loss_percent"] != 50 || m["rtt_max_ms"] > 150 {
+		t.Errorf("every second one answered 250 ms late: %v", m)
 	}
 }
 

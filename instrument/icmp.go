@@ -1,11 +1,13 @@
 package instrument
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"syscall"
 	"time"
 	"unsafe"
@@ -21,6 +23,7 @@ type icmpConn struct {
 	net.PacketConn
 	v4, raw bool
 	oob     []byte
+	control syscall.RawConn
 	read    func(b, oob []byte) (n, oobn int, from net.Addr, err error)
 }
 
@@ -80,6 +83,7 @@ func (c *icmpConn) tuned(conn interface {
 	SetReadBuffer(int) error
 }) (*icmpConn, error) {
 	raw, err := conn.SyscallConn()
+	c.control = raw
 	if err == nil {
 		var failed error
 		err = errors.Join(raw.Control(func(fd uintptr) { failed = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1) }), failed)
@@ -111,6 +115,67 @@ func (c *icmpConn) accept(v4 []ipv4.ICMPType, v6 []ipv6.ICMPType) error {
 		f.Accept(t)
 	}
 	return ipv6.NewPacketConn(c.PacketConn).SetICMPFilter(&f)
+}
+
+// hearErrors lets the kernel keep what others say of the packets that a socket sent
+// (Linux ip(7), IP_RECVERR).
+func hearErrors(control syscall.RawConn, v4 bool) error {
+	level, option := unix.IPPROTO_IP, unix.IP_RECVERR
+	if !v4 {
+		level, option = unix.IPPROTO_IPV6, unix.IPV6_RECVERR
+	}
+	var failed error
+	return errors.Join(control.Control(func(fd uintptr) { failed = unix.SetsockoptInt(int(fd), level, option, 1) }), failed)
+}
+
+// saidError is an entry of a socket's error queue: the head of the packet that was
+// sent, who said what of it, and the largest packet that passes where that is told.
+type saidError struct {
+	packet []byte
+	from   netip.Addr
+	kind   icmpKind
+	mtu    int
+}
+
+// errorSaid reads an entry of the error queue (struct sock_extended_err); false for
+// one that is not from another machine.
+func errorSaid(packet, oob []byte, v4 bool) (saidError, bool) {
+	messages, err := unix.ParseSocketControlMessage(oob)
+	if err != nil {
+		return saidError{}, false
+	}
+	const head, fromICMP, fromICMP6 = 16, 2, 3
+	for _, m := range messages {
+		if len(m.Data) < head+8 || m.Data[4] != fromICMP && m.Data[4] != fromICMP6 {
+			continue
+		}
+		out := saidError{packet: packet, kind: icmpKind{v4: v4, kind: m.Data[5], code: m.Data[6]}, mtu: int(binary.NativeEndian.Uint32(m.Data[8:]))}
+		switch who := m.Data[head:]; {
+		case v4:
+			out.from = netip.AddrFrom4([4]byte(who[4:8]))
+		case len(who) >= 24:
+			out.from = netip.AddrFrom16([16]byte(who[8:24]))
+		}
+		return out, true
+	}
+	return saidError{}, false
+}
+
+// errorsSaid takes what is in the error queue.
+func (c *icmpConn) errorsSaid() (out []saidError) {
+	buf, oob := make([]byte, 1<<16), make([]byte, 512)
+	c.control.Control(func(fd uintptr) {
+		for {
+			n, size, _, _, err := unix.Recvmsg(int(fd), buf, oob, unix.MSG_ERRQUEUE|unix.MSG_DONTWAIT)
+			if err != nil {
+				return
+			}
+			if e, ok := errorSaid(slices.Clone(buf[:n]), oob[:size], c.v4); ok {
+				out = append(out, e)
+			}
+		}
+	})
+	return out
 }
 
 // receive returns the next ICMP message, who sent it and when it arrived. One

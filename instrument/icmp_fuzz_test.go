@@ -29,8 +29,7 @@ func FuzzICMP(f *testing.F) {
 		if ok && (len(out) != 1 || (<-out).probe != 5) {
 			t.Fatalf("%x answers the probe %v, and it was not told", packet, key)
 		}
-		s := &icmpSocket{conn: conn, waiting: map[uint64]chan<- time.Time{}}
-		s.hear(packet, time.Now())
+		newICMPSocket(conn).hear(packet, from, time.Now())
 	})
 }
 

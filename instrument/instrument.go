@@ -239,8 +239,9 @@ func reason(err error) string {
 	if words := brokenHTTP(err); words != "" {
 		return words
 	}
+	var own *errOwn
 	var number syscall.Errno
-	if errors.As(err, &number) {
+	if !errors.As(err, &own) && errors.As(err, &number) {
 		return "the system says: " + number.Error()
 	}
 	return err.Error()

@@ -123,24 +123,29 @@ func (w *walk) end(which ...answer) int {
 	return best
 }
 
+// run takes no longer than a timeout to find the way, the spacing for each further
+// round, and a timeout for the last answers.
 func (w *walk) run(ctx context.Context) error {
-	if err := w.explore(ctx); err != nil {
+	if err := w.explore(ctx, time.Now().Add(w.timeout)); err != nil {
 		return err
 	}
 	spacing := time.Duration(w.set.SpacingMS) * time.Millisecond
+	found := time.Now()
 	for round := 1; round < w.set.Rounds; round++ {
-		if err := w.listen(ctx, time.Now().Add(spacing), func() bool { return false }); err != nil {
-			return err
-		}
 		last := w.highest
 		if e := w.end(arrived, unreachable); e > 0 {
 			last = e
+		}
+		pace := min(betweenHops, spacing/time.Duration(max(1, last)))
+		begin := found.Add(time.Duration(round)*spacing - time.Duration(last)*pace)
+		if err := w.listen(ctx, begin, func() bool { return false }); err != nil {
+			return err
 		}
 		for ttl := 1; ttl <= last; ttl++ {
 			if err := w.send(ttl); err != nil {
 				return err
 			}
-			if err := w.listen(ctx, time.Now().Add(betweenHops), func() bool { return false }); err != nil {
+			if err := w.listen(ctx, begin.Add(time.Duration(ttl)*pace), func() bool { return false }); err != nil {
 				return err
 			}
 		}
@@ -150,8 +155,8 @@ func (w *walk) run(ctx context.Context) error {
 	})
 }
 
-// explore is the first round.
-func (w *walk) explore(ctx context.Context) error {
+// explore is the first round, until a time at most.
+func (w *walk) explore(ctx context.Context, until time.Time) error {
 	for ttl := 1; ttl <= w.set.MaxHops; ttl++ {
 		open := func() bool { // room for another probe, or an end
 			waiting := 0
@@ -160,14 +165,17 @@ func (w *walk) explore(ctx context.Context) error {
 					waiting++
 				}
 			}
-			return waiting < firstWindow || w.end(arrived, unreachable) > 0
+			return waiting < firstWindow || w.end(arrived, unreachable) > 0 || !time.Now().Before(until)
 		}
 		for !open() {
 			if err := w.listen(ctx, time.Now().Add(2*betweenHops), open); err != nil {
 				return err
 			}
 		}
-		if w.end(arrived, unreachable) > 0 || w.silent() >= silentHops {
+		if w.end(arrived, unreachable) > 0 || w.silent() >= silentHops || !time.Now().Before(until) {
+			return nil
+		}
+		if _, round := w.loop(); round != nil {
 			return nil
 		}
 		if err := w.send(ttl); err != nil {
@@ -179,6 +187,37 @@ func (w *walk) explore(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// mostRound is how many routers a loop has that is looked for.
+const mostRound = 8
+
+// loop finds routers that packets go round among: the distance at which that begins,
+// and who they are, in order. All have to have answered twice over, and one alone
+// four times, since some routers answer for another.
+func (w *walk) loop() (from int, round []netip.Addr) {
+	var way []netip.Addr // by distance, as far as all are known
+	for ttl := 1; ttl <= w.highest; ttl++ {
+		at := slices.IndexFunc(w.probes, func(p sent) bool { return p.ttl == ttl && p.got != nil && p.got.what == exceeded })
+		if at < 0 {
+			way = append(way, netip.Addr{})
+			continue
+		}
+		way = append(way, w.probes[at].got.from)
+	}
+	for len(way) > 0 && !way[len(way)-1].IsValid() { // not answered yet
+		way = way[:len(way)-1]
+	}
+	for n := 1; n <= mostRound; n++ {
+		repeated := 0
+		for i := len(way) - 1; i >= n && way[i].IsValid() && way[i] == way[i-n]; i-- {
+			repeated++
+		}
+		if repeated >= max(n, 3) {
+			return len(way) - repeated - n + 1, way[len(way)-repeated-n:][:n]
+		}
+	}
+	return 0, nil
 }
 
 // silent is how many hops, from the last one back, gave no answer.
@@ -245,12 +284,27 @@ func (w *walk) trace(target netip.Addr) measure.Trace {
 	case refused:
 		h := t.Hops[last-1]
 		t.End = fmt.Sprintf("the path ends at hop %d, where %s says: %s", last, strings.Join(h.Addrs, ", "), h.Note)
+	case w.describeLoop() != "":
+		t.End = w.describeLoop()
 	case last == 0:
 		t.End = fmt.Sprintf("no hop answered, of %d tried", w.highest)
 	default:
 		t.End = fmt.Sprintf("silence after hop %d (%s), %d hops further", last, t.Hops[last-1].Addrs[0], w.highest-last)
 	}
 	return t
+}
+
+// describeLoop is empty where there is none.
+func (w *walk) describeLoop() string {
+	from, round := w.loop()
+	if round == nil {
+		return ""
+	}
+	names := make([]string, len(round))
+	for i, a := range round {
+		names[i] = a.String()
+	}
+	return fmt.Sprintf("the way is a loop: from hop %d on, packets go round by %s", from, strings.Join(names, ", "))
 }
 
 // hop sums up the probes of one distance.

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"golang.org/x/net/icmp"
 	"golang.org/x/net/ipv4"
 	"golang.org/x/net/ipv6"
+	"golang.org/x/sys/unix"
 
 	"kestite/core/definition"
 	"kestite/core/measure"
@@ -55,17 +57,49 @@ func (s *Set) ping(ctx context.Context, t Task) Result {
 
 // pingOne pings one address.
 func (s *Set) pingOne(ctx context.Context, addr netip.Addr, set definition.PingSettings, t Task) Result {
-	rtts, err := s.pinger.echo(ctx, addr, set, t.Timeout)
+	got, err := s.pinger.echo(ctx, addr, set, t.Timeout)
 	if err != nil {
 		return failure(measure.Ping, err)
 	}
-	values := measure.RoundTrips(rtts)
+	values := measure.RoundTrips(got.rtts)
 	r := judged(measure.Ping, values, t.Limits)
-	if values[0] == 100 {
+	r.Findings = &measure.Findings{Notes: got.notes(addr)}
+	switch {
+	case values[0] == 100 && got.refusal != "":
 		r.Outcome = measure.Failed
-		r.Detail = fmt.Sprintf("no answer to %d packets from %s within %d ms", len(rtts), addr, t.Timeout.Milliseconds())
+		r.Detail = got.refusal
+	case values[0] == 100:
+		r.Outcome = measure.Failed
+		r.Detail = fmt.Sprintf("no answer to %d packets from %s within %d ms", len(got.rtts), addr, t.Timeout.Milliseconds())
 	}
 	return r
+}
+
+// pong is what came of one request: an answer, or that somebody refused it.
+type pong struct {
+	request int
+	at      time.Time
+	from    netip.Addr
+	refusal string // empty for an answer
+}
+
+// echoes are what came of the requests of one measurement.
+type echoes struct {
+	rtts    []float64    // ms, in the order sent, NaN for one that was not answered in time
+	refusal string       // who said what of one of them
+	others  []netip.Addr // who answered and was not asked
+}
+
+// notes are worth knowing of a measurement that has answers.
+func (e *echoes) notes(asked netip.Addr) []string {
+	var out []string
+	for _, o := range e.others {
+		out = append(out, fmt.Sprintf("%s answered, and %s was asked", o, asked))
+	}
+	if e.refusal != "" && slices.ContainsFunc(e.rtts, func(v float64) bool { return !math.IsNaN(v) }) {
+		out = append(out, e.refusal)
+	}
+	return out
 }
 
 // pinger shares one ICMP socket per address family among all measurements.
@@ -99,75 +133,151 @@ func (p *pinger) socket(v4 bool) (*icmpSocket, error) {
 }
 
 // icmpSocket sends echo requests and hands each reply to who waits for it. A
-// request carries a random token as the first eight bytes of its payload.
+// request carries a random token as the first eight bytes of its payload; what
+// others say of it is known by its target and number.
 type icmpSocket struct {
 	conn *icmpConn
 	id   int
 
-	mu      sync.Mutex // guards waiting, and the traffic class while a packet goes out
-	waiting map[uint64]chan<- time.Time
+	mu      sync.Mutex // guards what follows, and the traffic class while a packet goes out
+	waiting map[uint64]waiter
+	numbers map[numbered]uint64 // tokens
+	count   uint16
 	dscp    int
+}
+
+type waiter struct {
+	out     chan<- pong // has room
+	request int
+	key     numbered
+}
+
+// numbered is what is quoted of a request at least.
+type numbered struct {
+	to     netip.Addr
+	number uint16
 }
 
 func openICMP(v4 bool) (*icmpSocket, error) {
 	conn, err := openRaw(v4)
 	if err == nil {
-		err = conn.accept([]ipv4.ICMPType{ipv4.ICMPTypeEchoReply}, []ipv6.ICMPType{ipv6.ICMPTypeEchoReply})
+		err = conn.accept([]ipv4.ICMPType{ipv4.ICMPTypeEchoReply, ipv4.ICMPTypeDestinationUnreachable, ipv4.ICMPTypeTimeExceeded},
+			[]ipv6.ICMPType{ipv6.ICMPTypeEchoReply, ipv6.ICMPTypeDestinationUnreachable, ipv6.ICMPTypeTimeExceeded, ipv6.ICMPTypePacketTooBig})
 	}
 	if err != nil {
 		var second error
-		if conn, second = openUser(v4); second != nil {
+		if conn, second = openUser(v4); second == nil {
+			second = hearErrors(conn.control, v4)
+		}
+		if second != nil {
 			return nil, fmt.Errorf("no ICMP socket may be opened: give the agent CAP_NET_RAW, or put its group into net.ipv4.ping_group_range (%w)", errors.Join(err, second))
 		}
 	}
-	s := &icmpSocket{conn: conn, id: os.Getpid() & 0xffff, waiting: map[uint64]chan<- time.Time{}}
+	s := newICMPSocket(conn)
 	go s.receive()
 	return s, nil
+}
+
+func newICMPSocket(conn *icmpConn) *icmpSocket {
+	return &icmpSocket{conn: conn, id: os.Getpid() & 0xffff, waiting: map[uint64]waiter{}, numbers: map[numbered]uint64{}}
 }
 
 func (s *icmpSocket) receive() {
 	buf := make([]byte, 1<<16)
 	for {
-		packet, _, at, err := s.conn.receive(buf)
-		if errors.Is(err, net.ErrClosed) {
+		packet, from, at, err := s.conn.receive(buf)
+		switch {
+		case errors.Is(err, net.ErrClosed):
 			return
-		}
-		if err == nil {
-			s.hear(packet, at)
+		case err == nil:
+			s.hear(packet, from, at)
+		case !s.conn.raw: // somebody said something of a packet, and the kernel keeps it
+			for _, e := range s.conn.errorsSaid() {
+				s.told(e, time.Now())
+			}
 		}
 	}
 }
 
-// hear takes one ICMP message. What is no echo reply to us belongs to nobody.
-func (s *icmpSocket) hear(packet []byte, at time.Time) {
+// hear takes one ICMP message. What is nothing of ours belongs to nobody.
+func (s *icmpSocket) hear(packet []byte, from netip.Addr, at time.Time) {
 	protocol := icmp4
 	if !s.conn.v4 {
 		protocol = icmp6
 	}
 	m, err := icmp.ParseMessage(protocol, packet)
-	if err != nil || m.Type != ipv4.ICMPTypeEchoReply && m.Type != ipv6.ICMPTypeEchoReply {
+	if err != nil {
+		return
+	}
+	if m.Type != ipv4.ICMPTypeEchoReply && m.Type != ipv6.ICMPTypeEchoReply {
+		kind, key, ok := dissect(packet, from, s.conn.v4)
+		if ok && s.conn.raw && key.protocol == uint8(protocol) && int(key.flow) == s.id {
+			s.refused(numbered{key.addr, uint16(key.id)}, from, kind.refusal(mtuOf(packet, s.conn.v4)), at)
+		}
 		return
 	}
 	echo, ok := m.Body.(*icmp.Echo)
 	if !ok || len(echo.Data) < 8 || s.conn.raw && echo.ID != s.id {
 		return
 	}
-	token := binary.BigEndian.Uint64(echo.Data)
-	s.mu.Lock()
-	who := s.waiting[token]
-	delete(s.waiting, token)
-	s.mu.Unlock()
-	if who != nil {
-		who <- at
+	s.tell(binary.BigEndian.Uint64(echo.Data), pong{at: at, from: from})
+}
+
+// told takes an entry of the error queue, which names the request by its token where
+// enough of it was quoted.
+func (s *icmpSocket) told(e saidError, at time.Time) {
+	const head = 8
+	if len(e.packet) >= head+8 {
+		s.tell(binary.BigEndian.Uint64(e.packet[head:]), pong{at: at, from: e.from, refusal: e.kind.refusal(e.mtu)})
 	}
 }
 
-// send sends one request; the reply's time of arrival goes to answer, which has room for it.
-func (s *icmpSocket) send(addr netip.Addr, sequence int, set definition.PingSettings, answer chan<- time.Time) (token uint64, at time.Time, err error) {
+// refused hands over what somebody said of a request.
+func (s *icmpSocket) refused(key numbered, from netip.Addr, why string, at time.Time) {
+	s.mu.Lock()
+	token, known := s.numbers[key]
+	s.mu.Unlock()
+	if known && why != "" {
+		s.tell(token, pong{at: at, from: from, refusal: why})
+	}
+}
+
+// tell hands over what came of a request.
+func (s *icmpSocket) tell(token uint64, p pong) {
+	s.mu.Lock()
+	w, known := s.waiting[token]
+	s.drop(token)
+	s.mu.Unlock()
+	if known {
+		p.request = w.request
+		w.out <- p
+	}
+}
+
+// drop needs the lock.
+func (s *icmpSocket) drop(token uint64) {
+	if w, known := s.waiting[token]; known && s.numbers[w.key] == token {
+		delete(s.numbers, w.key)
+	}
+	delete(s.waiting, token)
+}
+
+// tries is how often a packet is sent where the socket tells what it had heard before.
+const tries = 3
+
+// send sends one request; what comes of it goes to out, which has room for it.
+func (s *icmpSocket) send(addr netip.Addr, request int, set definition.PingSettings, out chan<- pong) (token uint64, at time.Time, err error) {
 	token = rand.Uint64()
 	payload := make([]byte, max(8, set.SizeBytes))
 	binary.BigEndian.PutUint64(payload, token)
-	m := icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: s.id, Seq: sequence & 0xffff, Data: payload}}
+	var to net.Addr = &net.IPAddr{IP: addr.AsSlice(), Zone: addr.Zone()}
+	if !s.conn.raw {
+		to = &net.UDPAddr{IP: addr.AsSlice(), Zone: addr.Zone()}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.count++
+	m := icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: s.id, Seq: int(s.count), Data: payload}}
 	if !s.conn.v4 {
 		m.Type = ipv6.ICMPTypeEchoRequest
 	}
@@ -175,21 +285,21 @@ func (s *icmpSocket) send(addr netip.Addr, sequence int, set definition.PingSett
 	if err != nil {
 		return 0, at, err
 	}
-	var to net.Addr = &net.IPAddr{IP: addr.AsSlice(), Zone: addr.Zone()}
-	if !s.conn.raw {
-		to = &net.UDPAddr{IP: addr.AsSlice(), Zone: addr.Zone()}
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	if s.dscp != set.DSCP {
 		if err := s.mark(set.DSCP); err != nil {
 			return 0, at, err
 		}
 	}
-	s.waiting[token] = answer
-	at = time.Now()
-	if _, err := s.conn.WriteTo(packet, to); err != nil {
-		delete(s.waiting, token)
+	key := numbered{addr.WithZone(""), s.count}
+	s.waiting[token], s.numbers[key] = waiter{out, request, key}, token
+	for range tries {
+		at = time.Now()
+		if _, err = s.conn.WriteTo(packet, to); err == nil || s.conn.raw {
+			break
+		}
+	}
+	if err != nil {
+		s.drop(token)
 		return 0, at, err
 	}
 	return token, at, nil
@@ -212,59 +322,101 @@ func (s *icmpSocket) mark(dscp int) error {
 	return nil
 }
 
-func (s *icmpSocket) forget(token uint64) {
+func (s *icmpSocket) forget(tokens []uint64) {
 	s.mu.Lock()
-	delete(s.waiting, token)
-	s.mu.Unlock()
+	defer s.mu.Unlock()
+	for _, t := range tokens {
+		s.drop(t)
+	}
 }
 
-// echo sends the packets of one measurement and returns their round trips in
-// ms, in the order sent, NaN for one that was not answered in time.
-func (p *pinger) echo(ctx context.Context, addr netip.Addr, set definition.PingSettings, timeout time.Duration) ([]float64, error) {
+// echo sends the packets of one measurement and gathers what comes of them. It ends
+// at once when somebody refuses one before any was answered.
+func (p *pinger) echo(ctx context.Context, addr netip.Addr, set definition.PingSettings, timeout time.Duration) (*echoes, error) {
 	s, err := p.socket(addr.Is4())
 	if err != nil {
 		return nil, &errOwn{err}
 	}
-	rtts := make([]float64, set.Packets)
-	answers := make([]chan time.Time, set.Packets)
-	sent := make([]time.Time, set.Packets)
-	tokens := make([]uint64, set.Packets)
-	spacing := time.NewTicker(time.Duration(max(1, set.SpacingMS)) * time.Millisecond)
-	defer spacing.Stop()
-	for i := range answers {
-		rtts[i] = math.NaN()
-		if i > 0 {
-			select {
-			case <-spacing.C:
-			case <-ctx.Done():
-				return nil, &errOwn{ctx.Err()}
-			}
+	run := &echoRun{socket: s, addr: addr, timeout: timeout, out: make(chan pong, set.Packets)}
+	defer func() { s.forget(run.tokens) }()
+	spacing := time.Duration(max(1, set.SpacingMS)) * time.Millisecond
+	began := time.Now()
+	for i := range set.Packets {
+		if over, err := run.listen(ctx, began.Add(time.Duration(i)*spacing)); over || err != nil {
+			return &run.echoes, err
 		}
-		answers[i] = make(chan time.Time, 1)
-		if tokens[i], sent[i], err = s.send(addr, i, set, answers[i]); err != nil {
-			if ours(err) {
-				return nil, err
-			}
-			if noWay(err) && noRoute(addr) {
-				return nil, &errOwn{fmt.Errorf("this machine has no route to %s", addr)}
-			}
-			close(answers[i]) // the network refused the packet: lost
+		if err := run.send(i, set); err != nil {
+			return nil, err
 		}
 	}
-	for i := range answers {
-		wait := time.NewTimer(time.Until(sent[i].Add(timeout)))
+	_, err = run.listen(ctx, time.Now().Add(timeout))
+	return &run.echoes, err
+}
+
+// echoRun is a measurement under way.
+type echoRun struct {
+	echoes
+	socket  *icmpSocket
+	addr    netip.Addr
+	timeout time.Duration
+	out     chan pong
+	tokens  []uint64
+	sent    []time.Time
+	open    int // requests of which nothing is known
+	heard   int // answers
+}
+
+func (r *echoRun) send(i int, set definition.PingSettings) error {
+	token, at, err := r.socket.send(r.addr, i, set, r.out)
+	r.rtts, r.sent = append(r.rtts, math.NaN()), append(r.sent, at)
+	switch {
+	case err == nil:
+		r.tokens = append(r.tokens, token)
+		r.open++
+	case ours(err):
+		return err
+	case noWay(err) && noRoute(r.addr):
+		return &errOwn{fmt.Errorf("this machine has no route to %s", r.addr)}
+	case errors.Is(err, unix.EMSGSIZE):
+		r.refusal = fmt.Sprintf("packets of %d bytes do not fit on the way to %s, as was said before", set.SizeBytes+8, r.addr)
+	} // otherwise the network refused the packet: lost
+	return nil
+}
+
+// listen takes what comes until a time; over says that nothing more is worth waiting for.
+func (r *echoRun) listen(ctx context.Context, until time.Time) (over bool, err error) {
+	timer := time.NewTimer(time.Until(until))
+	defer timer.Stop()
+	for last := len(r.sent) == cap(r.out); !last || r.open > 0; {
 		select {
-		case at, ok := <-answers[i]:
-			if ok && at.Sub(sent[i]) <= timeout {
-				rtts[i] = float64(at.Sub(sent[i])) / float64(time.Millisecond)
+		case p := <-r.out:
+			r.open--
+			if r.take(p); r.refusal != "" && r.heard == 0 {
+				return true, nil
 			}
-		case <-wait.C:
-			s.forget(tokens[i])
+		case <-timer.C:
+			return false, nil
 		case <-ctx.Done():
-			wait.Stop()
-			return nil, &errOwn{ctx.Err()}
+			return true, &errOwn{ctx.Err()}
 		}
-		wait.Stop()
 	}
-	return rtts, nil
+	return false, nil
+}
+
+// take notes what came of one request.
+func (r *echoRun) take(p pong) {
+	took := p.at.Sub(r.sent[p.request])
+	switch {
+	case p.refusal != "":
+		r.refusal = fmt.Sprintf("%s says of %s: %s", p.from, r.addr, p.refusal)
+		if p.from == r.addr {
+			r.refusal = fmt.Sprintf("%s itself says: %s", p.from, p.refusal)
+		}
+	case took <= r.timeout:
+		r.heard++
+		r.rtts[p.request] = float64(took) / float64(time.Millisecond)
+		if p.from.IsValid() && p.from.WithZone("") != r.addr.WithZone("") && !slices.Contains(r.others, p.from) {
+			r.others = append(r.others, p.from)
+		}
+	}
 }

@@ -2,7 +2,6 @@ package instrument
 
 import (
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -42,15 +41,12 @@ func openQueue(addr netip.Addr, set definition.PathSettings, flow uint16) (probe
 	} else if p.conn, err = listenUDP(v4, flow); err != nil {
 		return nil, &errOwn{err}
 	}
-	level, option := unix.IPPROTO_IP, unix.IP_RECVERR
 	p.ttl = ipv4.NewPacketConn(p.conn).SetTTL
 	if !v4 {
-		level, option = unix.IPPROTO_IPV6, unix.IPV6_RECVERR
 		p.ttl = ipv6.NewPacketConn(p.conn).SetHopLimit
 	}
 	if p.raw, err = p.conn.(syscall.Conn).SyscallConn(); err == nil {
-		var failed error
-		err = errors.Join(p.raw.Control(func(fd uintptr) { failed = unix.SetsockoptInt(int(fd), level, option, 1) }), failed)
+		err = hearErrors(p.raw, v4)
 	}
 	if err != nil {
 		p.conn.Close()
@@ -133,31 +129,17 @@ func (p *queueProber) answer(packet []byte) (reply, bool) {
 // told reads an entry of the error queue: the packet that was sent, and in a
 // control message who said what of it (struct sock_extended_err).
 func (p *queueProber) told(packet, oob []byte) (reply, bool) {
-	messages, err := unix.ParseSocketControlMessage(oob)
-	if err != nil {
+	e, ok := errorSaid(packet, oob, p.addr.Is4())
+	if !ok {
 		return reply{}, false
 	}
-	const head, fromICMP, fromICMP6 = 16, 2, 3
-	for _, m := range messages {
-		if len(m.Data) < head+8 || m.Data[4] != fromICMP && m.Data[4] != fromICMP6 {
-			continue
-		}
-		who := m.Data[head:]
-		k := icmpKind{v4: p.addr.Is4(), kind: m.Data[5], code: m.Data[6], protocol: udp}
-		var from netip.Addr
-		if k.v4 {
-			from = netip.AddrFrom4([4]byte(who[4:8]))
-		} else if len(who) >= 24 {
-			from = netip.AddrFrom16([16]byte(who[8:24]))
-		}
-		at := 0
-		if p.set.Method == definition.ByICMP {
-			k.protocol, at = icmp4, 6
-		}
-		if len(packet) < at+2 {
-			return reply{}, false // the router quoted too little to tell which
-		}
-		return reply{probe: int(binary.BigEndian.Uint16(packet[at:])), from: from, what: k.what(p.addr, from), note: k.note()}, true
+	at := 0
+	e.kind.protocol = udp
+	if p.set.Method == definition.ByICMP {
+		e.kind.protocol, at = icmp4, 6
 	}
-	return reply{}, false
+	if len(packet) < at+2 {
+		return reply{}, false // the router quoted too little to tell which
+	}
+	return reply{probe: int(binary.BigEndian.Uint16(packet[at:])), from: e.from, what: e.kind.what(p.addr, e.from), note: e.kind.note()}, true
 }

@@ -198,7 +198,7 @@ func (k icmpKind) what(target, from netip.Addr) answer {
 
 // note says what an unreachable message means: RFC 792, RFC 1812 §5.2.7.1, RFC 4443 §3.1.
 func (k icmpKind) note() string {
-	texts := map[uint8]string{0: "network unreachable", 1: "host unreachable", 2: "protocol unreachable", 3: "port unreachable", 4: "fragmentation needed",
+	texts := map[uint8]string{0: "network unreachable", 1: "host unreachable", 2: "protocol unreachable", 3: "port unreachable", 4: fragmentationNeeded,
 		6: "network unknown", 7: "host unknown", 9: "network administratively prohibited", 10: "host administratively prohibited", 13: "administratively prohibited"}
 	if !k.v4 {
 		texts = map[uint8]string{0: "no route", 1: "administratively prohibited", 2: "beyond the scope of the source", 3: "address unreachable", 4: "port unreachable", 5: "refused by policy", 6: "route rejected"}
@@ -210,6 +210,37 @@ func (k icmpKind) note() string {
 		return text
 	}
 	return fmt.Sprintf("unreachable, code %d", k.code)
+}
+
+// refusal says what an ICMP message other than an echo reply means for a packet that
+// was to reach its target; mtu is the largest that passes, 0 where it is not told.
+func (k icmpKind) refusal(mtu int) string {
+	note := k.note()
+	switch {
+	case k.what(netip.Addr{}, netip.Addr{}) == exceeded:
+		return "time to live exceeded: the way is a loop, or too long"
+	case !k.v4 && k.kind == uint8(ipv6.ICMPTypePacketTooBig):
+		note = "the packet is too big"
+	}
+	if mtu > 0 && (note == "the packet is too big" || note == fragmentationNeeded) {
+		note += fmt.Sprintf(", the largest that passes has %d bytes", mtu)
+	}
+	return note
+}
+
+// fragmentationNeeded is what IPv4 calls a packet that is too big (RFC 1191 §4).
+const fragmentationNeeded = "fragmentation needed"
+
+// mtuOf is the largest packet that passes, as an ICMP message tells it: RFC 1191 §4,
+// RFC 4443 §3.2.
+func mtuOf(message []byte, v4 bool) int {
+	switch {
+	case len(message) < 8:
+		return 0
+	case v4:
+		return int(binary.BigEndian.Uint16(message[6:]))
+	}
+	return int(min(binary.BigEndian.Uint32(message[4:]), 1<<20))
 }
 
 // dissect finds the probe that an ICMP message may answer, by the head of the

@@ -242,8 +242,8 @@ func (c CheckSpec) Validate() error {
 		if err := p.Check(); err != nil {
 			return err
 		}
-		if took := int64(p.Rounds)*p.SpacingMS + c.TimeoutMS; took >= c.IntervalS*1000 {
-			return fault("path.rounds", "%d rounds every %d ms and a timeout of %d ms do not fit into the interval of %d s", p.Rounds, p.SpacingMS, c.TimeoutMS, c.IntervalS)
+		if took := int64(p.Rounds)*p.SpacingMS + 2*c.TimeoutMS; took >= c.IntervalS*1000 {
+			return fault("path.rounds", "%d rounds every %d ms and twice the timeout of %d ms (to find the way, and for the last answers) do not fit into the interval of %d s", p.Rounds, p.SpacingMS, c.TimeoutMS, c.IntervalS)
 		}
 	}
 	if c.Kind == measure.DNS.Name && c.DNS != nil {
