@@ -129,7 +129,7 @@ func TestSearchIsBounded(t *testing.T) {
 		"long":                       {`"` + strings.Repeat("a", 9<<20) + `"`, definition.HTTPSettings{JSONPath: "$"}, measure.Failed, "longer than the 8388608 bytes that are read of JSON"},
 		"one long text":              {`{"a":"` + strings.Repeat("a", 7<<20) + `","b":7}`, definition.HTTPSettings{JSONPath: "$.b"}, measure.OK, ""},
 		"a filter over all":          {"[" + strings.Repeat(`{"a":{"b":1}},`, 12_000) + "0]", definition.HTTPSettings{JSONPath: "$..[?@.a.b == 2]"}, measure.Failed, "selects 0 values"},
-		"a regular expression in it": {`[{"a":"b"}]`, definition.HTTPSettings{JSONPath: `$[?match(@.a, "b")]`}, measure.Failed, "a regular expression (match, search)"},
+		"a regular expression in it": {`[{"a":"b"}]`, definition.HTTPSettings{JSONPath: `$[?match("b", @.a)]`}, measure.Failed, "a regular expression (match, search)"},
 	} {
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, c.body) }))
 		most := peak(func() {

@@ -31,7 +31,7 @@ type Rule struct {
 }
 
 // Explain says why i has its class in the account a, which e made.
-func (e *Evidence) Explain(a *Account, source verdict.Source, i span.Instant) Explanation {
+func (e *Evidence) Explain(a *Account, source verdict.Sources, i span.Instant) Explanation {
 	c := a.Clauses
 	states := e.states[a.Service]
 	state := states.At(i)[verdict.Nominal]
@@ -198,7 +198,7 @@ func (c *Clauses) short(states span.Timeline[verdict.Views], i span.Instant) (bo
 }
 
 // behind adds the services that had a part in it.
-func (e *Evidence) behind(out *Explanation, source verdict.Source, excusing []excusing) {
+func (e *Evidence) behind(out *Explanation, source verdict.Sources, excusing []excusing) {
 	seen := map[string]bool{out.Service.Service: true}
 	var below func(verdict.ServiceReason)
 	below = func(r verdict.ServiceReason) {

@@ -322,7 +322,10 @@ func manyVisits(path string) string {
 		case c == '\'' || c == '"':
 			quote = c
 		case c == '(' && (strings.HasSuffix(path[:i], "match") || strings.HasSuffix(path[:i], "search")):
-			return "a regular expression (match, search)"
+			if !simplePattern(path[i+1:]) {
+				return "a regular expression (match, search) that is long, or not written in it"
+			}
+			open = append(open, c)
 		case c == '[' || c == '(':
 			open = append(open, c)
 		case c == ']' || c == ')':
@@ -339,6 +342,27 @@ func manyVisits(path string) string {
 		}
 	}
 	return ""
+}
+
+// literal is a text in a JSONPath at the end of a function's arguments.
+var literal = regexp.MustCompile(`,\s*(?:'((?:[^'\\]|\\.)*)'|"((?:[^"\\]|\\.)*)")\s*\)`)
+
+// mostSimple is how large a regular expression within a JSONPath may become.
+const mostSimple = 300
+
+// simplePattern says whether the arguments of match or search end with a regular
+// expression that is written there and not large.
+func simplePattern(arguments string) bool {
+	found := literal.FindStringSubmatch(arguments)
+	if found == nil || strings.ContainsAny(arguments[:strings.Index(arguments, found[0])], "()'\"") {
+		return false
+	}
+	tree, err := syntax.Parse(found[1]+found[2], syntax.Perl)
+	if err != nil {
+		return false
+	}
+	prog, err := syntax.Compile(tree.Simplify())
+	return err == nil && len(prog.Inst) <= mostSimple
 }
 
 var httpMethods = []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"}

@@ -139,12 +139,15 @@ func TestPathsThatVisitTooMuch(t *testing.T) {
 		`$['it\'s..', 'x'].a`:                      "several selectors",
 		"$[?match(@.name, 'Eider.*,')].last_hour":  "",
 		"$[?@.open && count(@..berth) > 1].berths": "",
-		"$..a..b":                   "descent",
-		"$..[?@..a]":                "descent",
-		"$[0,0][0,0]":               "several selectors",
-		"$[?@['a','b']]":            "several selectors",
-		"$[?$[?$[*]]]":              "root",
-		"$[?count($..berth) > 1].a": "root",
+		"$[?search(@.name, @.pattern)]":            "regular expression",
+		"$[?match(@.name, '(a{0,900}b?)')]":        "regular expression",
+		`$[?search(@["na(me"], "x")]`:              "regular expression",
+		"$..a..b":                                  "descent",
+		"$..[?@..a]":                               "descent",
+		"$[0,0][0,0]":                              "several selectors",
+		"$[?@['a','b']]":                           "several selectors",
+		"$[?$[?$[*]]]":                             "root",
+		"$[?count($..berth) > 1].a":                "root",
 	} {
 		spec := check(func(c *CheckSpec) { c.HTTP = &HTTPSettings{JSONPath: path} })
 		switch err := spec.Validate(); {

@@ -7,6 +7,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
+	"kestite/core/verdict"
 )
 
 // Line is a row of measurements.csv and where it stands.
@@ -18,7 +19,7 @@ type Line struct {
 	Role string `json:"role"`
 }
 
-// Roles of a Line.
+// Roles of a Line, beside those of a verdict.Because.
 const (
 	Begins = "begins the run"    // the first ones of the run of equal measurements that speaks
 	Holds  = "holds"             // the last one at or before the instant
@@ -32,6 +33,7 @@ type Asked struct {
 	Check, Location string
 	Stretch         span.Span // [first, last], both included
 	At              span.Instant
+	Because         []verdict.Because // measurements of this lane to be named as well
 }
 
 // FindLines reads measurements.csv once more and returns the rows that decided
@@ -57,7 +59,7 @@ func FindLines(bundle *definition.Compiled, name string, open Open, asked []Aske
 	}
 	out := make([][]Line, len(asked))
 	for i := range found {
-		out[i] = found[i].lines()
+		out[i] = found[i].lines(asked[i])
 	}
 	return out, nil
 }
@@ -67,9 +69,18 @@ type decisive struct {
 	begins      []sample
 	holds, next sample
 	held, later bool
+	because     [][]sample // by the asked's
 }
 
 func (d *decisive) take(a Asked, s sample) {
+	if d.because == nil {
+		d.because = make([][]sample, len(a.Because))
+	}
+	for i, b := range a.Because {
+		if s.at >= b.From && s.at <= b.To && (s.outcome == measure.Failed) == b.Failed {
+			d.because[i] = earliest(d.because[i], s, int(b.Count))
+		}
+	}
 	switch {
 	case s.at > a.At:
 		if !d.later || s.at < d.next.at {
@@ -82,16 +93,34 @@ func (d *decisive) take(a Asked, s sample) {
 	if s.at < a.Stretch.From || s.at > a.Stretch.To {
 		return
 	}
-	at, known := slices.BinarySearchFunc(d.begins, s, func(x, y sample) int { return cmp.Compare(x.at, y.at) })
-	if known || at >= first {
-		return
-	}
-	d.begins = slices.Insert(d.begins, at, s)
-	d.begins = d.begins[:min(first, len(d.begins))]
+	d.begins = earliest(d.begins, s, first)
 }
 
-func (d *decisive) lines() []Line {
-	var out []Line
+// earliest joins a sample to a list of the n earliest, in order.
+func earliest(list []sample, s sample, n int) []sample {
+	at, known := slices.BinarySearchFunc(list, s, func(x, y sample) int { return cmp.Compare(x.at, y.at) })
+	if known || at >= n {
+		return list
+	}
+	list = slices.Insert(list, at, s)
+	return list[:min(n, len(list))]
+}
+
+func (d *decisive) lines(a Asked) []Line {
+	out := d.spoken()
+	for i, list := range d.because {
+		for _, s := range list {
+			if !slices.ContainsFunc(out, func(l Line) bool { return l.At == s.at }) {
+				out = append(out, Line{s.line, s.at, s.outcome, a.Because[i].Role})
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Line) int { return cmp.Compare(a.At, b.At) })
+	return out
+}
+
+func (d *decisive) spoken() []Line {
+	out := []Line{}
 	for _, s := range d.begins {
 		if !d.held || s.at < d.holds.at {
 			out = append(out, Line{s.line, s.at, s.outcome, Begins})

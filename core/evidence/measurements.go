@@ -22,6 +22,7 @@ type Measurements struct {
 	Rows      int64 // rows read
 	LeftOut   int64 // rows whose check, location or instant no revision names
 	stretches map[[2]string][]verdict.Stretch
+	raw       map[[2]string][]verdict.Stretch // of checks that a rolling rule judged, before it did
 	answered  map[latencyKey][]answers
 }
 
@@ -33,6 +34,19 @@ type latencyKey struct {
 // Stretches is a verdict.Source.
 func (m *Measurements) Stretches(check, location string) []verdict.Stretch {
 	return m.stretches[[2]string{check, location}]
+}
+
+// Raw is a verdict.Source of what the rolling rules judged.
+func (m *Measurements) Raw(check, location string) []verdict.Stretch {
+	if list, rolled := m.raw[[2]string{check, location}]; rolled {
+		return list
+	}
+	return m.Stretches(check, location)
+}
+
+// Sources are those of an explanation.
+func (m *Measurements) Sources() verdict.Sources {
+	return verdict.Sources{Judged: m.Stretches, Raw: m.Raw}
 }
 
 // Timing is an account.Timing over the limits that the bundle's agreements name.
@@ -114,6 +128,7 @@ const (
 	mostLanes     = 200_000
 	mostHours     = 1_000_000 // 114 years
 	mostStretches = 4_000_000
+	mostInHour    = 8 << 20 // rows out of order, beyond what is sorted at once anyway
 )
 
 type collector struct {
@@ -164,7 +179,7 @@ type Progress func(rows, bytes int64)
 func ReadMeasurements(bundle *definition.Compiled, name string, open Open, progress Progress) (*Measurements, error) {
 	c := &collector{
 		bundle: bundle, name: name, lanes: map[string]*lane{}, limits: map[string][]int64{}, perHour: map[int64]int64{}, most: mostSorted,
-		out: &Measurements{stretches: map[[2]string][]verdict.Stretch{}, answered: map[latencyKey][]answers{}},
+		out: &Measurements{stretches: map[[2]string][]verdict.Stretch{}, raw: map[[2]string][]verdict.Stretch{}, answered: map[latencyKey][]answers{}},
 	}
 	for _, a := range bundle.Agreements {
 		if l := a.Latency; l != nil && !slices.Contains(c.limits[l.Check], l.Limit()) {
@@ -209,6 +224,7 @@ func (c *collector) roll() {
 		for _, l := range c.order {
 			if l.known && l.check == id {
 				lanes[l.location] = c.out.stretches[[2]string{id, l.location}]
+				c.out.raw[[2]string{id, l.location}] = lanes[l.location]
 			}
 		}
 		for location, list := range verdict.Roll(revisions, lanes, false) {
@@ -385,7 +401,7 @@ func (c *collector) sorted(lanes []*lane, open Open, progress Progress) error {
 			if !l.unordered || !slice.Contains(s.at) {
 				return nil
 			}
-			if held++; held > 2*c.most {
+			if held++; held > c.most+mostInHour {
 				return &RowFault{c.name, []int64{s.line}, fmt.Sprintf("the hour of %s has more rows out of order than can be sorted; sort the file by time", s.at)}
 			}
 			samples[l] = append(samples[l], s)

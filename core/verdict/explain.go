@@ -35,7 +35,32 @@ type LocationReason struct {
 	First    *span.Instant `json:"first_at,omitempty"` // of the stretch that speaks
 	Last     *span.Instant `json:"last_at,omitempty"`
 	Count    int64         `json:"count,omitempty"`
+	// Because are the measurements that made it so: those that confirmed a failure
+	// or a recovery, or let a rolling rule believe one.
+	Because []Because `json:"because,omitempty"`
 }
+
+// Because is the first Count measurements of a location within a time, both ends
+// included, that failed or did not.
+type Because struct {
+	Location string       `json:"location"`
+	From     span.Instant `json:"from"`
+	To       span.Instant `json:"to"`
+	Count    int64        `json:"count"`
+	Failed   bool         `json:"failed"`
+	Role     string       `json:"role"`
+}
+
+// Roles of measurements that made a state.
+const (
+	ConfirmsFailure  = "confirms the failure"
+	ConfirmsRecovery = "confirms the recovery"
+	LetsBelieve      = "lets the rolling rule believe it"
+)
+
+// Sources are where an explanation finds stretches: as judged, and as they were
+// before a rolling rule judged them.
+type Sources struct{ Judged, Raw Source }
 
 // GroupReason says what a dependency group contributes.
 type GroupReason struct {
@@ -48,7 +73,7 @@ type GroupReason struct {
 
 // Explain says why a service of the bundle is in its state at i. states are
 // those of all services, as Services returns them.
-func Explain(c *definition.Compiled, source Source, states map[string]span.Timeline[Views], id string, i span.Instant) ServiceReason {
+func Explain(c *definition.Compiled, source Sources, states map[string]span.Timeline[Views], id string, i span.Instant) ServiceReason {
 	s := c.Services[id].InForce(i)
 	out := ServiceReason{Service: id, At: i, State: states[id].At(i)[Nominal], Checks: []CheckReason{}, Groups: []GroupReason{}}
 	if s == nil {
@@ -92,12 +117,15 @@ func Explain(c *definition.Compiled, source Source, states map[string]span.Timel
 	return out
 }
 
-func explainCheck(r definition.Check, revisions Revisions, source Source, i span.Instant) CheckReason {
+func explainCheck(r definition.Check, revisions Revisions, source Sources, i span.Instant) CheckReason {
 	out := CheckReason{Check: r.ID, Decides: r.Role == definition.Decides}
 	locations := r.Assigned()
 	states := make([]State, len(locations))
 	for n, l := range locations {
-		reason := explainLocation(l, source(r.ID, l), revisions, i)
+		reason := explainLocation(l, source.Judged(r.ID, l), revisions, i)
+		if r.Rolling != nil && reason.State == Down {
+			reason.Because = revisions.believers(r, l, source.Raw, i)
+		}
 		states[n] = reason.State
 		out.Locations = append(out.Locations, reason)
 	}
@@ -146,26 +174,85 @@ func explainLocation(location string, stretches []Stretch, revisions Revisions, 
 		stale := s.Last.Add(set.StaleAfter)
 		switch {
 		case s.State == Unmeasured:
-			out.Text = fmt.Sprintf("%s failed, too few to be confirmed and without a state before: unmeasured", plural(int(s.Count), "measurement"))
+			out.Text = fmt.Sprintf("%s failed%s", plural(int(s.Count), "measurement"), revisions.undecided(stretches, n))
 		case i >= stale:
 			out.Text = fmt.Sprintf("silent: the last measurement, at %s, holds for %d s only", s.Last, set.StaleAfter/span.Second)
 		default:
 			out.State = s.State
-			out.Text = outcomeText(s)
+			out.Text = revisions.outcomeText(s)
+			out.Because = revisions.because(location, stretches, n)
 		}
 		break
 	}
 	return out
 }
 
-func outcomeText(s Stretch) string {
+// follows says whether a stretch comes after the one before it without a gap.
+func (r Revisions) follows(list []Stretch, n int) bool {
+	if n <= 0 || n >= len(list) {
+		return false
+	}
+	set, _ := r.Settings(list[n-1].Last)
+	return list[n].First <= list[n-1].Last.Add(set.StaleAfter)
+}
+
+// undecided is why failures have no state.
+func (r Revisions) undecided(list []Stretch, n int) string {
+	c := r.Valid(list[n].Last)
+	few := fmt.Sprintf(", fewer than the %d in a row that confirm it", c.Confirm)
+	if c.Rolling != nil {
+		few = ", which the rolling rule does not believe (" + c.Rolling.String() + ")"
+	}
+	for r.follows(list, n+1) && list[n+1].State == Unmeasured {
+		n++
+	}
+	switch {
+	case n == len(list)-1:
+		return few + ", when the data end: unmeasured"
+	case !r.follows(list, n+1):
+		return few + ", before it fell silent: unmeasured"
+	}
+	return few + ", and there was no state before: unmeasured"
+}
+
+// because are the measurements that confirmed the state of a stretch.
+func (r Revisions) because(location string, list []Stretch, n int) []Because {
+	down := list[n].State == Down
+	k := n // where that state began
+	for r.follows(list, k) && (list[k-1].State == Down) == down && list[k-1].State != Unmeasured {
+		k--
+	}
+	c := r.Valid(list[k].First)
+	if c == nil || c.Rolling != nil {
+		return nil
+	}
+	need, role := c.Confirm, ConfirmsFailure
+	if !down {
+		if !r.follows(list, k) || list[k-1].State != Down {
+			return nil // it was never otherwise
+		}
+		need, role = c.Recover, ConfirmsRecovery
+	}
+	var out []Because
+	for ; k < len(list) && need > 0 && (list[k].Own == Down) == down; k++ {
+		s := list[k]
+		out = append(out, Because{location, s.First, s.Last, min(need, s.Count), down, role})
+		need -= s.Count
+	}
+	return out
+}
+
+func (r Revisions) outcomeText(s Stretch) string {
+	c := r.Valid(s.Last)
 	own := map[State]string{Up: "ok", Degraded: "degraded", Down: "failed"}[s.Own]
 	text := fmt.Sprintf("%s %s", plural(int(s.Count), "measurement"), own)
 	switch {
 	case s.State == Down && s.Own != Down:
-		text += ", a recovery not confirmed: still down"
+		text += fmt.Sprintf(", a recovery not confirmed (by %d in a row): still down", c.Recover)
+	case s.State != Down && s.Own == Down && c.Rolling != nil:
+		text += ", a failure that the rolling rule does not believe (" + c.Rolling.String() + "): still " + s.State.String()
 	case s.State != Down && s.Own == Down:
-		text += ", a failure not confirmed: still " + s.State.String()
+		text += fmt.Sprintf(", a failure not confirmed (by %d in a row): still %s", c.Confirm, s.State)
 	}
 	return text
 }

@@ -93,6 +93,49 @@ func believe(list []failure, confirmed map[string][]bool) {
 	}
 }
 
+// believers are the failures of all locations, in the first window that holds enough
+// of them, that let the rolling rule believe the last failure of a location at or
+// before an instant.
+func (r Revisions) believers(c definition.Check, location string, raw Source, at span.Instant) []Because {
+	lanes := map[string][]Stretch{}
+	for _, one := range r {
+		for _, l := range one.Locations {
+			lanes[l] = raw(c.ID, l)
+		}
+	}
+	list := r.failures(lanes)
+	which := -1
+	for i, f := range list {
+		if f.location == location && f.at <= at {
+			which = i
+		}
+	}
+	if which < 0 {
+		return nil
+	}
+	for end := which; end < len(list); end++ {
+		rule := list[end].rule
+		first := slices.IndexFunc(list[:end+1], func(f failure) bool { return f.at > list[end].at.Add(-rule.WindowS*span.Second) })
+		if first > which {
+			continue // it is not in this window; a longer one may come
+		}
+		in := list[first : end+1]
+		places := map[string]bool{}
+		for _, f := range in {
+			places[f.location] = true
+		}
+		if int64(len(in)) < rule.Runs || int64(len(places)) < rule.Locations {
+			continue
+		}
+		out := make([]Because, len(in))
+		for i, f := range in {
+			out[i] = Because{f.location, f.at, f.at, 1, true, LetsBelieve}
+		}
+		return out
+	}
+	return nil
+}
+
 // again runs the machine over the stretches of one location.
 func (r Revisions) again(list []Stretch, believed []bool, live bool) []Stretch {
 	var s Series

@@ -181,7 +181,7 @@ func newFleet(t *testing.T) *fleet {
 		if f.pg != nil {
 			f.pg.Stop(context.Background())
 		}
-		if t.Failed() && os.Getenv("KESTITE_CHAOS_KEEP") != "" {
+		if t.Failed() && os.Getenv("KESTITE_CHAOS") != "" { // a soak that found something
 			t.Logf("all of it is kept in %s", dir)
 			return
 		}

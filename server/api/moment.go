@@ -405,7 +405,7 @@ func (s *Server) explain(ctx context.Context, snap *catalogue.Snapshot, agreemen
 	if err != nil {
 		return account.Explanation{}, err
 	}
-	return open.Evidence.Explain(list[0], open.Stretches.Source, at), nil
+	return open.Evidence.Explain(list[0], open.Stretches.Sources(), at), nil
 }
 
 // reason explains the service's state alone, as live screens see it.
@@ -422,7 +422,7 @@ func (s *Server) reason(ctx context.Context, snap *catalogue.Snapshot, id string
 	for n := range open.Bundle.Services {
 		states[n] = open.Evidence.Service(n)
 	}
-	return verdict.Explain(open.Bundle, open.Stretches.Source, states, id, at), nil
+	return verdict.Explain(open.Bundle, open.Stretches.Sources(), states, id, at), nil
 }
 
 // momentSamples adds names and the raw measurements behind a reason.

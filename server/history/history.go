@@ -23,16 +23,36 @@ import (
 	"kestite/server/store/gen/db"
 )
 
-// Margin is how far beyond a period stretches are loaded: outages that cross
-// its edges, lead and linger, and what settles the last measurements, all of
-// which are at most a day, lie inside it.
-const Margin = 8 * span.Day
+// Margin is how far beyond a period stretches are loaded for an account: outages
+// that cross its edges, lead and linger, and what settles the last measurements, all
+// of which are at most a day, lie inside it. A live state needs no more of the past
+// than Recent: with what is looked at anyway, longer than any measurement holds (a week).
+const (
+	Margin = 8 * span.Day
+	Recent = 6 * span.Day
+)
 
 // LaneKey names a lane.
 type LaneKey struct{ Check, Location string }
 
 // Stretches are those of some lanes over some time.
 type Stretches map[LaneKey][]verdict.Stretch
+
+// Loaded are stretches as judged, and as they were before a rolling rule judged them.
+type Loaded struct {
+	Stretches
+	raw Stretches
+}
+
+// Sources are those of an explanation.
+func (l Loaded) Sources() verdict.Sources {
+	return verdict.Sources{Judged: l.Source, Raw: func(check, location string) []verdict.Stretch {
+		if list, rolled := l.raw[LaneKey{check, location}]; rolled {
+			return list
+		}
+		return l.Source(check, location)
+	}}
+}
 
 // Source is the verdict.Source of these stretches.
 func (s Stretches) Source(check, location string) []verdict.Stretch {
@@ -67,21 +87,30 @@ func Incomputable(err error) bool {
 	return errors.As(err, &fault) || errors.As(err, &lane)
 }
 
-// Load returns the stretches of a bundle's checks that touch within, extended by Margin.
-func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, within span.Span, ending Ending) (Stretches, error) {
+// margin is how far beyond a time is loaded.
+func (e Ending) margin() int64 {
+	if e == Live {
+		return Recent
+	}
+	return Margin
+}
+
+// Load returns the stretches of a bundle's checks that touch within, extended by
+// Margin, or Recent for live states.
+func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, within span.Span, ending Ending) (Loaded, error) {
 	lanes, err := s.LanesOfChecks(ctx, slices.Collect(maps.Keys(bundle.Checks)))
 	if err != nil {
-		return nil, fmt.Errorf("load lanes: %w", err)
+		return Loaded{}, fmt.Errorf("load lanes: %w", err)
 	}
 	ids := make([]int32, len(lanes))
 	for i, l := range lanes {
 		ids[i] = l.ID
 	}
 	rows, err := s.Stretches(ctx, db.StretchesParams{
-		Lanes: ids, Since: within.From.Add(-Margin).Time(), Before: within.To.Add(Margin).Time(),
+		Lanes: ids, Since: within.From.Add(-ending.margin()).Time(), Before: within.To.Add(ending.margin()).Time(),
 	})
 	if err != nil {
-		return nil, fmt.Errorf("load stretches: %w", err)
+		return Loaded{}, fmt.Errorf("load stretches: %w", err)
 	}
 	byLane := make(map[int32][]verdict.Stretch, len(lanes))
 	for _, r := range rows {
@@ -90,22 +119,22 @@ func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, withi
 			First: span.Of(r.FirstAt), Last: span.Of(r.LastAt), Count: r.Count,
 		})
 	}
-	out := make(Stretches, len(lanes))
+	out := Loaded{make(Stretches, len(lanes)), Stretches{}}
 	rolling := map[string]map[string][]verdict.Stretch{}
 	for _, l := range lanes {
 		list := byLane[l.ID]
 		series, err := SeriesOf(l)
 		if err != nil {
-			return nil, err
+			return Loaded{}, err
 		}
-		if p := series.Pending; len(p) > 0 && p[0].First < within.To.Add(Margin) {
+		if p := series.Pending; len(p) > 0 && p[0].First < within.To.Add(ending.margin()) {
 			if ending == Live {
 				list = series.Waiting(list)
 			} else {
 				list = series.AtEnd(list)
 			}
 		}
-		out[LaneKey{l.CheckID, l.Location}] = list
+		out.Stretches[LaneKey{l.CheckID, l.Location}] = list
 		if verdict.Revisions(bundle.Checks[l.CheckID]).Rolls() {
 			if rolling[l.CheckID] == nil {
 				rolling[l.CheckID] = map[string][]verdict.Stretch{}
@@ -115,7 +144,7 @@ func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, withi
 	}
 	for check, lanes := range rolling {
 		for location, list := range verdict.Roll(bundle.Checks[check], lanes, bool(ending)) {
-			out[LaneKey{check, location}] = list
+			out.raw[LaneKey{check, location}], out.Stretches[LaneKey{check, location}] = lanes[location], list
 		}
 	}
 	return out, nil
@@ -152,7 +181,7 @@ type Books struct {
 type Period struct {
 	Calendar  calendar.Period
 	Bundle    *definition.Compiled
-	Stretches Stretches
+	Stretches Loaded
 	Evidence  *account.Evidence
 }
 

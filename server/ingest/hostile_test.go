@@ -492,6 +492,47 @@ func TestJudgingIsAskedForWithoutWaiting(t *testing.T) {
 	}
 }
 
+// A service that is being judged for long holds up no other: its wish waits for the
+// next time. Many are judged in several short transactions.
+func TestJudgingOfOneHoldsUpNoOther(t *testing.T) {
+	srv := silentFleet(t, 50)
+	exec(t, srv, "DELETE FROM judge_due")
+	exec(t, srv, "INSERT INTO judge_due (service) VALUES ('tickets')")
+	exec(t, srv, "INSERT INTO judge_due (service) SELECT id FROM definition WHERE kind = 'service' AND id <> 'tickets' ORDER BY id")
+	within, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	if err := srv.API.Store.Tx(within, func(tx pgx.Tx, q *db.Queries) error {
+		if err := q.LockJudging(within, []string{"tickets"}); err != nil {
+			return err
+		}
+		rounds := 0
+		for more := true; more; rounds++ {
+			var err error
+			if more, err = srv.Judge.Due(store.For(within, store.Jobs)); err != nil {
+				t.Fatal(err)
+			}
+			if left := scan[int](t, srv, "SELECT count(*) FROM judge_due"); left == 1 {
+				break
+			}
+		}
+		if rounds < 2 {
+			t.Errorf("all in %d transactions", rounds+1)
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if who := scan[string](t, srv, "SELECT string_agg(service, ' ') FROM judge_due"); who != "tickets" {
+		t.Errorf("waiting: %s", who)
+	}
+	if _, err := srv.Judge.Due(within); err != nil {
+		t.Fatal(err)
+	}
+	if n := scan[int](t, srv, "SELECT count(*) FROM judge_due"); n != 0 {
+		t.Errorf("%d wishes are left when nobody is at it any more", n)
+	}
+}
+
 // A service that cannot be judged says why, and the others are judged.
 func TestOneServiceThatCannotBeJudged(t *testing.T) {
 	srv := silentFleet(t, 3)

@@ -101,7 +101,7 @@ func stored(t testing.TB, srv *server.Server) history.Stretches {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return list
+	return list.Stretches
 }
 
 func settings(confirm, recover int64) verdict.Settings {

@@ -34,12 +34,16 @@ type Judge struct {
 // state that is older keeps the beginning stored before, or is looked for
 // farBack where none is stored.
 const (
-	lookBack = 30 * span.Day
+	lookBack = 2 * span.Day
 	farBack  = 3660 * span.Day
 )
 
-// mostAtOnce is how many wishes one transaction takes.
-const mostAtOnce = 300
+// mostWishes is how many wishes one transaction looks at, and mostAtOnce how many
+// services it judges: few, so that it is short however much there is to read of them.
+const (
+	mostWishes = 300
+	mostAtOnce = 20
+)
 
 // staleEvery is how often silence is looked for; one is seen at most this late.
 const staleEvery = 2 * time.Second
@@ -75,11 +79,11 @@ func (j *Judge) Run(ctx context.Context, wake <-chan struct{}, stale bool) {
 	}
 }
 
-// Due judges some of the services that wait for it; more says whether others
-// may wait still.
+// Due judges some of the services that wait for it, those that nobody else is at;
+// more says whether others may wait still.
 func (j *Judge) Due(ctx context.Context) (more bool, err error) {
 	err = j.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
-		due, err := q.TakeJudging(ctx, mostAtOnce)
+		due, err := q.TakeJudging(ctx, mostWishes)
 		if err != nil || len(due) == 0 {
 			return err
 		}
@@ -89,21 +93,44 @@ func (j *Judge) Due(ctx context.Context) (more bool, err error) {
 		if err != nil {
 			return err
 		}
-		more = len(due) == mostAtOnce
-		ids := make([]int64, len(due))
-		services := make([]string, len(due))
-		for i, d := range due {
-			ids[i], services[i] = d.ID, d.Service
+		var asked []string
+		for _, d := range due {
+			if !slices.Contains(asked, d.Service) && len(asked) < mostAtOnce {
+				asked = append(asked, d.Service)
+			}
 		}
-		if err := j.services(ctx, tx, q, snap, services); err != nil {
+		free, err := j.free(ctx, q, snap, asked)
+		if err != nil || len(free) == 0 {
 			return err
 		}
-		return q.DropJudging(ctx, ids)
+		var met []int64
+		for _, d := range due {
+			if slices.Contains(free, d.Service) {
+				met = append(met, d.ID)
+			}
+		}
+		more = len(met) < len(due) || len(due) == mostWishes
+		if err := j.services(ctx, tx, q, snap, snap.Affected(free...)); err != nil {
+			return err
+		}
+		return q.DropJudging(ctx, met)
 	})
 	if err == nil {
 		err = j.Store.Judged(ctx, j.Now())
 	}
 	return more, err
+}
+
+// free are those of some services that nobody else judges, nor any that depends on
+// them; nobody will until the transaction ends.
+func (j *Judge) free(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string) ([]string, error) {
+	locked, err := q.TryJudging(ctx, snap.Affected(services...))
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(services, func(id string) bool {
+		return slices.ContainsFunc(snap.Affected(id), func(a string) bool { return !slices.Contains(locked, a) })
+	}), nil
 }
 
 // Services judges the services named and all that depend on them, at once.
@@ -112,16 +139,19 @@ func (j *Judge) Services(ctx context.Context, services []string) error {
 	if err != nil {
 		return err
 	}
-	return j.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error { return j.services(ctx, tx, q, snap, services) })
+	affected := snap.Affected(services...)
+	return j.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		if err := q.LockJudging(ctx, affected); err != nil {
+			return fmt.Errorf("wait for others that judge %v: %w", affected, err)
+		}
+		return j.services(ctx, tx, q, snap, affected)
+	})
 }
 
-func (j *Judge) services(ctx context.Context, tx pgx.Tx, q *db.Queries, snap *catalogue.Snapshot, services []string) error {
-	affected := snap.Affected(services...)
+// services judges services that are locked, with all that depend on them.
+func (j *Judge) services(ctx context.Context, tx pgx.Tx, q *db.Queries, snap *catalogue.Snapshot, affected []string) error {
 	if len(affected) == 0 {
 		return nil
-	}
-	if err := q.LockJudging(ctx, affected); err != nil {
-		return fmt.Errorf("wait for others that judge %v: %w", affected, err)
 	}
 	known, err := q.States(ctx)
 	if err != nil {
@@ -247,7 +277,7 @@ func (j *Judge) states(ctx context.Context, q *db.Queries, snap *catalogue.Snaps
 		return nil, nil, err
 	}
 	doubted := map[string]int64{}
-	for key, list := range stretches {
+	for key, list := range stretches.Stretches {
 		doubted[key.Check] += history.Doubted(bundle, key.Check, list, now)
 	}
 	return verdict.Services(bundle, stretches.Source), doubted, nil

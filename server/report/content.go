@@ -103,7 +103,7 @@ func Freeze(p *history.Period) ([]byte, error) {
 		for _, c := range s.Checks {
 			for _, l := range c.Assigned() {
 				key := history.LaneKey{Check: c.ID, Location: l}
-				if list := p.Stretches[key]; len(list) > 0 && !seen[key] {
+				if list := p.Stretches.Stretches[key]; len(list) > 0 && !seen[key] {
 					in.Stretches = append(in.Stretches, LaneInput{c.ID, l, list})
 				}
 				seen[key] = true

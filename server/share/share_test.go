@@ -100,7 +100,7 @@ func TestRosters(t *testing.T) {
 	seen(ids[1], "cut off", 0, now)
 	roster(ids[0])
 	seen(ids[0], "cut off", 0, now)
-	roster(ids...) // both are cut off: they measure on
+	roster(ids...)                // both are cut off: they measure on
 	seen(ids[0], "", 40_000, now) // its own clock is off: what it measures is placed by the database's
 	seen(ids[1], "", 0, now)
 	roster(ids...)

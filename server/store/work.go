@@ -33,7 +33,7 @@ type bounds struct {
 var kinds = [...]bounds{
 	People: {"people", 30_000, 5_000, 10_000, 8},
 	Agents: {"agents", 10_000, 3_000, 5_000, 7},
-	Jobs:   {"jobs", 60_000, 5_000, 10_000, 6},
+	Jobs:   {"jobs", 60_000, 5_000, 20_000, 6},
 	turns:  {"turns", 10_000, 5_000, 10_000, 3},
 }
 

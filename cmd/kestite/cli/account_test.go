@@ -243,7 +243,7 @@ func TestExplainAgreesWithEveryVector(t *testing.T) {
 		for _, a := range r.accounts {
 			for _, i := range a.Intervals {
 				for _, at := range []span.Instant{i.From, (i.From + i.To) / 2, i.To - 1} {
-					if x := r.evidence.Explain(a, r.rows.Stretches, at); x.Class != i.Class {
+					if x := r.evidence.Explain(a, r.rows.Sources(), at); x.Class != i.Class {
 						t.Errorf("%s %s at %s: explained as %s, accounted as %s", filepath.Base(dir), a.Agreement, at, x.Class, i.Class)
 					}
 				}

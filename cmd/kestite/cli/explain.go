@@ -40,7 +40,7 @@ func explainAt(w io.Writer, r *evidenceRead, instant, format string) error {
 	}
 	list := make([]explained, 0, len(r.accounts))
 	for _, a := range r.accounts {
-		list = append(list, explained{Explanation: r.evidence.Explain(a, r.rows.Stretches, at), Measurements: []laneLines{}})
+		list = append(list, explained{Explanation: r.evidence.Explain(a, r.rows.Sources(), at), Measurements: []laneLines{}})
 	}
 	if err := r.findLines(list); err != nil {
 		return err
@@ -75,6 +75,13 @@ func (r *evidenceRead) findLines(list []explained) error {
 					a := evidence.Asked{Check: c.Check, Location: l.Location, Stretch: span.Span{From: 1}, At: s.At}
 					if l.First != nil {
 						a.Stretch = span.Span{From: *l.First, To: *l.Last}
+					}
+					for _, other := range c.Locations {
+						for _, b := range other.Because {
+							if b.Location == l.Location {
+								a.Because = append(a.Because, b)
+							}
+						}
 					}
 					asked = append(asked, a)
 					x.Measurements = append(x.Measurements,

@@ -32,6 +32,10 @@ SELECT id, service FROM judge_due ORDER BY id LIMIT $1 FOR UPDATE SKIP LOCKED;
 -- name: DropJudging :exec
 DELETE FROM judge_due WHERE id = ANY($1::bigint[]);
 
+-- name: TryJudging :many
+-- Those of some services that nobody judges now; nobody else does until the end of the transaction.
+SELECT u.s::text AS service FROM (SELECT unnest($1::text[]) AS s) u WHERE pg_try_advisory_xact_lock(hashtextextended('judging ' || u.s, 0));
+
 -- name: LockJudging :exec
 -- One judging of a service at a time, so that a later one never sees less;
 -- lifted at the end of the transaction. All lock in the order of the keys.

@@ -1001,6 +1001,31 @@ func (q *Queries) TakeJudging(ctx context.Context, limit int32) ([]TakeJudgingRo
 	return items, nil
 }
 
+const tryJudging = `-- name: TryJudging :many
+SELECT u.s::text AS service FROM (SELECT unnest($1::text[]) AS s) u WHERE pg_try_advisory_xact_lock(hashtextextended('judging ' || u.s, 0))
+`
+
+// Those of some services that nobody judges now; nobody else does until the end of the transaction.
+func (q *Queries) TryJudging(ctx context.Context, dollar_1 []string) ([]string, error) {
+	rows, err := q.db.Query(ctx, tryJudging, dollar_1)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []string{}
+	for rows.Next() {
+		var service string
+		if err := rows.Scan(&service); err != nil {
+			return nil, err
+		}
+		items = append(items, service)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const unsoundHours = `-- name: UnsoundHours :many
 SELECT hour_at FROM hour
 WHERE lane = $1 AND (NOT (coalesce(low, 0) BETWEEN -1e15 AND 1e15) OR NOT (coalesce(mean, 0) BETWEEN -1e15 AND 1e15) OR NOT (coalesce(high, 0) BETWEEN -1e15 AND 1e15))
