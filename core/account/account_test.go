@@ -72,7 +72,7 @@ func read(t testing.TB, c *definition.Compiled, rows string) *evidence.Measureme
 func accountOf(t testing.TB, c *definition.Compiled, rows string) *account.Account {
 	t.Helper()
 	m := read(t, c, rows)
-	list, err := account.NewEvidence(c, m.Sources(), m.Timing).All()
+	list, err := account.NewEvidence(c, m.Stretches, m.Timing).All()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -125,7 +125,7 @@ func TestExplainNamesTheRuleThatDecides(t *testing.T) {
 		return "ok"
 	})
 	m := read(t, c, rows)
-	e := account.NewEvidence(c, m.Sources(), m.Timing)
+	e := account.NewEvidence(c, m.Stretches, m.Timing)
 	a, err := e.Account(c.Agreements[0])
 	if err != nil {
 		t.Fatal(err)
@@ -329,7 +329,7 @@ func storedStretches(t *testing.T, h history, r *rand.Rand) map[string][]verdict
 func TestWhatIfLeavesTheBundleAlone(t *testing.T) {
 	c := bundle(t, nil)
 	m := read(t, c, minutely("page", "tolvik", 1440, downBetween(600, 603)))
-	e := account.NewEvidence(c, m.Sources(), m.Timing)
+	e := account.NewEvidence(c, m.Stretches, m.Timing)
 	other := c.Agreements[0]
 	other.TargetPercent = "99.5"
 	other.MinOutageS = 600
@@ -396,7 +396,7 @@ func TestWindowEffect(t *testing.T) {
 			}
 		})
 		m := read(t, c, minutely("page", "tolvik", 360, downBetween(0, 0)))
-		got, err := account.NewEvidence(c, m.Sources(), m.Timing).Window(c.Agreements[0], x.w)
+		got, err := account.NewEvidence(c, m.Stretches, m.Timing).Window(c.Agreements[0], x.w)
 		if err != nil || *got != x.want {
 			t.Errorf("%s: %+v %v\nwant %+v", name, got, err, x.want)
 		}

@@ -128,7 +128,7 @@ const (
 	mostLanes     = 200_000
 	mostHours     = 1_000_000 // 114 years
 	mostStretches = 4_000_000
-	mostInHour    = 8 << 20 // rows out of order, beyond what is sorted at once anyway
+	mostInHour    = 1 << 19 // rows out of order, beyond what is sorted at once anyway
 )
 
 type collector struct {
@@ -382,7 +382,7 @@ func severity(o measure.Outcome) verdict.State {
 }
 
 // mostSorted bounds how many rows are held in memory at once to be sorted.
-var mostSorted int64 = 8 << 20
+var mostSorted int64 = 5 << 20
 
 // sorted reads the lanes whose rows came out of order once more and judges them
 // in order: a slice of time after the other, each in a pass of its own, as long

@@ -61,6 +61,9 @@ func (f *RowFault) Error() string {
 	return fmt.Sprintf("%s line %d: %s", f.File, f.Lines[0], f.Message)
 }
 
+// mostEmpty is how many empty lines in a row are passed over.
+const mostEmpty = 1000
+
 func newRowReader(r io.Reader, name string) (*rowReader, error) {
 	rr := &rowReader{in: bufio.NewReaderSize(r, 1<<18), name: name, total: -1}
 	line, err := rr.next()
@@ -228,7 +231,10 @@ func zeroBytes(v uint64) uint64 {
 // read fills r with the next row; io.EOF after the last.
 func (rr *rowReader) read(r *row) error {
 	line, err := rr.next()
-	for err == nil && len(line) == 0 {
+	for empty := 0; err == nil && len(line) == 0; empty++ {
+		if empty == mostEmpty {
+			return rr.fault("is empty, as are the %d before it, and no more are passed over", mostEmpty)
+		}
 		line, err = rr.next()
 	}
 	if err != nil {

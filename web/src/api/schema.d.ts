@@ -1675,6 +1675,15 @@ export interface components {
             person: string;
             subject: string;
         };
+        Because: {
+            /** Format: int64 */
+            count: number;
+            failed: boolean;
+            from: string;
+            location: string;
+            role: string;
+            to: string;
+        };
         Candidate: {
             /** @enum {string} */
             kind: "ping" | "http" | "tcp" | "certificate" | "path";
@@ -2474,6 +2483,7 @@ export interface components {
             items: components["schemas"]["TrialView"][];
         };
         LocationReason: {
+            because?: components["schemas"]["Because"][];
             /** Format: int64 */
             count?: number;
             first_at?: string;
