@@ -1,7 +1,7 @@
 # Two commands do everything on a fresh Debian machine: make demo and make test.
 SHELL := /bin/bash
 .DEFAULT_GOAL := help
-.PHONY: help install build demo demo-reset dev test lint bench types sql pictures fuzz soak clean
+.PHONY: help install build demo demo-reset dev test lint bench types sql pictures fuzz fuzz-answers soak clean
 
 GO_FILES := $(shell find cmd core server agent instrument standin demo web \( -name '*.go' -o -name '*.sql' \) -not -path '*/node_modules/*' 2>/dev/null)
 WEB_FILES := $(shell find web/src web/public web/scripts web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
@@ -66,6 +66,9 @@ pictures: ## take docs/screenshots from a running demo
 
 fuzz: ## fuzz the core, a minute a target (FUZZTIME=10m for longer)
 	bash scripts/fuzz.sh $${FUZZTIME:-1m}
+
+fuzz-answers: ## fuzz the readers of what targets answer, 20 seconds each (FUZZTIME=10m for longer)
+	bash scripts/fuzz.sh $${FUZZTIME:-20s} 2 instrument
 
 soak: bin/kestite ## let servers, agents and database live through harm for an hour (SOAK=10m for another time)
 	KESTITE_CHAOS=$${SOAK:-1h} go test ./e2e/chaos -run TestNothingSticks -v -count=1 -timeout 0

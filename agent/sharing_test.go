@@ -4,7 +4,6 @@ import (
 	"log/slog"
 	"net/http"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -213,7 +212,7 @@ func TestOneProcessAToken(t *testing.T) {
 	check := s.check()
 	s.start(s.srv.URL)
 	eventually(t, "a measurement", func() bool { return len(s.rows(check)) > 0 })
-	var log safe
+	var log servertest.Log
 	second := *s
 	second.dir = t.TempDir()
 	second.start(s.srv.URL, func(a *agent.Agent) { a.Log = slog.New(slog.NewTextHandler(&log, nil)) })
@@ -226,22 +225,4 @@ func TestOneProcessAToken(t *testing.T) {
 			t.Errorf("measured twice, %s apart", gap)
 		}
 	}
-}
-
-// safe is a buffer that several goroutines write.
-type safe struct {
-	mu sync.Mutex
-	b  strings.Builder
-}
-
-func (s *safe) Write(p []byte) (int, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.b.Write(p)
-}
-
-func (s *safe) String() string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.b.String()
 }

@@ -20,7 +20,10 @@ func startTLS(ctx context.Context, conn net.Conn, protocol string) error {
 		return startPostgres(conn)
 	}
 	// In TLS the client speaks first, so that nothing of it is read ahead here.
-	text := textproto.NewConn(conn)
+	text := textproto.NewConn(struct {
+		io.Reader
+		io.WriteCloser
+	}{io.LimitReader(conn, mostDialogue), conn})
 	switch protocol {
 	case "smtp": // RFC 3207
 		return dialogue(text, 220, []step{{"EHLO kestite.invalid", 250}, {"STARTTLS", 220}})
@@ -33,6 +36,9 @@ func startTLS(ctx context.Context, conn net.Conn, protocol string) error {
 	}
 	return fmt.Errorf("%q is no protocol in which TLS can be asked for", protocol)
 }
+
+// mostDialogue is how much a server may say before TLS begins, in bytes.
+const mostDialogue = 64 << 10
 
 type step struct {
 	say    string
@@ -58,8 +64,11 @@ func dialogue(text *textproto.Conn, greeting int, steps []step) error {
 func lines(text *textproto.Conn, greeting, tag, command, answer string) error {
 	const most = 50 // lines that are no answer yet
 	line, err := text.ReadLine()
-	if err != nil || !strings.HasPrefix(line, greeting) {
-		return fmt.Errorf("the greeting is %.100q (%w)", line, orEOF(err))
+	if err != nil {
+		return err
+	}
+	if !strings.HasPrefix(line, greeting) {
+		return fmt.Errorf("the greeting is %.100q", line)
 	}
 	if err := text.PrintfLine("%s%s", tag, command); err != nil {
 		return err
@@ -77,13 +86,6 @@ func lines(text *textproto.Conn, greeting, tag, command, answer string) error {
 		}
 	}
 	return fmt.Errorf("to %s it answers %.100q", command, line)
-}
-
-func orEOF(err error) error {
-	if err == nil {
-		return io.ErrUnexpectedEOF
-	}
-	return err
 }
 
 // startPostgres sends an SSLRequest (PostgreSQL frontend/backend protocol, SSL session encryption).

@@ -31,28 +31,10 @@ func (f *fixture) exec(t *testing.T, sql string, args ...any) {
 	}
 }
 
-// logged lets a server's log be read.
-type logged struct {
-	mu   sync.Mutex
-	text bytes.Buffer
-}
-
-func (l *logged) Write(p []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.text.Write(p)
-}
-
-func (l *logged) String() string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.text.String()
-}
-
 // An answer that cannot be written is a whole 500 and in the log, never half an answer.
 func TestAnswersAreWhole(t *testing.T) {
 	f := setUp(t)
-	log := new(logged)
+	log := new(servertest.Log)
 	f.srv.API.Log = slog.New(slog.NewTextHandler(log, nil))
 	f.exec(t, "UPDATE agent SET lateness_ms = 'Infinity'")
 	a := f.manager.Do(http.MethodGet, "/agents", nil)
@@ -136,7 +118,7 @@ func TestManyReadersAtOnce(t *testing.T) {
 func TestNamesThatAreNone(t *testing.T) {
 	f := setUp(t)
 	admin := servertest.As(t, f.srv, f.url, auth.Administrator)
-	log := new(logged)
+	log := new(servertest.Log)
 	f.srv.API.Log = slog.New(slog.NewTextHandler(log, nil))
 	for op := range operations(t) {
 		method, path, _ := strings.Cut(op, " ")
@@ -267,7 +249,7 @@ func TestOneDefinitionThatCannotBeComputed(t *testing.T) {
 // Requests that the asker gave up are no errors in the log.
 func TestGivenUpRequestsAreNoErrors(t *testing.T) {
 	f := setUp(t)
-	log := new(logged)
+	log := new(servertest.Log)
 	f.srv.API.Log = slog.New(slog.NewTextHandler(log, nil))
 	tx, err := f.srv.API.Store.Pool.Begin(context.Background())
 	if err != nil {

@@ -1,5 +1,5 @@
 import { createBrowserRouter } from 'react-router'
-import { Broken } from './parts/broken'
+import { Broken, NotHere } from './parts/broken'
 import { Shell } from './shell/shell'
 
 /** Every screen is loaded when it is first gone to. */
@@ -40,7 +40,7 @@ export const router = createBrowserRouter([
       { path: '/set-up/pairs/new', ...screen(() => import('./setup/pair-plan'), 'PairPlanPage') },
       { path: '/set-up/pairs/:id', ...screen(() => import('./setup/pair-plan'), 'PairPlanPage') },
       { path: '/stand-ins', ...screen(() => import('./standins/standins'), 'StandIns') },
-      { path: '*', ...screen(() => import('./parts/broken'), 'NotHere') },
+      { path: '*', Component: NotHere },
     ],
   },
 ])

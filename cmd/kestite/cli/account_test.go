@@ -208,6 +208,18 @@ func TestExplainGoesDownToTheLines(t *testing.T) {
 	if line := strings.Split(string(rows), "\n")[523-1]; !strings.HasPrefix(line, "sailings-page,tolvik,2026-03-02T08:31:00.000Z,failed") {
 		t.Errorf("line 523 is %s", line)
 	}
+	rolling, _, err := runAccount(t, nil, vectors+"/33-rolling-rule", "--format", "table", "--explain", "2026-03-02T10:04:30Z")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{
+		"line 612  2026-03-02T10:00:00.000Z  failed  (lets the rolling rule believe it)", "line 614  2026-03-02T10:02:00.000Z  failed  (lets the rolling rule believe it)",
+		"failures are believed when 4 runs failed from at least 2 locations within 300 s",
+	} {
+		if !strings.Contains(rolling, want) {
+			t.Errorf("it does not say %q:\n%s", want, rolling)
+		}
+	}
 	inside, _, err := runAccount(t, nil, vectors+"/14-modelled-service", "--explain", "2026-03-02T06:45:00Z")
 	if err != nil {
 		t.Fatal(err)
