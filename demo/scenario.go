@@ -152,6 +152,8 @@ var (
 	weekdays = everyDay[:5]
 )
 
+func whole(n int64) *int64 { return &n }
+
 func exclude(noticeH, capH int64) *definition.Maintenance {
 	seconds := capH * 3600
 	return &definition.Maintenance{Mode: definition.MaintenanceExclude, NoticeS: noticeH * 3600, CapS: &seconds}
@@ -169,7 +171,8 @@ type promise struct {
 var promises = []promise{
 	{"gates-port-authority", definition.AgreementSpec{Name: "Boarding gates", Customer: "Port authority", Service: "boarding-gates", TargetPercent: "99.95", Maintenance: exclude(48, 4), MinCoveragePercent: "95",
 		Credits: []definition.Credit{{BelowPercent: "99.95", CreditPercent: "5"}, {BelowPercent: "99.5", CreditPercent: "15"}}}, 1.5, 0.5},
-	{"tickets-passenger", definition.AgreementSpec{Name: "Ticket sales", Customer: "Passenger division", Service: "ticket-sales", TargetPercent: "99.9", DegradedWeightPercent: "25", Maintenance: exclude(24, 3), Upstream: &definition.Upstream{Excuse: []string{"card-acquirer"}, LeadS: 60, LingerS: 300}}, 0.56, 0.6},
+	{"tickets-passenger", definition.AgreementSpec{Name: "Ticket sales", Customer: "Passenger division", Service: "ticket-sales", TargetPercent: "99.9", DegradedWeightPercent: "25", Maintenance: exclude(24, 3), Upstream: &definition.Upstream{Excuse: []string{"card-acquirer"}, LeadS: 60, LingerS: 300},
+		Objectives: &definition.Objectives{OutagesAtMost: whole(4), LongestOutageS: whole(30 * 60), MTTRS: whole(15 * 60)}}, 0.56, 0.6},
 	{"freight-desk", definition.AgreementSpec{Name: "Freight booking", Customer: "Freight desk", Service: "freight-booking", TargetPercent: "99.5", ServiceHours: hours(everyDay, "05:00", "23:00"), DegradedWeightPercent: "50", Maintenance: exclude(24, 6)}, 0.3, 0.05},
 	{"sailing-board", definition.AgreementSpec{Name: "Sailing board", Customer: "Passenger division", Service: "sailing-board", TargetPercent: "99.9"}, 0.12, 0},
 	{"departure", definition.AgreementSpec{Name: "Departure check-in", Customer: "Port authority", Service: "departure", TargetPercent: "99.5"}, 0, 0},

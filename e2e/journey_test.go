@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"strings"
 	"testing"
@@ -20,6 +21,8 @@ import (
 	"kestite/demo"
 	"kestite/e2e/browser"
 	"kestite/server"
+	"kestite/server/auth"
+	"kestite/server/servertest"
 	"kestite/server/store/storetest"
 	"kestite/standin"
 	"kestite/web"
@@ -234,6 +237,55 @@ func TestWhatIfBesideTheClauses(t *testing.T) {
 		s.Fill("Target", "100.1"), s.Reads("Give a target between 0 and 100 to see them."),
 		s.Click("Save as revision 2"), s.Reads("A percentage between 0 and 100"),
 	)
+}
+
+// An edit changes what was edited, and keeps the clauses that the form does not show.
+func TestEditKeepsWhatItDoesNotShow(t *testing.T) {
+	s := newStage(t, true)
+	manager := servertest.As(t, s.srv, s.srv.URL, auth.Manager)
+	type agreement struct {
+		Revision int
+		Spec     map[string]any
+	}
+	read := func() (out agreement) {
+		t.Helper()
+		var all struct {
+			Items []struct {
+				ID string
+				agreement
+			}
+		}
+		manager.Must(http.MethodGet, "/agreements", nil, &all)
+		for _, a := range all.Items {
+			if a.ID == "tickets-passenger" {
+				return a.agreement
+			}
+		}
+		t.Fatal("there is no such agreement")
+		return out
+	}
+	before := read()
+	before.Spec["maintenance"].(map[string]any)["within"] = map[string]any{"timezone": "Europe/Oslo", "weekly": []any{map[string]any{"days": []string{"SU"}, "from": "01:00", "to": "05:00"}}, "holidays": []string{}}
+	manager.Must(http.MethodPut, "/agreements/tickets-passenger", map[string]any{"revision": before.Revision, "reason": "nights only", "spec": before.Spec}, nil)
+	before = read()
+	s.do(
+		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/agreements/tickets-passenger"), s.Until("the form", "document.querySelector('[data-summary=own]')"),
+		s.Reads("Kept as they are, since this form does not show them: the times agreed for maintenance, excused suppliers."),
+		s.Until("how the other promises fared", "[...document.querySelectorAll('section .entry')].some((e) => e.innerText.includes('of 3 promises beside it'))"),
+		s.Fill("Outages a month, at most", "nine"), s.Click("Save as revision"), s.Reads("A whole number"),
+		s.Fill("Outages a month, at most", "9"), s.Fill("Restored on average within", ""), s.Click("Save as revision"),
+		s.Until("the list", "location.pathname === '/agreements'"),
+	)
+	after := read()
+	want := map[string]any{"outages_at_most": 9.0, "longest_outage_s": 1800.0}
+	if after.Revision != before.Revision+1 || !reflect.DeepEqual(after.Spec["objectives"], want) {
+		t.Errorf("revision %d, objectives %v, want %v", after.Revision, after.Spec["objectives"], want)
+	}
+	delete(before.Spec, "objectives")
+	delete(after.Spec, "objectives")
+	if !reflect.DeepEqual(after.Spec, before.Spec) {
+		t.Errorf("it was\n%v\nand is\n%v", before.Spec, after.Spec)
+	}
 }
 
 // What is retired by mistake comes back; what it was stays.

@@ -95,7 +95,7 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	}
 	if people == 0 {
 		token, hash := auth.NewToken("kesf_")
-		if err := s.SetFirstToken(ctx, hash); err != nil {
+		if err := s.AddFirstToken(ctx, hash); err != nil {
 			return err
 		}
 		srv.FirstToken = token

@@ -98,6 +98,7 @@ type AgreementSpec struct {
 	Upstream              *Upstream    `json:"upstream,omitempty"`
 	Credits               []Credit     `json:"credits,omitempty"`
 	Latency               *Latency     `json:"latency,omitempty"`
+	Objectives            *Objectives  `json:"objectives,omitempty"`
 }
 
 // WindowSpec is planned work.
@@ -326,6 +327,18 @@ func (a AgreementSpec) Validate() error {
 			return Within("service_hours", err)
 		}
 	}
+	if m := a.Maintenance; m != nil && m.Within != nil {
+		if _, err := CompileHours(*m.Within); err != nil {
+			return Within("maintenance.within", err)
+		}
+	}
+	if o := a.Objectives; o != nil {
+		for path, v := range map[string]*int64{"outages_at_most": o.OutagesAtMost, "longest_outage_s": o.LongestOutageS, "mttr_s": o.MTTRS} {
+			if v != nil && *v < 0 {
+				return fault("objectives."+path, "%d is not allowed; it is 0 or more", *v)
+			}
+		}
+	}
 	if m := a.Maintenance; m != nil && m.Mode != MaintenanceIgnore && m.Mode != MaintenanceExclude && m.Mode != MaintenanceForgive {
 		return fault("maintenance.mode", "%q is not allowed; it is one of ignore, exclude, forgive", m.Mode)
 	}
@@ -337,7 +350,7 @@ func (a AgreementSpec) Agreement(id string) Agreement {
 	out := Agreement{
 		ID: id, Service: a.Service, TargetPercent: a.TargetPercent, ServiceHours: ServiceHours{a.ServiceHours},
 		DegradedWeightPercent: orPercent(a.DegradedWeightPercent, "0"), Unmeasured: a.Unmeasured,
-		MinOutageS: a.MinOutageS, MinCoveragePercent: orPercent(a.MinCoveragePercent, "0"), Credits: a.Credits, Latency: a.Latency,
+		MinOutageS: a.MinOutageS, MinCoveragePercent: orPercent(a.MinCoveragePercent, "0"), Credits: a.Credits, Latency: a.Latency, Objectives: a.Objectives,
 	}
 	if out.Unmeasured == "" {
 		out.Unmeasured = UnmeasuredExclude

@@ -382,9 +382,18 @@ func TestNamingTheOrganisation(t *testing.T) {
 	if !first.Needed || first.Organisation != "Skerry Line" || first.Timezone != "Europe/Oslo" {
 		t.Errorf("%+v", first)
 	}
+	// Another server that is started at the same time prints a token of its own, and takes none away.
+	beside := build("Other", "UTC")
+	beside.Close()
+	if beside.FirstToken == "" || beside.FirstToken == srv.FirstToken {
+		t.Errorf("its token is %q", beside.FirstToken)
+	}
 	c.Must(http.MethodPost, "/first-person", map[string]any{
 		"token": srv.FirstToken, "name": "Astrid Holm", "email": "astrid@skerry.example", "password": "long enough it is", "organisation": "Skerry Line Ferries", "timezone": "Europe/Oslo",
 	}, nil)
+	if n, err := srv.API.Store.UseFirstToken(context.Background(), auth.HashToken(beside.FirstToken)); err != nil || n != 0 {
+		t.Errorf("the other token is good although there is somebody: %d %v", n, err)
+	}
 	build("Other", "UTC").Close()
 	org(srv, "Skerry Line Ferries", "Europe/Oslo")
 	for body, says := range map[string]string{`{"name":"Skerry","timezone":"Europe/Nowhere"}`: "body.timezone", `{"name":"  ","timezone":"UTC"}`: "body.name"} {

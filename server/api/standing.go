@@ -46,6 +46,7 @@ type Figures struct {
 	Outages                 account.Outages         `json:"outages"`
 	CreditPercent           string                  `json:"credit_percent"`
 	Latency                 *account.LatencyOutcome `json:"latency,omitempty"`
+	Objectives              *account.ObjectivesMet  `json:"objectives,omitempty"`
 }
 
 func figures(a *account.Account) Figures {
@@ -54,7 +55,7 @@ func figures(a *account.Account) Figures {
 		AvailabilityLowPercent: a.AvailabilityLowPercent, AvailabilityHighPercent: a.AvailabilityHighPercent,
 		CoveragePercent: a.CoveragePercent, AllowanceMS: a.AllowanceMS, AllowanceLeftMS: a.AllowanceLeftMS,
 		BaseMS: a.BaseMS, DowntimeMS: a.DowntimeMS, TotalMS: a.TotalMS, Outages: a.Outages,
-		CreditPercent: a.CreditPercent, Latency: a.Latency,
+		CreditPercent: a.CreditPercent, Latency: a.Latency, Objectives: a.Objectives,
 	}
 }
 

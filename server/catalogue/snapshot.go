@@ -225,6 +225,17 @@ func (s *Snapshot) Needed(services ...string) []string {
 	})
 }
 
+// Named is the name of a service or check; its id where there is none.
+func (s *Snapshot) Named(kind, id string) string {
+	switch {
+	case kind == Service && s.Services[id] != nil:
+		return s.Services[id].Current().Spec.Name
+	case kind == Check && s.Checks[id] != nil:
+		return s.Checks[id].Current().Spec.Name
+	}
+	return id
+}
+
 // Affected returns services and all that depend on them, through others too.
 func (s *Snapshot) Affected(services ...string) []string {
 	dependants := map[string][]string{}

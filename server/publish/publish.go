@@ -93,7 +93,7 @@ func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.
 	}
 	return report.New(report.Subject{
 		Organisation: snap.Organisation.Name, ServiceName: snap.Services[a.Service].Current().Spec.Name,
-		Period: r.Period, Remark: r.Remark, Number: int(r.Number), Spec: snap.Agreements[r.Agreement].InForce(a.From).Spec,
+		Period: r.Period, Remark: r.Remark, Number: int(r.Number), Spec: snap.Agreements[r.Agreement].InForce(a.From).Spec, Named: snap.Named,
 	}, a), p, nil
 }
 

@@ -72,6 +72,8 @@ type Subject struct {
 	Organisation, ServiceName, Period, Remark string
 	Number                                    int
 	Spec                                      definition.AgreementSpec
+	// Named gives the name of a service or check by its id.
+	Named func(kind, id string) string
 }
 
 // New makes the content of a report from an account.
@@ -80,7 +82,7 @@ func New(s Subject, a *account.Account) Content {
 		Format: Format, Organisation: s.Organisation, Agreement: a.Agreement, Name: s.Spec.Name, Customer: s.Spec.Customer,
 		Service: a.Service, ServiceName: s.ServiceName, Target: string(s.Spec.TargetPercent), Timezone: s.Spec.Timezone,
 		DegradedWeight: string(s.Spec.DegradedWeightPercent), Unmeasured: a.Clauses.Agreement.Unmeasured, Maintenance: a.Clauses.Agreement.Maintenance.Mode,
-		Period: s.Period, Number: s.Number, Remark: s.Remark, Clauses: Sentences(s.Spec), Account: *a, Outages: []Outage{},
+		Period: s.Period, Number: s.Number, Remark: s.Remark, Clauses: Sentences(s.Spec, s.Named), Account: *a, Outages: []Outage{},
 		Method: []string{
 			"The service was measured from outside at regular intervals from every location named in the agreement's checks; each millisecond of the period was put into exactly one class.",
 			"A failure counts from its first failed measurement to the first good one once it is confirmed; time that was not measured is shown as such and never counts silently as good.",
@@ -144,55 +146,6 @@ func (c Content) CSV() ([]byte, error) {
 	}
 	w.Flush()
 	return buf.Bytes(), w.Error()
-}
-
-// Sentences says an agreement's clauses in plain words.
-func Sentences(a definition.AgreementSpec) []string {
-	hours := "at all hours"
-	if a.ServiceHours != nil {
-		hours = "during its service hours"
-	}
-	whom := "Internal target"
-	if a.Customer != "" {
-		whom = "Promised to " + a.Customer
-	}
-	out := []string{fmt.Sprintf("%s: available %s %% of each calendar month (%s), %s.", whom, a.TargetPercent, a.Timezone, hours)}
-	if w := a.DegradedWeightPercent; w != "" && w != "0" {
-		out = append(out, fmt.Sprintf("Degraded time counts as downtime to %s %%.", w))
-	} else {
-		out = append(out, "Degraded time counts as available.")
-	}
-	switch a.Unmeasured {
-	case definition.UnmeasuredDown:
-		out = append(out, "Time that was not measured counts as downtime.")
-	case definition.UnmeasuredUp:
-		out = append(out, "Time that was not measured stays in the base and is no downtime.")
-	default:
-		out = append(out, "Time that was not measured is taken out of the base.")
-	}
-	if m := a.Maintenance; m != nil && m.Mode == definition.MaintenanceExclude {
-		out = append(out, "Announced maintenance is taken out of the base"+grant(*m)+".")
-	} else if m != nil && m.Mode == definition.MaintenanceForgive {
-		out = append(out, "Downtime during announced maintenance is forgiven"+grant(*m)+".")
-	}
-	if a.MinOutageS > 0 {
-		out = append(out, fmt.Sprintf("Outages shorter than %s are tolerated.", span.Words(a.MinOutageS*span.Second)))
-	}
-	if a.Upstream != nil && len(a.Upstream.Excuse) > 0 {
-		out = append(out, "Downtime while a named supplier is down does not count.")
-	}
-	return out
-}
-
-func grant(m definition.Maintenance) string {
-	text := ""
-	if m.NoticeS > 0 {
-		text += ", if announced " + span.Words(m.NoticeS*span.Second) + " before"
-	}
-	if m.CapS != nil {
-		text += ", up to " + span.Words(*m.CapS*span.Second) + " a month"
-	}
-	return text
 }
 
 // MonthName writes "2026-10" as "October 2026".

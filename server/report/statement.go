@@ -42,7 +42,41 @@ func StatementOf(c Content) Statement {
 		},
 		Notes: []string{"Availability is (base − downtime) / base, truncated to four decimals. " + downtimeNote(c)},
 	}
+	out.Figures = append(out.Figures, besides(a)...)
 	out.Notes = append(out.Notes, clockNotes(a, c.Timezone)...)
+	return out
+}
+
+// besides are the promises beside availability, each with how it fared.
+func besides(a account.Account) []Line {
+	met := func(m *bool) string {
+		switch {
+		case m == nil:
+			return "not known"
+		case *m:
+			return "met"
+		}
+		return "missed"
+	}
+	var out []Line
+	if l := a.Latency; l != nil {
+		out = append(out, Line{"Answers in time", fmt.Sprintf("%s %% of %d (%s)", or(l.Percent), l.Measurements, met(l.Met))})
+	}
+	o := a.Objectives
+	if o == nil {
+		return out
+	}
+	if c := o.OutagesAtMost; c != nil {
+		out = append(out, Line{"Number of outages", fmt.Sprintf("%d of at most %d (%s)", c.Value, c.Limit, met(c.Met))})
+	}
+	for _, l := range []struct {
+		name string
+		of   *account.LengthMet
+	}{{"Longest of them", o.LongestOutage}, {"Mean time to restore", o.MTTR}} {
+		if l.of != nil {
+			out = append(out, Line{l.name, fmt.Sprintf("%s of at most %s (%s)", span.WordsUp(l.of.ValueMS), seconds(l.of.Limit), met(l.of.Met))})
+		}
+	}
 	return out
 }
 

@@ -10,11 +10,14 @@ WHERE o.named_at IS NULL AND (sqlc.arg(name)::text <> '' OR sqlc.arg(timezone)::
 -- name: NameOrganisation :exec
 UPDATE organisation SET name = $1, timezone = $2, named_at = now();
 
--- name: SetFirstToken :exec
-UPDATE organisation SET first_token = $1;
+-- name: AddFirstToken :exec
+-- Each start of a server without people makes one; the latest few are good.
+WITH old AS (DELETE FROM first_token WHERE hash IN (SELECT hash FROM first_token ORDER BY made_at DESC OFFSET 20))
+INSERT INTO first_token (hash) VALUES ($1);
 
 -- name: UseFirstToken :execrows
-UPDATE organisation SET first_token = NULL WHERE first_token = $1;
+-- All go with the first that is used.
+DELETE FROM first_token WHERE EXISTS (SELECT 1 FROM first_token known WHERE known.hash = $1);
 
 -- name: CountPeople :one
 SELECT count(*) FROM person;

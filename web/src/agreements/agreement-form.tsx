@@ -33,8 +33,18 @@ type Values = {
   mode: 'ignore' | 'exclude' | 'forgive'
   notice_h: number
   cap_h: string
+  emergency: 'no' | 'yes'
+  emergency_notice_min: number
+  emergency_cap_h: string
+  outages_at_most: string
+  longest_min: string
+  mttr_min: string
   reason: string
 }
+
+/** A number of whole units of so many seconds as a field shows it, and back; empty is none. */
+const shownIn = (seconds: number | null | undefined, unit: number): string => (seconds == null ? '' : String(seconds / unit))
+const secondsOf = (text: string, unit: number): number | undefined => (text === '' ? undefined : Math.round(Number(text) * unit))
 
 const days = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU']
 
@@ -73,12 +83,18 @@ function values(a: Spec | undefined, zone: string, service: string): Values {
     mode: (a?.maintenance?.mode as Values['mode'] | undefined) ?? 'ignore',
     notice_h: (a?.maintenance?.notice_s ?? 0) / 3600,
     cap_h: a?.maintenance?.cap_s == null ? '' : String(a.maintenance.cap_s / 3600),
+    emergency: a?.maintenance?.emergency ? 'yes' : 'no',
+    emergency_notice_min: (a?.maintenance?.emergency?.notice_s ?? 0) / 60,
+    emergency_cap_h: shownIn(a?.maintenance?.emergency?.cap_s, 3600),
+    outages_at_most: shownIn(a?.objectives?.outages_at_most, 1),
+    longest_min: shownIn(a?.objectives?.longest_outage_s, 60),
+    mttr_min: shownIn(a?.objectives?.mttr_s, 60),
     reason: '',
   }
 }
 
 function toSpec(v: Values, was: Spec | undefined): Spec {
-  // Hours of more than one row, holidays, credits and upstream clauses are kept as they are.
+  // Hours of more than one row, holidays, times agreed for maintenance, credits and upstream clauses are kept as they are.
   const weekly = was?.service_hours && was.service_hours.weekly.length > 1 ? was.service_hours.weekly : [{ days: v.days, from: v.hours_from, to: v.hours_to }]
   return {
     ...was,
@@ -93,8 +109,33 @@ function toSpec(v: Values, was: Spec | undefined): Spec {
     min_outage_s: Number(v.min_outage_s),
     min_coverage_percent: v.min_coverage_percent || '0',
     service_hours: v.hours === 'always' ? undefined : { timezone: v.timezone, weekly, holidays: was?.service_hours?.holidays ?? [] },
-    maintenance: { mode: v.mode, notice_s: Math.round(Number(v.notice_h) * 3600), cap_s: v.cap_h === '' ? null : Math.round(Number(v.cap_h) * 3600) },
+    maintenance: {
+      ...was?.maintenance,
+      mode: v.mode,
+      notice_s: Math.round(Number(v.notice_h) * 3600),
+      cap_s: secondsOf(v.cap_h, 3600) ?? null,
+      emergency: v.emergency === 'yes' ? { notice_s: Math.round(Number(v.emergency_notice_min) * 60), cap_s: secondsOf(v.emergency_cap_h, 3600) } : undefined,
+    },
+    objectives: objectives(v),
   }
+}
+
+function objectives(v: Values): Spec['objectives'] {
+  const out = { outages_at_most: secondsOf(v.outages_at_most, 1), longest_outage_s: secondsOf(v.longest_min, 60), mttr_s: secondsOf(v.mttr_min, 60) }
+  return Object.values(out).some((x) => x !== undefined) ? out : undefined
+}
+
+/** What of an agreement this form leaves as it is, in words; empty where there is nothing. */
+function kept(a: Spec | undefined): string {
+  const list = [
+    a?.service_hours && a.service_hours.weekly.length > 1 && 'service hours of several rows',
+    a?.service_hours && a.service_hours.holidays.length > 0 && 'holidays',
+    a?.maintenance?.within && 'the times agreed for maintenance',
+    a?.upstream && a.upstream.excuse.length > 0 && 'excused suppliers',
+    a?.credits && a.credits.length > 0 && 'credits',
+    a?.latency && 'the promise of answers in time',
+  ].filter(Boolean)
+  return list.length === 0 ? '' : `Kept as they are, since this form does not show them: ${list.join(', ')}.`
 }
 
 function Form({ agreement, services, zone, service }: { agreement: Agreement | undefined; services: Schemas['DefinedServiceSpec'][]; zone: string; service: string }) {
@@ -125,6 +166,15 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const interval = Math.min(...(checks.data ?? []).filter((c) => c.spec.service === v.service && !c.retired).map((c) => c.spec.interval_s))
   const field = (name: 'name' | 'customer' | 'timezone' | 'from' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
     <TextField label={label} error={Boolean(err[name])} helperText={err[name]?.message ?? help} {...more} {...form.register(name)} />
+  )
+  const amount = (name: 'emergency_cap_h' | 'outages_at_most' | 'longest_min' | 'mttr_min', label: string, unit: string, pattern = /^\d*(\.\d+)?$/) => (
+    <TextField
+      label={label}
+      error={Boolean(err[name])}
+      helperText={err[name]?.message ?? (name === 'emergency_cap_h' ? 'Empty: none' : undefined)}
+      slotProps={{ input: { endAdornment: unit } }}
+      {...form.register(name, { pattern: { value: pattern, message: unit ? 'A number' : 'A whole number' } })}
+    />
   )
   const percentField = { slotProps: { input: { endAdornment: '%' } } }
   return (
@@ -173,7 +223,8 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
               </TextField>
             )}
           />
-          {v.hours === 'weekly' && (
+          {v.hours === 'weekly' && (agreement?.spec.service_hours?.weekly.length ?? 0) > 1 && <div className="sub">These hours have several rows, which are kept as they are.</div>}
+          {v.hours === 'weekly' && (agreement?.spec.service_hours?.weekly.length ?? 0) <= 1 && (
             <div className="side">
               <Controller
                 control={form.control}
@@ -211,6 +262,26 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
               </>
             )}
           </div>
+          {v.mode !== 'ignore' && (
+            <div className="side">
+              <Controller
+                control={form.control}
+                name="emergency"
+                render={({ field: f }) => (
+                  <TextField select label="Emergency work" {...f}>
+                    <MenuItem value="no">counts like any time</MenuItem>
+                    <MenuItem value="yes">is granted the same way</MenuItem>
+                  </TextField>
+                )}
+              />
+              {v.emergency === 'yes' && (
+                <>
+                  <TextField label="Notice" type="number" slotProps={{ input: { endAdornment: 'min' } }} {...form.register('emergency_notice_min')} />
+                  {amount('emergency_cap_h', 'Cap a month', 'h')}
+                </>
+              )}
+            </div>
+          )}
         </fieldset>
         <fieldset>
           <legend>How it counts</legend>
@@ -233,6 +304,16 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
             {field('min_coverage_percent', 'No verdict below a coverage of', percentField)}
           </div>
         </fieldset>
+        <fieldset>
+          <legend>Promised beside availability</legend>
+          <div className="side">
+            {amount('outages_at_most', 'Outages a month, at most', '', /^\d*$/)}
+            {amount('longest_min', 'Longest outage, at most', 'min')}
+            {amount('mttr_min', 'Restored on average within', 'min')}
+          </div>
+          <div className="sub">Each has a verdict of its own, and none on the agreement’s. Empty: not promised.</div>
+        </fieldset>
+        {kept(agreement?.spec) && <p className="sub">{kept(agreement?.spec)}</p>}
         {agreement && may && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
         <Trouble error={save.error ?? retire.error ?? restore.error} />
         {may ? (
@@ -269,7 +350,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
 }
 
 /** What an account depends on: not the name, and not whom it was promised to. */
-const clauses = (s: Spec): string => JSON.stringify([s.service, s.timezone, s.target_percent, s.degraded_weight_percent, s.unmeasured, s.min_outage_s, s.min_coverage_percent, s.service_hours, s.maintenance])
+const clauses = (s: Spec): string => JSON.stringify([s.service, s.timezone, s.target_percent, s.degraded_weight_percent, s.unmeasured, s.min_outage_s, s.min_coverage_percent, s.service_hours, s.maintenance, s.objectives])
 
 /** The value as it was when it last stayed the same for a while. */
 function useSettled<T>(value: T, key: string, ms: number): T {
@@ -313,6 +394,15 @@ function LastPeriods({ agreement, wanted }: { agreement: Agreement | undefined; 
 
 type Period = Schemas['PeriodAccount']
 
+/** How the promises beside availability fared. */
+function besides(o: Schemas['Figures']['objectives']): string {
+  const all = [o?.outages_at_most, o?.longest_outage_s, o?.mttr_s].filter((x) => x !== undefined)
+  if (all.length === 0) return ''
+  const missed = all.filter((x) => x.met === false).length
+  const met = all.filter((x) => x.met === true).length
+  return `; of ${all.length} promises beside it ${met} met, ${missed} missed`
+}
+
 function PeriodEntry({ period: p, before }: { period: Period; before: Period | undefined }) {
   const axis = { from: Date.parse(p.span.from), to: Date.parse(p.span.to), now: Date.now() }
   const changed = before && before.figures.verdict !== p.figures.verdict
@@ -327,6 +417,7 @@ function PeriodEntry({ period: p, before }: { period: Period; before: Period | u
       <Strip thin intervals={p.intervals} axis={axis} label={monthName(p.period)} />
       <div className="sub">
         {durationUp(p.figures.downtime_ms)} down in {p.figures.outages.count} outages, {duration(p.figures.allowance_left_ms)} left
+        {besides(p.figures.objectives)}
         {before && before.figures.availability_percent !== p.figures.availability_percent && ` (it was ${percent(before.figures.availability_percent)})`}
       </div>
     </div>

@@ -1647,6 +1647,7 @@ export interface components {
             /** Format: int64 */
             min_outage_s?: number;
             name: string;
+            objectives?: components["schemas"]["Objectives"];
             service: string;
             /** @description Absent: always */
             service_hours?: components["schemas"]["WeeklyPlan"];
@@ -1807,6 +1808,13 @@ export interface components {
             /** Format: int64 */
             timeout_ms: number;
             udp?: components["schemas"]["UDPSettings"];
+        };
+        CountMet: {
+            /** Format: int64 */
+            limit: number;
+            met: boolean | null;
+            /** Format: int64 */
+            value: number;
         };
         CreateAgreementSpecBody: {
             reason?: string;
@@ -2164,6 +2172,7 @@ export interface components {
             downtime_ms: number;
             final: boolean;
             latency?: components["schemas"]["LatencyOutcome"];
+            objectives?: components["schemas"]["ObjectivesMet"];
             outages: components["schemas"]["Outages"];
             total_ms: components["schemas"]["Totals"];
             /** @enum {string} */
@@ -2362,6 +2371,13 @@ export interface components {
             percent: string | null;
             /** Format: int64 */
             within: number;
+        };
+        LengthMet: {
+            /** Format: int64 */
+            limit: number;
+            met: boolean | null;
+            /** Format: int64 */
+            value_ms: number;
         };
         Limit: {
             /** Format: double */
@@ -2610,6 +2626,25 @@ export interface components {
             /** @description A finished month, 2026-10 */
             period: string;
             remark?: string;
+        };
+        Objectives: {
+            /**
+             * Format: int64
+             * @description Seconds
+             */
+            longest_outage_s?: number;
+            /**
+             * Format: int64
+             * @description Mean time to restore, seconds
+             */
+            mttr_s?: number;
+            /** Format: int64 */
+            outages_at_most?: number;
+        };
+        ObjectivesMet: {
+            longest_outage_s?: components["schemas"]["LengthMet"];
+            mttr_s?: components["schemas"]["LengthMet"];
+            outages_at_most?: components["schemas"]["CountMet"];
         };
         Outage: {
             from: string;

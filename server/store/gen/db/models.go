@@ -106,6 +106,12 @@ type Finding struct {
 	Body json.RawMessage
 }
 
+// SHA-256 of the one-time tokens with which the first person is made; none once there is one.
+type FirstToken struct {
+	Hash   []byte
+	MadeAt time.Time
+}
+
 // How far jobs have come that mend rows written by earlier versions.
 type Healing struct {
 	Name    string
@@ -181,8 +187,6 @@ type Organisation struct {
 	Name    string
 	// IANA zone of the period band and of new agreements.
 	Timezone string
-	// SHA-256 of the one-time token with which the first person is made; NULL once used.
-	FirstToken []byte
 	// When a person named it and chose its zone; until then the options of the server do.
 	NamedAt *time.Time
 }

@@ -32,6 +32,17 @@ func (q *Queries) AddAudit(ctx context.Context, arg AddAuditParams) error {
 	return err
 }
 
+const addFirstToken = `-- name: AddFirstToken :exec
+WITH old AS (DELETE FROM first_token WHERE hash IN (SELECT hash FROM first_token ORDER BY made_at DESC OFFSET 20))
+INSERT INTO first_token (hash) VALUES ($1)
+`
+
+// Each start of a server without people makes one; the latest few are good.
+func (q *Queries) AddFirstToken(ctx context.Context, hash []byte) error {
+	_, err := q.db.Exec(ctx, addFirstToken, hash)
+	return err
+}
+
 const addPerson = `-- name: AddPerson :one
 INSERT INTO person (email, name, role, password_hash) VALUES ($1, $2, $3, $4) RETURNING id, email, name, role, password_hash, created_at, disabled_at
 `
@@ -181,7 +192,7 @@ func (q *Queries) NameOrganisation(ctx context.Context, arg NameOrganisationPara
 }
 
 const organisation = `-- name: Organisation :one
-SELECT only_row, name, timezone, first_token, named_at FROM organisation
+SELECT only_row, name, timezone, named_at FROM organisation
 `
 
 func (q *Queries) Organisation(ctx context.Context) (Organisation, error) {
@@ -191,7 +202,6 @@ func (q *Queries) Organisation(ctx context.Context) (Organisation, error) {
 		&i.OnlyRow,
 		&i.Name,
 		&i.Timezone,
-		&i.FirstToken,
 		&i.NamedAt,
 	)
 	return i, err
@@ -275,15 +285,6 @@ func (q *Queries) PersonByEmail(ctx context.Context, lower string) (Person, erro
 	return i, err
 }
 
-const setFirstToken = `-- name: SetFirstToken :exec
-UPDATE organisation SET first_token = $1
-`
-
-func (q *Queries) SetFirstToken(ctx context.Context, firstToken []byte) error {
-	_, err := q.db.Exec(ctx, setFirstToken, firstToken)
-	return err
-}
-
 const spend = `-- name: Spend :one
 INSERT INTO attempts AS a (who, left_over, allowed, at) VALUES ($1, $2::double precision - 1, true, $3)
 ON CONFLICT (who) DO UPDATE SET
@@ -316,11 +317,12 @@ func (q *Queries) Spend(ctx context.Context, arg SpendParams) (bool, error) {
 }
 
 const useFirstToken = `-- name: UseFirstToken :execrows
-UPDATE organisation SET first_token = NULL WHERE first_token = $1
+DELETE FROM first_token WHERE EXISTS (SELECT 1 FROM first_token known WHERE known.hash = $1)
 `
 
-func (q *Queries) UseFirstToken(ctx context.Context, firstToken []byte) (int64, error) {
-	result, err := q.db.Exec(ctx, useFirstToken, firstToken)
+// All go with the first that is used.
+func (q *Queries) UseFirstToken(ctx context.Context, hash []byte) (int64, error) {
+	result, err := q.db.Exec(ctx, useFirstToken, hash)
 	if err != nil {
 		return 0, err
 	}
