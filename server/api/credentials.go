@@ -19,7 +19,6 @@ func (s *Server) credentialRoutes(a *operations) {
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.CredentialSpec] {
 			return s.Credentials
 		},
-		services: func(string, definition.CredentialSpec) []string { return nil },
 	})
 	on(a, auth.Manager, http.MethodPut, "/credentials/{id}/secret", "set-secret", "Set the secret of a credential; it is encrypted and never read back", s.setSecret)
 	on(a, auth.Viewer, http.MethodGet, "/credentials/secrets", "list-secrets", "Which credentials have a secret, and since when", func(ctx context.Context, _ *none) (*list[SecretView], error) {

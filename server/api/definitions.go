@@ -6,13 +6,10 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
-	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
 
@@ -67,7 +64,6 @@ type definitionKind[S catalogue.Spec] struct {
 	role             auth.Role
 	named            func(S) string
 	entries          func(*catalogue.Snapshot) map[string]*catalogue.Entry[S]
-	services         func(id string, s S) []string // whose state it may change
 }
 
 // definitionRoutes registers list, create, edit, retire, restore and history of a kind.
@@ -90,25 +86,25 @@ func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 		if err != nil {
 			return nil, definition.Within("spec", err)
 		}
-		return &body[made]{made{id}}, s.judgeSoon(ctx, k.services(id, in.Body.Spec))
+		return &body[made]{made{id}}, nil
 	})
 	on(a, k.role, http.MethodPut, k.path+"/{id}", "edit-"+k.kind, "Edit "+k.name+": opens a new revision", func(ctx context.Context, in *edit[S]) (*none, error) {
 		if err := s.Catalogue.Edit(ctx, k.kind, in.ID, in.Body.Revision, in.Body.Spec, s.change(ctx, in.Body.Reason)); err != nil {
 			return nil, definition.Within("spec", err)
 		}
-		return nil, s.judgeSoon(ctx, k.services(in.ID, in.Body.Spec))
+		return nil, nil
 	})
 	on(a, k.role, http.MethodDelete, k.path+"/{id}", "retire-"+k.kind, "Retire "+k.name+"; its history stays", func(ctx context.Context, in *ByID) (*none, error) {
 		if err := s.Catalogue.Retire(ctx, k.kind, in.ID, s.change(ctx, "")); err != nil {
 			return nil, err
 		}
-		return nil, k.judge(ctx, s, in.ID)
+		return nil, nil
 	})
 	on(a, k.role, http.MethodPost, k.path+"/{id}/restore", "restore-"+k.kind, "Undo a retirement", func(ctx context.Context, in *ByID) (*none, error) {
 		if err := s.Catalogue.Restore(ctx, k.kind, in.ID, s.change(ctx, "")); err != nil {
 			return nil, err
 		}
-		return nil, k.judge(ctx, s, in.ID)
+		return nil, nil
 	})
 	on(a, auth.Viewer, http.MethodGet, k.path+"/{id}/revisions", "revisions-of-"+k.kind, "Its revisions, newest first", func(ctx context.Context, in *ByID) (*list[RevisionView], error) {
 		rows, err := s.Store.Revisions(ctx, db.RevisionsParams{Kind: k.kind, ID: in.ID})
@@ -123,24 +119,6 @@ func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 	})
 }
 
-// judge enqueues the judging of the services that a definition concerns.
-func (k definitionKind[S]) judge(ctx context.Context, s *Server, id string) error {
-	snap, err := s.Catalogue.Snapshot(ctx)
-	if err != nil {
-		return err
-	}
-	return s.judgeSoon(ctx, k.services(id, k.entries(snap)[id].Current().Spec))
-}
-
 func (s *Server) change(ctx context.Context, reason string) catalogue.Change {
 	return catalogue.Change{By: who(ctx).Name, Reason: reason}
-}
-
-// judgeSoon asks for the judging of services whose definitions changed.
-func (s *Server) judgeSoon(ctx context.Context, services []string) error {
-	asked := map[string]bool{}
-	for _, id := range services {
-		asked[id] = true
-	}
-	return s.Store.Tx(ctx, func(tx pgx.Tx, _ *db.Queries) error { return store.AskJudging(ctx, tx, asked) })
 }

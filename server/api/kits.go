@@ -21,9 +21,8 @@ type KitUse struct {
 func (s *Server) kitRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.KitSpec]{
 		kind: catalogue.Kit, path: "/kits", name: "a kit", role: auth.Manager,
-		named:    func(s definition.KitSpec) string { return s.Name },
-		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.KitSpec] { return s.Kits },
-		services: func(string, definition.KitSpec) []string { return nil },
+		named:   func(s definition.KitSpec) string { return s.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.KitSpec] { return s.Kits },
 	})
 	on(a, auth.Manager, http.MethodPost, "/kits/{id}/use", "use-kit", "Make the checks of a kit for a service", s.useKit)
 }
@@ -61,5 +60,5 @@ func (s *Server) useKit(ctx context.Context, in *struct {
 	for i, id := range ids {
 		out[i] = made{id}
 	}
-	return items(out), s.judgeSoon(ctx, []string{in.Body.Service})
+	return items(out), nil
 }

@@ -54,9 +54,8 @@ type PairReach struct {
 func (s *Server) pairRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.PairPlanSpec]{
 		kind: catalogue.PairPlan, path: "/pair-plans", name: "a pair plan", role: auth.Manager,
-		named:    func(p definition.PairPlanSpec) string { return p.Name },
-		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.PairPlanSpec] { return s.PairPlans },
-		services: func(_ string, p definition.PairPlanSpec) []string { return []string{p.Service} },
+		named:   func(p definition.PairPlanSpec) string { return p.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.PairPlanSpec] { return s.PairPlans },
 	})
 	on(a, auth.Manager, http.MethodPost, "/pair-plans/preview", "preview-pair-plan", "What saving a pair plan does, check by check", func(ctx context.Context, in *body[PairAsk]) (*body[PairPreview], error) {
 		out, err := s.previewPairs(ctx, in.Body)

@@ -22,54 +22,48 @@ import (
 func (s *Server) serviceRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.ServiceSpec]{
 		kind: catalogue.Service, path: "/services", name: "a service", role: auth.Manager,
-		named:    func(s definition.ServiceSpec) string { return s.Name },
-		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.ServiceSpec] { return s.Services },
-		services: func(id string, _ definition.ServiceSpec) []string { return []string{id} },
+		named:   func(s definition.ServiceSpec) string { return s.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.ServiceSpec] { return s.Services },
 	})
 }
 
 func (s *Server) checkRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.CheckSpec]{
 		kind: catalogue.Check, path: "/checks", name: "a check", role: auth.Manager,
-		named:    func(s definition.CheckSpec) string { return s.Service + " " + s.Kind },
-		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.CheckSpec] { return s.Checks },
-		services: func(_ string, s definition.CheckSpec) []string { return []string{s.Service} },
+		named:   func(s definition.CheckSpec) string { return s.Service + " " + s.Kind },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.CheckSpec] { return s.Checks },
 	})
 }
 
 func (s *Server) agreementRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.AgreementSpec]{
 		kind: catalogue.Agreement, path: "/agreements", name: "an agreement", role: auth.Manager,
-		named:    func(s definition.AgreementSpec) string { return s.Name },
-		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.AgreementSpec] { return s.Agreements },
-		services: func(string, definition.AgreementSpec) []string { return nil },
+		named:   func(s definition.AgreementSpec) string { return s.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.AgreementSpec] { return s.Agreements },
 	})
 }
 
 func (s *Server) windowRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.WindowSpec]{
 		kind: catalogue.Window, path: "/windows", name: "a maintenance window", role: auth.Operator,
-		named:    func(s definition.WindowSpec) string { return s.Name },
-		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.WindowSpec] { return s.Windows },
-		services: func(string, definition.WindowSpec) []string { return nil },
+		named:   func(s definition.WindowSpec) string { return s.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.WindowSpec] { return s.Windows },
 	})
 }
 
 func (s *Server) networkRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.NetworkSpec]{
 		kind: catalogue.Network, path: "/networks", name: "a network", role: auth.Manager,
-		named:    func(s definition.NetworkSpec) string { return s.Name },
-		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.NetworkSpec] { return s.Networks },
-		services: func(string, definition.NetworkSpec) []string { return nil },
+		named:   func(s definition.NetworkSpec) string { return s.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.NetworkSpec] { return s.Networks },
 	})
 }
 
 func (s *Server) locationRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.LocationSpec]{
 		kind: catalogue.Location, path: "/locations", name: "a location", role: auth.Manager,
-		named:    func(s definition.LocationSpec) string { return s.Name },
-		entries:  func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.LocationSpec] { return s.Locations },
-		services: func(string, definition.LocationSpec) []string { return nil },
+		named:   func(s definition.LocationSpec) string { return s.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.LocationSpec] { return s.Locations },
 	})
 	on(a, auth.Viewer, http.MethodGet, "/agents", "list-agents", "The agents and what they say of themselves", s.agents)
 	on(a, auth.Administrator, http.MethodPost, "/locations/{id}/agents", "add-agent", "Make a token with which an agent can measure at the location", s.addAgent)

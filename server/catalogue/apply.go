@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kestite/core/definition"
+	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
 
@@ -61,7 +62,7 @@ func (c *Catalogue) Apply(ctx context.Context, ch Change, steps ...Step) ([]stri
 		if err != nil {
 			return err
 		}
-		w := &work{tx: tx, q: q, snap: snap, change: ch, at: ch.at(c.store.Now()), taken: map[string]bool{}}
+		w := &work{tx: tx, q: q, snap: snap, change: ch, at: ch.at(c.store.Now()), taken: map[string]bool{}, judged: map[string]bool{}}
 		for i, s := range steps {
 			id, err := w.do(ctx, s)
 			if err != nil {
@@ -69,7 +70,7 @@ func (c *Catalogue) Apply(ctx context.Context, ch Change, steps ...Step) ([]stri
 			}
 			ids = append(ids, id)
 		}
-		return nil
+		return store.AskJudging(ctx, tx, w.judged)
 	})
 	return ids, err
 }
@@ -82,6 +83,7 @@ type work struct {
 	change Change
 	at     time.Time       // when what is changed begins
 	taken  map[string]bool // ids made meanwhile, with their kinds
+	judged map[string]bool // services whose state the change may change
 }
 
 func (w *work) do(ctx context.Context, s Step) (string, error) {
@@ -141,7 +143,23 @@ func (w *work) may(s *Step) error {
 	return w.snap.judge(s.ID, s.Spec)
 }
 
+// concerns notes whose state a step may change.
+func (w *work) concerns(s Step) {
+	switch s.Kind {
+	case Service:
+		w.judged[s.ID] = true
+	case Check:
+		if spec, ok := s.Spec.(definition.CheckSpec); ok {
+			w.judged[spec.Service] = true
+		}
+		if e := w.snap.Checks[s.ID]; e != nil {
+			w.judged[e.Current().Spec.Service] = true
+		}
+	}
+}
+
 func (w *work) write(ctx context.Context, s Step) error {
+	w.concerns(s)
 	at, reason := w.at, w.change.Reason
 	if s.Reason != "" {
 		reason = s.Reason

@@ -3,6 +3,7 @@ package catalogue_test
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -83,6 +84,36 @@ func TestAnEditOpensARevisionAndKeepsTheOld(t *testing.T) {
 	if e := h.snapshot().Checks["page"]; e.Current().Number != 2 || e.InForce(span.Of(h.start.Add(time.Hour))).Number != 1 || e.InForce(0).Number != 1 {
 		t.Errorf("%+v", e)
 	}
+}
+
+// A change asks for the judging of what it concerns, with itself or not at all.
+func TestAChangeAsksForJudging(t *testing.T) {
+	srv := storetest.Server(t)
+	h := &house{srv.API.Catalogue, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
+	asked := func(when string, want ...string) {
+		t.Helper()
+		got, err := srv.Judge.Waiting(ctx)
+		if err != nil || !slices.Equal(got, want) {
+			t.Errorf("%s: waiting %v, %v; want %v", when, got, err, want)
+		}
+		if _, err := srv.API.Store.Exec(ctx, "DELETE FROM judge_due"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.create(catalogue.Location, "tolvik", definition.LocationSpec{Name: "Tolvik"})
+	asked("a location")
+	h.create(catalogue.Service, "tickets", definition.ServiceSpec{Name: "Tickets", Kind: "business", Combine: "worst"})
+	asked("a service", "tickets")
+	h.create(catalogue.Check, "page", page(2))
+	asked("a check", "tickets")
+	if err := h.Edit(ctx, catalogue.Check, "page", 7, page(5), h.change(4)); err == nil {
+		t.Fatal("an edit of another revision was taken")
+	}
+	asked("a refused edit")
+	if err := h.Retire(ctx, catalogue.Check, "page", h.change(5)); err != nil {
+		t.Fatal(err)
+	}
+	asked("a retired check", "tickets")
 }
 
 func TestTwoPeopleEditingAreTold(t *testing.T) {
