@@ -154,9 +154,9 @@ var (
 
 func whole(n int64) *int64 { return &n }
 
-func exclude(noticeH, capH int64) *definition.Maintenance {
+func exclude(noticeH, capH int64) *definition.MaintenanceSpec {
 	seconds := capH * 3600
-	return &definition.Maintenance{Mode: definition.MaintenanceExclude, NoticeS: noticeH * 3600, CapS: &seconds}
+	return &definition.MaintenanceSpec{Mode: definition.MaintenanceExclude, NoticeS: noticeH * 3600, CapS: &seconds}
 }
 
 // promise is an agreement with how its present month goes: the share of the

@@ -83,22 +83,31 @@ type CheckSpec struct {
 
 // AgreementSpec is what was promised to a customer for a service.
 type AgreementSpec struct {
-	Name                  string       `json:"name" minLength:"1" maxLength:"120"`
-	Customer              string       `json:"customer" maxLength:"120" doc:"Who was promised; empty for an internal target"`
-	Service               string       `json:"service" minLength:"1"`
-	Timezone              string       `json:"timezone" minLength:"1" doc:"Zone of the period"`
-	TargetPercent         Percent      `json:"target_percent" doc:"Decimal, 0 to 100"`
-	From                  string       `json:"from,omitempty" doc:"First day of the promise, 2006-01-02 in the zone; absent: from when it was entered"`
-	DegradedWeightPercent Percent      `json:"degraded_weight_percent,omitempty" default:"0"`
-	Unmeasured            string       `json:"unmeasured,omitempty" enum:"exclude,down,up" default:"exclude"`
-	MinOutageS            int64        `json:"min_outage_s,omitempty" minimum:"0" maximum:"86400"`
-	MinCoveragePercent    Percent      `json:"min_coverage_percent,omitempty" default:"0"`
-	ServiceHours          *WeeklyPlan  `json:"service_hours,omitempty" doc:"Absent: always"`
-	Maintenance           *Maintenance `json:"maintenance,omitempty"`
-	Upstream              *Upstream    `json:"upstream,omitempty"`
-	Credits               []Credit     `json:"credits,omitempty"`
-	Latency               *Latency     `json:"latency,omitempty"`
-	Objectives            *Objectives  `json:"objectives,omitempty"`
+	Name                  string           `json:"name" minLength:"1" maxLength:"120"`
+	Customer              string           `json:"customer" maxLength:"120" doc:"Who was promised; empty for an internal target"`
+	Service               string           `json:"service" minLength:"1"`
+	Timezone              string           `json:"timezone" minLength:"1" doc:"Zone of the period"`
+	TargetPercent         Percent          `json:"target_percent" doc:"Decimal, 0 to 100"`
+	From                  string           `json:"from,omitempty" doc:"First day of the promise, 2006-01-02 in the zone; absent: from when it was entered"`
+	DegradedWeightPercent Percent          `json:"degraded_weight_percent,omitempty" default:"0"`
+	Unmeasured            string           `json:"unmeasured,omitempty" enum:"exclude,down,up" default:"exclude"`
+	MinOutageS            int64            `json:"min_outage_s,omitempty" minimum:"0" maximum:"86400"`
+	MinCoveragePercent    Percent          `json:"min_coverage_percent,omitempty" default:"0"`
+	ServiceHours          *WeeklyPlan      `json:"service_hours,omitempty" doc:"Absent: always"`
+	Maintenance           *MaintenanceSpec `json:"maintenance,omitempty"`
+	Upstream              *Upstream        `json:"upstream,omitempty"`
+	Credits               []Credit         `json:"credits,omitempty"`
+	Latency               *Latency         `json:"latency,omitempty"`
+	Objectives            *Objectives      `json:"objectives,omitempty"`
+}
+
+// MaintenanceSpec says what granted windows do to the account.
+type MaintenanceSpec struct {
+	Mode      string              `json:"mode" enum:"ignore,exclude,forgive" default:"ignore"`
+	NoticeS   int64               `json:"notice_s" minimum:"0" default:"0" doc:"How long before its start a window must have been announced"`
+	CapS      *int64              `json:"cap_s" minimum:"0" doc:"Most a month; null: no cap"`
+	Within    *WeeklyPlan         `json:"within,omitempty" doc:"Times agreed for planned work; absent: any"`
+	Emergency *EmergencyAllowance `json:"emergency,omitempty" doc:"What is granted of emergency work; absent: nothing"`
 }
 
 // WindowSpec is planned work.
@@ -328,7 +337,7 @@ func (a AgreementSpec) Validate() error {
 		}
 	}
 	if m := a.Maintenance; m != nil && m.Within != nil {
-		if _, err := CompileHours(*m.Within); err != nil {
+		if _, err := CompileHours(ServiceHours{m.Within}); err != nil {
 			return Within("maintenance.within", err)
 		}
 	}
@@ -357,7 +366,11 @@ func (a AgreementSpec) Agreement(id string) Agreement {
 	}
 	out.Maintenance.Mode = MaintenanceIgnore
 	if a.Maintenance != nil {
-		out.Maintenance = *a.Maintenance
+		m := a.Maintenance
+		out.Maintenance = Maintenance{Mode: m.Mode, NoticeS: m.NoticeS, CapS: m.CapS, Emergency: m.Emergency}
+		if m.Within != nil {
+			out.Maintenance.Within = &ServiceHours{m.Within}
+		}
 	}
 	if a.Upstream != nil {
 		out.Upstream = *a.Upstream

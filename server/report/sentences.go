@@ -94,7 +94,7 @@ func unmeasuredWords(how string) string {
 }
 
 // maintenanceWords are what is granted of work.
-func maintenanceWords(m definition.Maintenance) []string {
+func maintenanceWords(m definition.MaintenanceSpec) []string {
 	what := map[string]string{
 		definition.MaintenanceExclude: "%s is taken out of the base", definition.MaintenanceForgive: "Downtime during %s is forgiven",
 	}[m.Mode]
@@ -115,8 +115,8 @@ func maintenanceWords(m definition.Maintenance) []string {
 		return strings.ToUpper(text[:1]) + text[1:] + "."
 	}
 	within := ""
-	if m.Within != nil && m.Within.Plan != nil {
-		within = hoursWords(m.Within.Plan)
+	if m.Within != nil {
+		within = hoursWords(m.Within)
 	}
 	out := []string{say("announced maintenance", m.NoticeS, m.CapS, within)}
 	if e := m.Emergency; e != nil {

@@ -1641,7 +1641,7 @@ export interface components {
             /** @description First day of the promise, 2006-01-02 in the zone; absent: from when it was entered */
             from?: string;
             latency?: components["schemas"]["Latency"];
-            maintenance?: components["schemas"]["Maintenance"];
+            maintenance?: components["schemas"]["MaintenanceSpec"];
             /** @default 0 */
             min_coverage_percent?: string;
             /** Format: int64 */
@@ -2536,9 +2536,13 @@ export interface components {
         Made: {
             id: string;
         };
-        Maintenance: {
-            /** Format: int64 */
+        MaintenanceSpec: {
+            /**
+             * Format: int64
+             * @description Most a month; null: no cap
+             */
             cap_s: number | null;
+            /** @description What is granted of emergency work; absent: nothing */
             emergency?: components["schemas"]["EmergencyAllowance"];
             /**
              * @default ignore
@@ -2547,10 +2551,12 @@ export interface components {
             mode: "ignore" | "exclude" | "forgive";
             /**
              * Format: int64
+             * @description How long before its start a window must have been announced
              * @default 0
              */
             notice_s: number;
-            within?: components["schemas"]["ServiceHours"];
+            /** @description Times agreed for planned work; absent: any */
+            within?: components["schemas"]["WeeklyPlan"];
         };
         Me: {
             /** @description The stand-ins can be steered here */
@@ -3047,9 +3053,6 @@ export interface components {
             changed_at: string;
             changed_by: string;
             credential: string;
-        };
-        ServiceHours: {
-            Plan: components["schemas"]["WeeklyPlan"];
         };
         ServicePeriod: {
             accounts: components["schemas"]["AccountView"][];
