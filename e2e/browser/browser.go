@@ -14,6 +14,7 @@ import (
 
 	cdpbrowser "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // Browser is one tab of a browser of its own.
@@ -165,6 +166,9 @@ func (b *Browser) Fill(label, text string) error {
 	}
 	if _, err := Eval[bool](b, "(() => { const f = "+field+"; f.focus(); f.select(); return true })()"); err != nil {
 		return err
+	}
+	if text == "" {
+		text = kb.Backspace // of what is selected
 	}
 	return b.Type(text)
 }
