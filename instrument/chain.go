@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -53,6 +54,17 @@ func (o opinion) spoken(r Result) Result {
 	return r
 }
 
+// onTheWire is a host's name as TLS has it (RFC 6066 §3: A-labels); an address stays.
+func onTheWire(host string) string {
+	if _, err := netip.ParseAddr(host); err == nil {
+		return host
+	}
+	if ascii, err := definition.ASCIIName(host); err == nil {
+		return ascii
+	}
+	return host
+}
+
 // handshake is a configuration that takes whatever the library speaks, down to TLS
 // 1.0 and key exchanges that nobody should use any more: what is to be said of them
 // is said afterwards. SSL, export ciphers and finite-field Diffie-Hellman it does not
@@ -63,7 +75,7 @@ func (s *Set) handshake(name string) *tls.Config {
 		suites = append(suites, c.ID)
 	}
 	return &tls.Config{
-		ServerName: name, MinVersion: tls.VersionTLS10, CipherSuites: suites, Time: s.now,
+		ServerName: onTheWire(name), MinVersion: tls.VersionTLS10, CipherSuites: suites, Time: s.now,
 		InsecureSkipVerify: true, // judged by judge, where each fault gets its own words
 	}
 }
@@ -83,7 +95,7 @@ func judge(state tls.ConnectionState, set definition.CertificateSettings, roots 
 		out.faults = expiries(out.used, now)
 	}
 	if !set.WaiveName {
-		if err := leaf.VerifyHostname(set.ServerName); err != nil {
+		if err := leaf.VerifyHostname(onTheWire(set.ServerName)); err != nil {
 			out.faults = append(out.faults, fmt.Sprintf("it is for %s, not for %s", strings.Join(namesOf(leaf), ", "), set.ServerName))
 		}
 	}

@@ -168,3 +168,30 @@ func openssl(t *testing.T, target, roots string) (taken bool, why string) {
 func tls12(suite uint16) func(*tls.Config) {
 	return func(c *tls.Config) { c.MaxVersion, c.CipherSuites = tls.VersionTLS12, []uint16{suite} }
 }
+
+// A name is asked for, and found in the certificate, as it stands on the wire.
+func TestNamesOnTheWire(t *testing.T) {
+	for host, want := range map[string]string{
+		"tickets.skerry.example": "tickets.skerry.example", "färja.skerry.example": "xn--frja-loa.skerry.example", "127.0.0.1": "127.0.0.1", "::1": "::1", "": "", "not a name": "not a name",
+	} {
+		if got := onTheWire(host); got != want {
+			t.Errorf("%q: %q, want %q", host, got, want)
+		}
+	}
+	root := (*authority)(nil).issue(t, ecKey(t), asAuthority("Skerry test root"))
+	leaf := root.issue(t, ecKey(t), func(c *x509.Certificate) { c.DNSNames = []string{"xn--frja-loa.skerry.example"} })
+	asked := ""
+	target := website(t, func(c *tls.Config) {
+		given := c.Certificates[0]
+		c.GetCertificate = func(h *tls.ClientHelloInfo) (*tls.Certificate, error) { asked = h.ServerName; return &given, nil }
+		c.Certificates = nil
+	}, leaf)
+	s := NewSet()
+	defer s.Close()
+	s.Roots = x509.NewCertPool()
+	s.Roots.AddCert(root.cert)
+	r := s.Measure(context.Background(), Task{Kind: "certificate", Target: target, Timeout: 5 * time.Second, Settings: definition.Settings{Certificate: &definition.CertificateSettings{ServerName: "färja.skerry.example"}}})
+	if r.Outcome != measure.OK || asked != "xn--frja-loa.skerry.example" {
+		t.Errorf("%v %q, asked for %q", r.Outcome, r.Detail, asked)
+	}
+}
