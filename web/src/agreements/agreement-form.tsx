@@ -400,7 +400,8 @@ function besides(o: Schemas['Figures']['objectives']): string {
   if (all.length === 0) return ''
   const missed = all.filter((x) => x.met === false).length
   const met = all.filter((x) => x.met === true).length
-  return `; of ${all.length} promises beside it ${met} met, ${missed} missed`
+  if (missed > 0) return `; ${missed} of ${all.length} promises beside it missed`
+  return met === all.length ? '; all promises beside it met' : '; no promise beside it missed so far'
 }
 
 function PeriodEntry({ period: p, before }: { period: Period; before: Period | undefined }) {

@@ -352,7 +352,7 @@ function AgentLine({ agent: a, administrator, may }: { agent: Agent; administrat
   })
   return (
     <div style={{ marginTop: 10 }}>
-      <div style={{ display: 'flex', gap: 20, flexWrap: 'wrap', alignItems: 'baseline' }}>
+      <div style={{ display: 'flex', gap: '0 20px', flexWrap: 'wrap', alignItems: 'baseline' }}>
         <span className={a.connected ? 'word-up' : 'word-down'}>{a.connected ? 'connected' : a.seen_at ? 'silent' : 'never seen'}</span>
         <span className="sub">{a.seen_at ? `last heard ${shortTime(a.seen_at, zone)}` : 'it has not called yet'}</span>
         {a.seen_at && <span className="sub">version {a.version || '–'}</span>}
