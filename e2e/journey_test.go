@@ -273,7 +273,7 @@ func TestEditKeepsWhatItDoesNotShow(t *testing.T) {
 		s.Reads("Kept as they are, since this form does not show them: the times agreed for maintenance, excused suppliers."),
 		s.Until("how the other promises fared", "[...document.querySelectorAll('section .entry')].some((e) => e.innerText.includes('all promises beside it met'))"),
 		s.Fill("Outages a month, at most", "nine"), s.Click("Save as revision"), s.Reads("A whole number"),
-		s.Fill("Outages a month, at most", "9"), s.Fill("Restored on average within", ""), s.Click("Save as revision"),
+		s.Fill("Outages a month, at most", "9"), s.Fill("Mean time to restore, at most", ""), s.Click("Save as revision"),
 		s.Until("the list", "location.pathname === '/agreements'"),
 	)
 	after := read()

@@ -127,12 +127,14 @@ function objectives(v: Values): Spec['objectives'] {
 
 /** What of an agreement this form leaves as it is, in words; empty where there is nothing. */
 function kept(a: Spec | undefined): string {
+  // Lists that were left out when an agreement was written down are stored as null.
+  const many = (x: unknown[] | null | undefined) => x?.length ?? 0
   const list = [
-    a?.service_hours && a.service_hours.weekly.length > 1 && 'service hours of several rows',
-    a?.service_hours && a.service_hours.holidays.length > 0 && 'holidays',
+    many(a?.service_hours?.weekly) > 1 && 'service hours of several rows',
+    many(a?.service_hours?.holidays) > 0 && 'holidays',
     a?.maintenance?.within && 'the times agreed for maintenance',
-    a?.upstream && a.upstream.excuse.length > 0 && 'excused suppliers',
-    a?.credits && a.credits.length > 0 && 'credits',
+    many(a?.upstream?.excuse) > 0 && 'excused suppliers',
+    many(a?.credits) > 0 && 'credits',
     a?.latency && 'the promise of answers in time',
   ].filter(Boolean)
   return list.length === 0 ? '' : `Kept as they are, since this form does not show them: ${list.join(', ')}.`
@@ -309,7 +311,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
           <div className="side">
             {amount('outages_at_most', 'Outages a month, at most', '', /^\d*$/)}
             {amount('longest_min', 'Longest outage, at most', 'min')}
-            {amount('mttr_min', 'Restored on average within', 'min')}
+            {amount('mttr_min', 'Mean time to restore, at most', 'min')}
           </div>
           <div className="sub">Each has a verdict of its own, and none on the agreement’s. Empty: not promised.</div>
         </fieldset>
