@@ -197,7 +197,8 @@ func (a *Agent) complaint() string {
 		if ahead < 0 {
 			how = "behind"
 		}
-		return fmt.Sprintf("its own clock is %s %s; measurements are placed by the database's clock all the same, to ±%s. Set the clock, and keep it right",
+		return fmt.Sprintf("its own clock is %s %s; "+
+			"measurements are placed by the database's clock all the same, to ±%s. Set the clock, and keep it right",
 			span.Words(ahead.Abs().Milliseconds()), how, wrong.Round(time.Millisecond))
 	}
 	return ""

@@ -125,7 +125,9 @@ func exchange(header string) (clock.Exchange, bool) {
 	if n, err := fmt.Sscanf(header, "%d %d %d", &received, &answered, &wrong); n != 3 || err != nil {
 		return clock.Exchange{}, false
 	}
-	return clock.Exchange{Received: time.UnixMicro(received), Answered: time.UnixMicro(answered), Error: time.Duration(wrong) * time.Microsecond}, true
+	return clock.Exchange{
+		Received: time.UnixMicro(received), Answered: time.UnixMicro(answered), Error: time.Duration(wrong) * time.Microsecond,
+	}, true
 }
 
 func (c *Client) postTo(ctx context.Context, url string, body []byte, out any, within time.Duration) error {

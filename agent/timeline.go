@@ -125,7 +125,8 @@ var errNotYet = fmt.Errorf("no server has said yet what time it is")
 type errNever struct{ own span.Instant }
 
 func (e *errNever) Error() string {
-	return fmt.Sprintf("nobody can tell when it was made: by its own clock at %s, but its machine was started anew before any server said how far that clock was off", e.own)
+	return fmt.Sprintf("nobody can tell when it was made: by its own clock at %s, "+
+		"but its machine was started anew before any server said how far that clock was off", e.own)
 }
 
 // settle places a kept measurement for good. The error is errNotYet or *errNever.

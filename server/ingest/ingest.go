@@ -233,7 +233,8 @@ func (d *delivery) unplaced(m *wire.Measurement) string {
 		return ""
 	}
 	if stale := d.settings[m.Check].Valid(m.At).StaleAfterS * span.Second; m.Clock.Uncertain > stale {
-		return fmt.Sprintf("when it was made is uncertain by %s, more than the %s after which the check counts as silent", span.WordsUp(m.Clock.Uncertain), span.WordsUp(stale))
+		return fmt.Sprintf("when it was made is uncertain by %s, more than the %s after which the check counts as silent",
+			span.WordsUp(m.Clock.Uncertain), span.WordsUp(stale))
 	}
 	return ""
 }
