@@ -25,12 +25,9 @@ import (
 
 // Margin is how far beyond a period stretches are loaded for an account: outages
 // that cross its edges, lead and linger, and what settles the last measurements, all
-// of which are at most a day, lie inside it. A live state needs no more of the past
-// than Recent: with what is looked at anyway, longer than any measurement holds (a week).
-const (
-	Margin = 8 * span.Day
-	Recent = 6 * span.Day
-)
+// of which are at most a day, lie inside it, and so does the longest time that a
+// measurement holds, a week.
+const Margin = 8 * span.Day
 
 // LaneKey names a lane.
 type LaneKey struct{ Check, Location string }
@@ -87,16 +84,27 @@ func Incomputable(err error) bool {
 	return errors.As(err, &fault) || errors.As(err, &lane)
 }
 
-// margin is how far beyond a time is loaded.
-func (e Ending) margin() int64 {
-	if e == Live {
-		return Recent
+// margin is how far beyond a time is loaded. A live state follows from what was
+// measured no longer ago than a measurement holds; but what a rolling rule believes
+// goes farther back.
+func (e Ending) margin(bundle *definition.Compiled) int64 {
+	if e == Accounted {
+		return Margin
 	}
-	return Margin
+	holds := int64(0)
+	for _, revisions := range bundle.Checks {
+		if verdict.Revisions(revisions).Rolls() {
+			return Margin
+		}
+		for _, c := range revisions {
+			holds = max(holds, c.StaleAfterS*span.Second)
+		}
+	}
+	return min(holds+span.Minute, Margin)
 }
 
 // Load returns the stretches of a bundle's checks that touch within, extended by
-// Margin, or Recent for live states.
+// Margin, or as far as live states need.
 func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, within span.Span, ending Ending) (Loaded, error) {
 	lanes, err := s.LanesOfChecks(ctx, slices.Collect(maps.Keys(bundle.Checks)))
 	if err != nil {
@@ -106,9 +114,8 @@ func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, withi
 	for i, l := range lanes {
 		ids[i] = l.ID
 	}
-	rows, err := s.Stretches(ctx, db.StretchesParams{
-		Lanes: ids, Since: within.From.Add(-ending.margin()).Time(), Before: within.To.Add(ending.margin()).Time(),
-	})
+	margin := ending.margin(bundle)
+	rows, err := s.Stretches(ctx, db.StretchesParams{Lanes: ids, Since: within.From.Add(-margin).Time(), Before: within.To.Add(margin).Time()})
 	if err != nil {
 		return Loaded{}, fmt.Errorf("load stretches: %w", err)
 	}
@@ -127,7 +134,7 @@ func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, withi
 		if err != nil {
 			return Loaded{}, err
 		}
-		if p := series.Pending; len(p) > 0 && p[0].First < within.To.Add(ending.margin()) {
+		if p := series.Pending; len(p) > 0 && p[0].First < within.To.Add(margin) {
 			if ending == Live {
 				list = series.Waiting(list)
 			} else {

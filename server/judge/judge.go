@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"time"
 
@@ -30,10 +31,12 @@ type Judge struct {
 	Log       *slog.Logger
 }
 
-// lookBack is how far back the beginning of the present state is looked for; a
-// state that is older keeps the beginning stored before, or is looked for
-// farBack where none is stored.
+// lookBack is how far back the beginning of the present state is looked for, after
+// nearBack, which is all that a service needs whose state changes often and whose
+// stretches are many; a state that is older keeps the beginning stored before, or is
+// looked for farBack where none is stored.
 const (
+	nearBack = 5 * span.Minute
 	lookBack = 2 * span.Day
 	farBack  = 3660 * span.Day
 )
@@ -213,10 +216,16 @@ func (j *Judge) unknown(snap *catalogue.Snapshot, id string, before map[string]d
 // judged are the states of services now.
 func (j *Judge) judged(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string, before map[string]db.StandingState) ([]db.PutStateParams, error) {
 	now := span.Of(j.Now())
-	states, doubted, err := j.states(ctx, q, snap, services, now, lookBack)
+	states, err := j.lately(ctx, q, snap, services, now)
 	if err != nil {
 		return nil, fmt.Errorf("judge %v: %w", services, err)
 	}
+	older := slices.DeleteFunc(slices.Clone(services), func(id string) bool { return states[id] != nil })
+	more, doubted, err := j.states(ctx, q, snap, older, now, lookBack)
+	if err != nil {
+		return nil, fmt.Errorf("judge %v: %w", older, err)
+	}
+	maps.Copy(states, more)
 	waiting, err := j.waiting(ctx, q, snap, services, doubted)
 	if err != nil {
 		return nil, err
@@ -249,6 +258,38 @@ func (j *Judge) judged(ctx context.Context, q *db.Queries, snap *catalogue.Snaps
 	return puts, nil
 }
 
+// lately are the states of those services that changed within nearBack: what was
+// before says nothing about them.
+func (j *Judge) lately(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string, now span.Instant) (map[string]span.Timeline[verdict.Views], error) {
+	ordinary := slices.DeleteFunc(slices.Clone(services), func(id string) bool { return rolls(snap, id) })
+	states, _, err := j.states(ctx, q, snap, ordinary, now, nearBack)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]span.Timeline[verdict.Views]{}
+	for _, id := range ordinary {
+		if line := states[id]; nominal(line).Since(now) > now.Add(-nearBack) {
+			out[id] = line
+		}
+	}
+	return out, nil
+}
+
+// rolls says whether a service's state follows from a check with a rolling rule,
+// of its own or of what it needs: what that believes goes far back.
+func rolls(snap *catalogue.Snapshot, service string) bool {
+	for _, id := range append(snap.Needed(service), service) {
+		for _, check := range snap.ChecksOf[id] {
+			for _, r := range snap.Checks[check].Revisions {
+				if r.Spec.Rolling != nil {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
 // neverGood says whether a service that is down has checks of which none was
 // ever good.
 func (j *Judge) neverGood(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, service string) (bool, error) {
@@ -267,6 +308,9 @@ func nominal(line span.Timeline[verdict.Views]) span.Timeline[verdict.State] {
 // states returns the live states of services since back before now, and by
 // check how many failures its rolling rule does not believe yet.
 func (j *Judge) states(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string, now span.Instant, back int64) (map[string]span.Timeline[verdict.Views], map[string]int64, error) {
+	if len(services) == 0 {
+		return map[string]span.Timeline[verdict.Views]{}, map[string]int64{}, nil
+	}
 	today := calendar.Period{Location: time.UTC, Start: calendar.WallAt(now.Add(-back), time.UTC), End: calendar.WallAt(now.Add(span.Minute), time.UTC)}
 	bundle, err := snap.Bundle(today, nil, services, nil, false)
 	if err != nil {
