@@ -38,6 +38,8 @@ type Agent struct {
 	// machine that it counts from; nil and empty are the machine's.
 	Ticks func() time.Duration
 	Start string
+	// Policy says what may be measured; it is the owner's. Needed.
+	Policy *instrument.Policy
 
 	instance string
 	time     *timeline
@@ -103,7 +105,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	a.time = &timeline{own: a.Now, count: a.Ticks, start: a.Start}
 	a.time.know(a.Store.SavedReadings())
 	a.Client.Count, a.Client.Heard = a.Ticks, a.heard
-	a.set = instrument.NewSet()
+	a.set = instrument.NewSet(a.Policy)
 	a.set.Now = a.time.now
 	a.set.Roots = a.Roots
 	a.set.Flows = a.Client.Name()

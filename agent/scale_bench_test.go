@@ -25,6 +25,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
+	"kestite/instrument"
 )
 
 // cpu is the processor time that this process has used.
@@ -81,7 +82,7 @@ func scale(b *testing.B, checks []wire.Check, during time.Duration) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		a := &agent.Agent{Client: agent.NewClient(server.URL, "kesa_bench"), Store: kept, Log: slog.New(slog.DiscardHandler)}
+		a := &agent.Agent{Client: agent.NewClient(server.URL, "kesa_bench"), Store: kept, Log: slog.New(slog.DiscardHandler), Policy: instrument.LocalPolicy()}
 		running, end := context.WithTimeout(ctx, during)
 		peak := atomic.Uint64{}
 		go func() {

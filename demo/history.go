@@ -62,6 +62,10 @@ func Load(ctx context.Context, srv *server.Server, now time.Time, tell func(stri
 // reports publishes the months before the last one; that one is left to do.
 func reports(ctx context.Context, srv *server.Server, present calendar.Period, loc *time.Location) error {
 	const published = 3
+	mikkel, err := by(ctx, srv.API, 1)
+	if err != nil {
+		return err
+	}
 	for n := published + 1; n >= 2; n-- {
 		m := present.Next(-n)
 		at := m.Span().To.Add(3*span.Day + 9*span.Hour).Time()
@@ -69,11 +73,11 @@ func reports(ctx context.Context, srv *server.Server, present calendar.Period, l
 			if p.spec.Customer == "" {
 				continue
 			}
-			id, err := srv.API.Desk.Draft(ctx, p.id, m.Name(), "", People[1].Name, at)
+			id, err := srv.API.Desk.Draft(ctx, p.id, m.Name(), "", mikkel, at)
 			if err != nil {
 				return fmt.Errorf("draft the report of %s for %s: %w", p.id, m.Name(), err)
 			}
-			if err := srv.API.Desk.Publish(ctx, id, People[1].Name, at); err != nil {
+			if err := srv.API.Desk.Publish(ctx, id, mikkel, at); err != nil {
 				return fmt.Errorf("publish the report of %s for %s: %w", p.id, m.Name(), err)
 			}
 		}

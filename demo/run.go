@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -68,11 +69,14 @@ func Run(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	srv, err = server.Build(ctx, server.Options{
-		DatabaseURL: pg.URL("postgres"), Listen: o.Listen, KeyFile: filepath.Join(o.Dir, "secrets.key"), Organisation: Organisation, Timezone: Zone,
+	options := server.Options{
+		Listen: o.Listen, KeyFile: filepath.Join(o.Dir, "secrets.key"), Organisation: Organisation, Timezone: Zone,
 		Version: o.Version, Log: o.Log, Web: web.Handler(), StandIns: Steering{world},
-	})
-	if err != nil {
+	}
+	if options.DatabaseURL, err = migrated(ctx, pg, options); err != nil {
+		return err
+	}
+	if srv, err = server.Build(ctx, options); err != nil {
 		return err
 	}
 	if err := loadOnce(ctx, srv, say); err != nil {
@@ -124,6 +128,16 @@ func Run(ctx context.Context, o Options) (err error) {
 	}
 }
 
+// migrated makes the schema as the owner of the database, and returns how the
+// role connects that only works with it.
+func migrated(ctx context.Context, pg *cluster.Cluster, o server.Options) (worker string, err error) {
+	o.DatabaseURL, worker, err = pg.Roles(ctx, "postgres")
+	if err != nil {
+		return "", err
+	}
+	return worker, server.Migrate(ctx, o, cluster.Worker)
+}
+
 // reporting reports to checks by their own addresses, as any other system would.
 type reporting struct {
 	mu     sync.Mutex
@@ -161,6 +175,10 @@ func (r *reporting) report(ctx context.Context, srv *server.Server, check string
 		return err
 	}
 	resp, err := http.DefaultClient.Do(req)
+	var of *url.Error
+	if errors.As(err, &of) {
+		return of.Err // without the address, which is a secret
+	}
 	if err != nil {
 		return err
 	}
@@ -206,11 +224,11 @@ func startAgents(ctx context.Context, srv *server.Server, o Options, roots strin
 		if err := ensureToken(ctx, srv, l.id, token); err != nil {
 			return out, err
 		}
-		log, err := os.OpenFile(filepath.Join(dir, "agent.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+		log, err := os.OpenFile(filepath.Join(dir, "agent.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 		if err != nil {
 			return out, err
 		}
-		args := []string{"agent", "--server", srv.URL, "--token-file", token, "--data", dir}
+		args := []string{"agent", "--server", srv.URL, "--token-file", token, "--data", dir, "--allow", "127.0.0.0/8,::1"}
 		if l.spec.EchoPort != 0 {
 			args = append(args, "--echo", fmt.Sprintf("%s:%d", l.spec.Address, l.spec.EchoPort))
 		}

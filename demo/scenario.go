@@ -18,6 +18,7 @@ import (
 	"kestite/server/auth"
 	"kestite/server/catalogue"
 	"kestite/server/store/gen/db"
+	"kestite/server/trail"
 	"kestite/standin"
 )
 
@@ -275,6 +276,15 @@ var webKit = definition.KitSpec{
 	},
 }
 
+// address is where the web stand-in of a service answers.
+func (s subject) address() string {
+	if s.tls {
+		return "https://" + s.web + "/"
+	}
+	web := standin.Web{Addr: s.web}
+	return web.URL()
+}
+
 // credentialFor is the credential of a service that asks for a token.
 func credentialFor(s subject) string {
 	if s.bearer == "" {
@@ -288,11 +298,7 @@ func checks() []checkDef {
 	var out []checkDef
 	for _, s := range subjects {
 		if s.web != "" {
-			web := standin.Web{Addr: s.web}
-			scheme := web.URL()
-			if s.tls {
-				scheme = "https://" + s.web + "/"
-			}
+			scheme := s.address()
 			out = append(out, checkDef{s.id + "-http", definition.CheckSpec{
 				Service: s.id, Name: s.spec.Name + " page", Kind: measure.HTTP.Name, Target: scheme,
 				IntervalS: interval, TimeoutMS: 5000, StaleAfterS: 100, Confirm: 2, Recover: 2, Quorum: "majority", Role: definition.Decides, Locations: both(),
@@ -426,10 +432,16 @@ func (s Steering) List(context.Context) ([]api.StandIn, error) {
 // Set steers one.
 func (s Steering) Set(ctx context.Context, id, mode string) error { return s.World.Set(ctx, id, mode) }
 
+// by is one of the people, as the trail knows them.
+func by(ctx context.Context, s *api.Server, n int) (trail.By, error) {
+	p, err := s.Store.PersonByEmail(ctx, People[n].Email)
+	return trail.By{Person: p.ID, Name: p.Name}, err
+}
+
 // define makes people and definitions as if they had been entered at start.
 func define(ctx context.Context, s *api.Server, start time.Time) error {
 	for _, p := range People {
-		hash, err := auth.HashPassword(Password)
+		hash, err := auth.HashPassword(ctx, Password)
 		if err != nil {
 			return err
 		}
@@ -437,7 +449,11 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 			return fmt.Errorf("make the demo accounts: %w", err)
 		}
 	}
-	ch := catalogue.Change{By: People[0].Name, Reason: "first set-up", At: start}
+	astrid, err := by(ctx, s, 0)
+	if err != nil {
+		return err
+	}
+	ch := catalogue.Change{By: astrid, Reason: "first set-up", At: start}
 	create := func(kind, id string, spec catalogue.Spec) error {
 		_, err := s.Catalogue.Create(ctx, kind, id, "", spec, ch)
 		return err
@@ -462,7 +478,14 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 		if sub.bearer == "" {
 			continue
 		}
-		if err := create(catalogue.Credential, sub.id, definition.CredentialSpec{Name: sub.spec.Name + " reader", Kind: definition.Bearer, Note: "Made up for the demo"}); err != nil {
+		origin, err := definition.Origin(sub.address())
+		if err != nil {
+			return err
+		}
+		err = create(catalogue.Credential, sub.id, definition.CredentialSpec{
+			Name: sub.spec.Name + " reader", Kind: definition.Bearer, Origins: []string{origin}, Note: "Made up for the demo",
+		})
+		if err != nil {
 			return err
 		}
 		sealed, err := s.Vault.Seal(sub.id, sub.bearer)
@@ -481,7 +504,7 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 			return err
 		}
 	}
-	now := catalogue.Change{By: People[0].Name, Reason: "how the harbours reach each other"}
+	now := catalogue.Change{By: astrid, Reason: "how the harbours reach each other"}
 	if _, err := s.Catalogue.Create(ctx, catalogue.PairPlan, "harbours", "", harbours, now); err != nil {
 		return err
 	}

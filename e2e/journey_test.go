@@ -20,6 +20,7 @@ import (
 	"kestite/agent/store"
 	"kestite/demo"
 	"kestite/e2e/browser"
+	"kestite/instrument"
 	"kestite/server"
 	"kestite/server/servertest"
 	"kestite/server/store/storetest"
@@ -89,7 +90,7 @@ func (s *stage) agent(token string) {
 	s.t.Helper()
 	kept, err := store.Open(s.t.TempDir(), 10_000)
 	s.do(err)
-	a := &agent.Agent{Client: agent.NewClient(s.srv.URL, token), Store: kept, Version: "test", Log: slog.New(slog.DiscardHandler)}
+	a := &agent.Agent{Client: agent.NewClient(s.srv.URL, token), Store: kept, Version: "test", Log: slog.New(slog.DiscardHandler), Policy: instrument.LocalPolicy()}
 	running, end := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() {
@@ -389,7 +390,10 @@ func TestAccessibility(t *testing.T) {
 		"/agreements/tickets-passenger": "document.querySelectorAll('.entry').length > 12",
 		"/reports":                      "document.querySelector('table')",
 		"/set-up":                       "document.querySelector('[data-location]')",
-		"/set-up/people":                "document.querySelectorAll('table').length > 1",
+		"/set-up/people":                "document.querySelector('[data-person]')",
+		"/set-up/trail":                 "document.querySelector('[data-trail]')",
+		"/you":                          "document.querySelector('[data-session]')",
+		"/enter#kesl_x":                 "document.querySelector('form')",
 	}
 	for path, ready := range screens {
 		for _, look := range []string{"light", "dark"} {

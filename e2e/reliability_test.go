@@ -30,11 +30,12 @@ func TestTroubleIsShownWhereItIs(t *testing.T) {
 		s.Reads("2 measurements of this agent could not be taken by any server."),
 		s.ClickOn("summary", "The latest 1"), s.Reads("it cannot be stored: poison"),
 		s.Click("Let the agent deliver them again"), s.Reads("Asked; the agent tries again"),
+		s.Go(s.srv.URL+"/set-up/trail"), s.Reads("release quarantine"),
 		s.Go(s.srv.URL+"/set-up/people"),
-		s.Reads("release quarantine"),
 		s.Fill("Zone of its months", "Europe/Nowhere"), s.ClickOn("form[aria-label='Organisation'] button", "Save"), s.Reads("names no time zone"),
 		s.Fill("Zone of its months", "Europe/Berlin"), s.ClickOn("form[aria-label='Organisation'] button", "Save"),
-		s.Until("the change in the trail", "[...document.querySelectorAll('table.plain tr')].some((r) => /edit\\s+organisation/.test(r.innerText))"),
+		s.Until("that it is saved", "document.querySelector(\"form[aria-label='Organisation'] button\").disabled"),
+		s.Go(s.srv.URL+"/set-up/trail"), s.Until("the change in the trail", "[...document.querySelectorAll('[data-trail]')].some((r) => /edit.*\\s+organisation/.test(r.innerText))"),
 		s.Go(s.srv.URL+"/"), s.Reads("Europe/Berlin"),
 	)
 }

@@ -27,7 +27,7 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 	}
 	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
 	defer cancel()
-	c, err := connect(ctx, t.Target)
+	c, err := s.connect(ctx, t.Target)
 	if err != nil {
 		return timedOut(failure(measure.Certificate, err), err, t.Timeout, "no connection")
 	}

@@ -145,7 +145,7 @@ func TestCertificates(t *testing.T) {
 		"a name that is not one": {"nowhere.skerry.example:443", definition.CertificateSettings{}, measure.Failed, "does not resolve"},
 		"what policy forbids":    {"169.254.169.254:443", definition.CertificateSettings{}, measure.Error, "policy forbids"},
 	} {
-		s := NewSet()
+		s := NewSet(LocalPolicy())
 		s.Roots = roots
 		r := s.Measure(context.Background(), Task{Kind: "certificate", Target: c.target, Timeout: 5 * time.Second, Limits: limits, Settings: definition.Settings{Certificate: &c.set}})
 		s.Close()
@@ -154,7 +154,7 @@ func TestCertificates(t *testing.T) {
 		}
 	}
 	// The measures: 90 days, the chain's shortest, 256 bits, TLS 1.3.
-	s := NewSet()
+	s := NewSet(LocalPolicy())
 	s.Roots = roots
 	defer s.Close()
 	short := root.issue(t, ecKey(t), func(c *x509.Certificate) {
@@ -182,7 +182,7 @@ func TestTCP(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer six.Close()
-	s := NewSet()
+	s := NewSet(LocalPolicy())
 	defer s.Close()
 	above := func(v float64) *float64 { return &v }
 	for what, c := range map[string]struct {

@@ -120,7 +120,7 @@ func TestTLSAsClientsSeeIt(t *testing.T) {
 		"a version of old":                 {website(t, func(c *tls.Config) { c.MaxVersion = tls.VersionTLS10 }, root.issue(t, old, onLoopback)), false, measure.OK, "", "TLS 1.0 was agreed on", true},
 		"a server that wants a client key": {website(t, func(c *tls.Config) { c.ClientAuth, c.MaxVersion = tls.RequireAnyClientCert, tls.VersionTLS12 }, leaf, between), false, measure.Failed, "the server ends the TLS handshake: ", "", false},
 	} {
-		s := NewSet()
+		s := NewSet(LocalPolicy())
 		s.Roots = roots
 		web := s.Measure(context.Background(), Task{Kind: "http", Target: "https://" + c.target + "/", Timeout: 5 * time.Second, Settings: definition.Settings{HTTP: &definition.HTTPSettings{WaiveTrust: c.waive}}})
 		cert := s.Measure(context.Background(), Task{Kind: "certificate", Target: c.target, Timeout: 5 * time.Second, Settings: definition.Settings{Certificate: &definition.CertificateSettings{WaiveTrust: c.waive}}})
@@ -186,7 +186,7 @@ func TestNamesOnTheWire(t *testing.T) {
 		c.GetCertificate = func(h *tls.ClientHelloInfo) (*tls.Certificate, error) { asked = h.ServerName; return &given, nil }
 		c.Certificates = nil
 	}, leaf)
-	s := NewSet()
+	s := NewSet(LocalPolicy())
 	defer s.Close()
 	s.Roots = x509.NewCertPool()
 	s.Roots.AddCert(root.cert)

@@ -27,10 +27,10 @@ const mostAddresses = 20
 
 // addresses looks a host up, in the order in which it is to be tried; forbidden
 // ones are left out, and named where nothing else is left.
-func addresses(ctx context.Context, host string) ([]netip.Addr, error) {
+func (s *Set) addresses(ctx context.Context, host string) ([]netip.Addr, error) {
 	if addr, err := netip.ParseAddr(host); err == nil {
 		addr = addr.Unmap()
-		return []netip.Addr{addr}, allowed(addr)
+		return []netip.Addr{addr}, s.policy.allowed(addr)
 	}
 	ascii, err := definition.ASCIIName(host)
 	if err != nil {
@@ -44,7 +44,7 @@ func addresses(ctx context.Context, host string) ([]netip.Addr, error) {
 	var refused error
 	for _, a := range found {
 		a = a.Unmap()
-		if err := allowed(a); err != nil {
+		if err := s.policy.allowed(a); err != nil {
 			refused = err
 			continue
 		}
@@ -181,14 +181,14 @@ func (c *connected) findings() *measure.Findings {
 }
 
 // connect looks the target up and connects to it. The error says how far it came.
-func connect(ctx context.Context, target string) (*connected, error) {
+func (s *Set) connect(ctx context.Context, target string) (*connected, error) {
 	host, port, err := definition.HostPort(target)
 	if err != nil {
 		return nil, &errOwn{err}
 	}
 	c := &connected{}
 	began := time.Now()
-	list, err := addresses(ctx, host)
+	list, err := s.addresses(ctx, host)
 	if err != nil {
 		return nil, err
 	}

@@ -163,7 +163,7 @@ func TestDNSTakesAnswersToItsQuestionAlone(t *testing.T) {
 		"without its question": func(a *dns.Msg) []byte { return answer(a, func(m *dns.Msg) { m.Question = nil }, bad) },
 		"another opcode":       func(a *dns.Msg) []byte { return answer(a, func(m *dns.Msg) { m.Opcode = dns.OpcodeNotify }, bad) },
 	}
-	s := NewSet()
+	s := NewSet(LocalPolicy())
 	defer s.Close()
 	ask := func(server, target string, timeout time.Duration, set definition.DNSSettings) Result {
 		set.Resolver = server

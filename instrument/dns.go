@@ -33,8 +33,9 @@ func (s *Set) dns(ctx context.Context, t Task) Result {
 	}
 	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
 	defer cancel()
-	if host, port, err := net.SplitHostPort(server); err == nil {
-		addr, err := resolve(ctx, host)
+	// The machine's own resolver is its owner's choice, wherever it is.
+	if host, port, err := net.SplitHostPort(server); err == nil && set.Resolver != "" {
+		addr, err := s.resolve(ctx, host)
 		if err != nil {
 			return failure(measure.DNS, err)
 		}

@@ -74,7 +74,7 @@ func zone(t *testing.T) string {
 
 func TestDNS(t *testing.T) {
 	server := zone(t)
-	s := NewSet()
+	s := NewSet(LocalPolicy())
 	defer s.Close()
 	const name = "tickets.skerry.example"
 	for what, c := range map[string]struct {

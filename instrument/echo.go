@@ -56,7 +56,7 @@ func (s *Set) udp(ctx context.Context, t Task) Result {
 	}
 	lookup, cancel := context.WithTimeout(ctx, t.Timeout)
 	defer cancel()
-	addr, err := resolve(lookup, host)
+	addr, err := s.resolve(lookup, host)
 	if err != nil {
 		return failure(measure.UDP, err)
 	}

@@ -73,7 +73,7 @@ func TestMalformedTLS(t *testing.T) {
 					defer c.Close() // when the listener is: the line stays open until then
 				}
 			}()
-			s := instrument.NewSet()
+			s := instrument.NewSet(instrument.LocalPolicy())
 			defer s.Close()
 			for kind, target := range map[string]string{measure.Certificate.Name: l.Addr().String(), measure.HTTP.Name: "https://" + l.Addr().String() + "/"} {
 				ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)

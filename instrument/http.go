@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +12,7 @@ import (
 	"net/http"
 	"net/http/httptrace"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -54,7 +54,7 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 		return Result{Outcome: measure.Error, Detail: err.Error()}
 	}
 	if set.Credential != "" && t.Secret == nil {
-		return Result{Outcome: measure.Error, Detail: "the check's credential has no secret; enter it under Set-up, Credentials"}
+		return Result{Outcome: measure.Error, Detail: "the check's credential has no secret that may go there; see Set-up, Credentials"}
 	}
 	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
 	defer cancel()
@@ -117,6 +117,7 @@ func boundsSize(l measure.Limit) bool {
 type exchange struct {
 	set    definition.HTTPSettings
 	secret *Secret
+	hidden *regexp.Regexp // every form of the secret; made when first needed
 
 	phases  *phases // of the last request
 	visited []string
@@ -132,7 +133,8 @@ type exchange struct {
 	dialled dialled
 }
 
-// follow asks, and where it may follows redirects. Secrets stay with the first host.
+// follow asks, and where it may follows redirects. A secret goes to the
+// origins it is bound to, and nowhere else.
 func (x *exchange) follow(ctx context.Context, s *Set, target string) error {
 	method := x.set.Method
 	if method == "" {
@@ -187,7 +189,7 @@ func (x *exchange) once(ctx context.Context, s *Set, method string, at *url.URL,
 		}
 		req.Header.Set(h.Name, h.Value)
 	}
-	if x.secret != nil && home {
+	if x.secret.mayGoTo(at, home) {
 		x.secret.sign(req)
 	}
 	req.Close = true
@@ -230,17 +232,6 @@ func (x *exchange) searched() int64 {
 	return definition.UsualBody
 }
 
-func (c *Secret) sign(req *http.Request) {
-	switch c.Kind {
-	case definition.Basic:
-		req.SetBasicAuth(c.User, c.Value)
-	case definition.Bearer:
-		req.Header.Set("Authorization", "Bearer "+c.Value)
-	case definition.InHeader:
-		req.Header.Set(c.Header, c.Value)
-	}
-}
-
 func (s *Set) transport(set definition.HTTPSettings, host string, notes *dialled, seen *opinion) *http.Transport {
 	dialTo := func(ctx context.Context, _, address string) (net.Conn, error) {
 		host, text, err := net.SplitHostPort(address)
@@ -251,7 +242,7 @@ func (s *Set) transport(set definition.HTTPSettings, host string, notes *dialled
 		if err != nil {
 			return nil, err
 		}
-		list, err := addresses(ctx, host)
+		list, err := s.addresses(ctx, host)
 		if err != nil {
 			return nil, err
 		}
@@ -349,7 +340,7 @@ func (x *exchange) kept() *measure.Response {
 	out := &measure.Response{Status: x.line, Headers: []string{}}
 	for name, list := range x.headers {
 		for _, v := range list {
-			if name == "Set-Cookie" {
+			if definition.SecretName(name) {
 				v = masked
 			}
 			out.Headers = append(out.Headers, x.mask(name+": "+v))
@@ -365,29 +356,6 @@ func (x *exchange) kept() *measure.Response {
 		text = strings.ToValidUTF8(text[:keptBody], "")
 	}
 	out.Body, out.Cut = text, x.size > keptBody || x.cut || len(text) == keptBody
-	return out
-}
-
-// masked stands in place of what must not be seen.
-const masked = "•••"
-
-// mask hides the secret wherever a server repeats it.
-func (x *exchange) mask(text string) string {
-	if x.secret == nil {
-		return text
-	}
-	hide := []string{x.secret.Value, masked, url.QueryEscape(x.secret.Value), masked}
-	if x.secret.Kind == definition.Basic {
-		hide = append(hide, base64.StdEncoding.EncodeToString([]byte(x.secret.User+":"+x.secret.Value)), masked)
-	}
-	return strings.NewReplacer(hide...).Replace(text)
-}
-
-func (x *exchange) masked(list []string) []string {
-	out := make([]string, len(list))
-	for i, text := range list {
-		out[i] = x.mask(text)
-	}
 	return out
 }
 

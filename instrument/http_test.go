@@ -66,7 +66,7 @@ func ticketOffice(t *testing.T) *httptest.Server {
 
 func TestHTTPAsksAndJudges(t *testing.T) {
 	server := ticketOffice(t)
-	s := instrument.NewSet()
+	s := instrument.NewSet(instrument.LocalPolicy())
 	s.Roots = server.Client().Transport.(*http.Transport).TLSClientConfig.RootCAs
 	host := strings.TrimPrefix(server.URL, "https://")
 	secret := func(kind, value string) *instrument.Secret {
@@ -176,7 +176,7 @@ func TestHTTPIsBounded(t *testing.T) {
 	})
 	server := httptest.NewServer(mux)
 	defer server.Close()
-	s := instrument.NewSet()
+	s := instrument.NewSet(instrument.LocalPolicy())
 	ask := func(path string, timeout time.Duration) (instrument.Result, time.Duration) {
 		began := time.Now()
 		r := s.Measure(context.Background(), instrument.Task{Kind: "http", Target: server.URL + path, Timeout: timeout})

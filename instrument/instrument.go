@@ -31,14 +31,6 @@ type Task struct {
 	Secret *Secret
 }
 
-// Secret is a credential with what must not be seen.
-type Secret struct {
-	Kind   string `json:"kind"`
-	User   string `json:"user,omitempty"`
-	Header string `json:"header,omitempty"`
-	Value  string `json:"value"`
-}
-
 // Result is what came of a task. Values are in the order of the kind's measures.
 type Result struct {
 	Outcome  measure.Outcome
@@ -71,12 +63,16 @@ type Set struct {
 	// ever, and those of others on the same host have flows of their own. Set it
 	// before use.
 	Flows  string
+	policy *Policy
 	pinger *pinger
 	tracer *tracer
 }
 
-// NewSet returns a set; sockets are opened when first needed.
-func NewSet() *Set { return &Set{pinger: newPinger(), tracer: newTracer()} }
+// NewSet returns a set that measures what the policy allows; sockets are opened
+// when first needed.
+func NewSet(policy *Policy) *Set {
+	return &Set{policy: policy, pinger: newPinger(), tracer: newTracer()}
+}
 
 func (s *Set) now() time.Time {
 	if s.Now == nil {
@@ -137,30 +133,10 @@ func judged(kind measure.Kind, values []float64, limits []measure.Limit) Result 
 	return Result{Outcome: outcome, Values: values, Detail: why}
 }
 
-// forbidden are targets that an agent never measures: link-local addresses,
-// among them those where cloud machines find their own credentials.
-var forbidden = []netip.Prefix{netip.MustParsePrefix("169.254.0.0/16"), netip.MustParsePrefix("fe80::/10")}
-
-// errForbidden is a target that local policy refuses.
-type errForbidden struct{ addr netip.Addr }
-
-func (e *errForbidden) Error() string {
-	return fmt.Sprintf("the agent's policy forbids link-local targets such as %s", e.addr)
-}
-
-func allowed(addr netip.Addr) error {
-	for _, p := range forbidden {
-		if p.Contains(addr.Unmap()) {
-			return &errForbidden{addr}
-		}
-	}
-	return nil
-}
-
 // resolve finds the address of a target to send packets to: the first of those
 // that a connection would try.
-func resolve(ctx context.Context, host string) (netip.Addr, error) {
-	list, err := addresses(ctx, host)
+func (s *Set) resolve(ctx context.Context, host string) (netip.Addr, error) {
+	list, err := s.addresses(ctx, host)
 	if err != nil {
 		return netip.Addr{}, err
 	}

@@ -22,7 +22,7 @@ import (
 
 func set(t *testing.T) *instrument.Set {
 	t.Helper()
-	s := instrument.NewSet()
+	s := instrument.NewSet(instrument.LocalPolicy())
 	t.Cleanup(s.Close)
 	return s
 }

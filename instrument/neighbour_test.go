@@ -14,7 +14,7 @@ import (
 // Two agents on one host that trace one target at the same time hear each
 // other's answers; neither takes them for its own.
 func TestNeighboursDoNotMixTheirTraces(t *testing.T) {
-	sets := []*instrument.Set{instrument.NewSet(), instrument.NewSet()}
+	sets := []*instrument.Set{instrument.NewSet(instrument.LocalPolicy()), instrument.NewSet(instrument.LocalPolicy())}
 	sets[0].Flows, sets[1].Flows = "tolvik", "eskerby"
 	for range 25 {
 		var both sync.WaitGroup

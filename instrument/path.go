@@ -55,7 +55,7 @@ func (s *Set) path(ctx context.Context, t Task) Result {
 	set := t.Path.Filled()
 	lookup, cancel := context.WithTimeout(ctx, t.Timeout)
 	defer cancel()
-	addr, err := resolve(lookup, t.Target)
+	addr, err := s.resolve(lookup, t.Target)
 	if err != nil {
 		return failure(measure.Path, err)
 	}

@@ -32,7 +32,7 @@ func (s *Set) ping(ctx context.Context, t Task) Result {
 	}
 	lookup, cancel := context.WithTimeout(ctx, t.Timeout)
 	defer cancel()
-	addr, err := resolve(lookup, t.Target)
+	addr, err := s.resolve(lookup, t.Target)
 	if err != nil {
 		return failure(measure.Ping, err)
 	}
@@ -40,7 +40,7 @@ func (s *Set) ping(ctx context.Context, t Task) Result {
 	if set.Second == "" || r.Outcome != measure.Failed {
 		return r
 	}
-	second, err := resolve(ctx, set.Second)
+	second, err := s.resolve(ctx, set.Second)
 	if err != nil {
 		other := failure(measure.Ping, err)
 		r.Detail += "; second target: " + other.Detail

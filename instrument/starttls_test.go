@@ -76,7 +76,7 @@ func TestStartTLS(t *testing.T) {
 	root := (*authority)(nil).issue(t, ecKey(t), asAuthority("Skerry root"))
 	leaf := root.issue(t, ecKey(t), func(*x509.Certificate) {})
 	config := &tls.Config{Certificates: []tls.Certificate{{PrivateKey: leaf.key, Certificate: [][]byte{leaf.cert.Raw}}}}
-	s := NewSet()
+	s := NewSet(LocalPolicy())
 	s.Roots = x509.NewCertPool()
 	s.Roots.AddCert(root.cert)
 	ask := func(target, protocol string) Result {
@@ -111,7 +111,7 @@ func TestStartTLS(t *testing.T) {
 func TestStapledRevocation(t *testing.T) {
 	root := (*authority)(nil).issue(t, ecKey(t), asAuthority("Skerry root"))
 	leaf := root.issue(t, ecKey(t), func(*x509.Certificate) {})
-	s := NewSet()
+	s := NewSet(LocalPolicy())
 	s.Roots = x509.NewCertPool()
 	s.Roots.AddCert(root.cert)
 	now := time.Now()

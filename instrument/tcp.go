@@ -15,7 +15,7 @@ import (
 func (s *Set) tcp(ctx context.Context, t Task) Result {
 	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
 	defer cancel()
-	c, err := connect(ctx, t.Target)
+	c, err := s.connect(ctx, t.Target)
 	if err != nil {
 		return timedOut(failure(measure.TCP, err), err, t.Timeout, "no connection")
 	}

@@ -44,7 +44,7 @@ func TestCertificateLikeOpenSSL(t *testing.T) {
 	middle := root.issue(t, ecKey(t), asAuthority("Skerry issuing"))
 	leaf := middle.issue(t, ecKey(t), func(*x509.Certificate) {})
 	target := show(t, leaf, middle)
-	s := NewSet()
+	s := NewSet(LocalPolicy())
 	s.Roots = x509.NewCertPool()
 	s.Roots.AddCert(root.cert)
 	r := s.Measure(context.Background(), Task{Kind: "certificate", Target: target, Timeout: 5 * time.Second, Settings: definition.Settings{Certificate: &definition.CertificateSettings{ServerName: "tickets.skerry.example"}}})
@@ -118,7 +118,7 @@ func TestPhasesLikeCurl(t *testing.T) {
 		}
 	}
 	ours, theirs := map[string]float64{}, map[string]float64{}
-	s := NewSet()
+	s := NewSet(LocalPolicy())
 	for range runs {
 		r := s.Measure(context.Background(), Task{Kind: "http", Target: target, Timeout: 5 * time.Second, Settings: definition.Settings{HTTP: &definition.HTTPSettings{WaiveTrust: true, Version: "1.1"}}})
 		if r.Outcome != measure.OK {
@@ -187,7 +187,7 @@ func TestAnswersLikeDig(t *testing.T) {
 	defer server.Shutdown()
 	host, port, _ := net.SplitHostPort(conn.LocalAddr().String())
 	for kind, ttl := range map[string]float64{"A": 120, "MX": 60, "TXT": 60} {
-		r := NewSet().Measure(context.Background(), Task{Kind: "dns", Target: "tickets.skerry.example", Timeout: time.Second, Settings: definition.Settings{DNS: &definition.DNSSettings{Type: kind, Resolver: conn.LocalAddr().String()}}})
+		r := NewSet(LocalPolicy()).Measure(context.Background(), Task{Kind: "dns", Target: "tickets.skerry.example", Timeout: time.Second, Settings: definition.Settings{DNS: &definition.DNSSettings{Type: kind, Resolver: conn.LocalAddr().String()}}})
 		if r.Outcome != measure.OK || r.Measures("dns")["ttl_s"] != ttl {
 			t.Fatalf("%s: %v %q %v", kind, r.Outcome, r.Detail, r.Measures("dns"))
 		}

@@ -30,7 +30,7 @@ func TestNoWordsOfALibrary(t *testing.T) {
 		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked, chunked\r\n\r\n0\r\n": "HTTP",
 		"": "closed without an answer",
 	} {
-		s := NewSet()
+		s := NewSet(LocalPolicy())
 		r := s.Measure(context.Background(), Task{Kind: "http", Target: "http://" + answer(text) + "/", Timeout: 5 * time.Second})
 		s.Close()
 		if r.Outcome != measure.Failed || !strings.Contains(r.Detail, says) {
@@ -42,7 +42,7 @@ func TestNoWordsOfALibrary(t *testing.T) {
 			}
 		}
 	}
-	s := NewSet()
+	s := NewSet(LocalPolicy())
 	defer s.Close()
 	if r := s.Measure(context.Background(), Task{Kind: "http", Target: "https://" + answer("HTTP/1.1 400 Bad Request\r\n\r\n") + "/", Timeout: 5 * time.Second}); !strings.Contains(r.Detail, "does not speak TLS") {
 		t.Errorf("plain HTTP where TLS is expected: %q", r.Detail)

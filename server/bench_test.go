@@ -26,6 +26,7 @@ import (
 	"kestite/server/servertest"
 	"kestite/server/store/gen/db"
 	"kestite/server/store/storetest"
+	"kestite/server/trail"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -37,7 +38,7 @@ var ctx = context.Background()
 func fleet(b *testing.B, services int) *server.Server {
 	b.Helper()
 	srv := storetest.Server(b)
-	ch := catalogue.Change{By: "bench", At: time.Now().Add(-40 * 24 * time.Hour)}
+	ch := catalogue.Change{By: trail.By{Name: "bench"}, At: time.Now().Add(-40 * 24 * time.Hour)}
 	define := func(kind, id string, spec catalogue.Spec) {
 		if _, err := srv.API.Catalogue.Create(ctx, kind, id, "", spec, ch); err != nil {
 			b.Fatal(err)

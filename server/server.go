@@ -3,11 +3,13 @@ package server
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -19,6 +21,7 @@ import (
 	"kestite/server/inward"
 	"kestite/server/jobs"
 	"kestite/server/judge"
+	"kestite/server/people"
 	"kestite/server/publish"
 	"kestite/server/share"
 	"kestite/server/store"
@@ -32,8 +35,11 @@ type Options struct {
 	Listen       string // host:port
 	Organisation string // name and zone of a new installation
 	Timezone     string
-	SecureCookie bool
-	KeyFile      string // of the key that secrets are encrypted with; made when missing
+	SecureCookie bool   // HTTPS is all there is: a proxy speaks it
+	CertFile     string // with TLSKeyFile: HTTPS is spoken here
+	TLSKeyFile   string
+	Proxies      []netip.Prefix // whose word on where a request came from is taken
+	KeyFile      string         // of the key that secrets are encrypted with; made when missing
 	Version      string
 	Log          *slog.Logger
 	Web          http.Handler
@@ -57,6 +63,9 @@ type Server struct {
 	failed  chan error
 }
 
+// secure says whether browsers reach the server by HTTPS alone.
+func (o Options) secure() bool { return o.SecureCookie || o.CertFile != "" }
+
 // Build connects to the database, migrates it and puts the parts together. It
 // does not listen and works off no jobs yet; Close it, or Start and Stop it.
 func Build(ctx context.Context, o Options) (*Server, error) {
@@ -75,9 +84,23 @@ func Build(ctx context.Context, o Options) (*Server, error) {
 	return srv, nil
 }
 
+// Migrate brings the schema of a database up to date, connected as its owner, and
+// admits the role that servers are to work with (none where worker is empty).
+func Migrate(ctx context.Context, o Options, worker string) error {
+	srv, err := Build(ctx, o)
+	if err != nil {
+		return err
+	}
+	defer srv.Close()
+	if err := srv.API.Store.UpToDate(ctx); err != nil || worker == "" {
+		return err
+	}
+	return srv.API.Store.Admit(ctx, worker)
+}
+
 func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	o := srv.opts
-	err := s.Migrate(ctx, func() error {
+	err := s.Prepare(ctx, func() error {
 		if err := s.EnsurePartitionsAhead(ctx, o.Now()); err != nil {
 			return err
 		}
@@ -89,11 +112,11 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	if err != nil {
 		return err
 	}
-	people, err := s.CountPeople(ctx)
+	n, err := s.CountPeople(ctx)
 	if err != nil {
 		return err
 	}
-	if people == 0 {
+	if n == 0 {
 		token, hash := auth.NewToken("kesf_")
 		if err := s.AddFirstToken(ctx, hash); err != nil {
 			return err
@@ -112,9 +135,12 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Log: o.Log, Now: o.Now}); err != nil {
 		return err
 	}
+	factor := &auth.Factor{Vault: seal}
+	sessions := auth.NewSessions(s, factor, o.secure(), o.Now, api.NoSession(o.Log))
 	books := &history.Books{Store: s, Catalogue: cat}
 	srv.API = &api.Server{
-		Store: s, Catalogue: cat, Sessions: auth.NewSessions(s, o.SecureCookie, api.NoSession(o.Log)), Books: books,
+		Store: s, Catalogue: cat, Sessions: sessions, Books: books, Proxies: o.Proxies,
+		People: &people.People{Store: s, Sessions: sessions, Factor: factor, Now: o.Now},
 		Desk:   &publish.Desk{Store: s, Catalogue: cat, Books: books},
 		Ingest: taking, Inward: within, Rosters: rosters,
 		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
@@ -124,11 +150,10 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 
 // Start listens and begins background work.
 func (srv *Server) Start(ctx context.Context) error {
-	l, err := net.Listen("tcp", srv.opts.Listen)
+	l, err := srv.listen()
 	if err != nil {
-		return fmt.Errorf("listen on %s: %w", srv.opts.Listen, err)
+		return err
 	}
-	srv.URL = "http://" + l.Addr().String()
 	running, end := context.WithCancel(context.WithoutCancel(ctx))
 	srv.end = end
 	srv.running.Go(func() { srv.API.Feed.Run(running, srv.API.Store, srv.opts.Log) })
@@ -153,6 +178,25 @@ func (srv *Server) Start(ctx context.Context) error {
 		}
 	}()
 	return nil
+}
+
+// listen opens the socket, with TLS where there is a certificate.
+func (srv *Server) listen() (net.Listener, error) {
+	l, err := net.Listen("tcp", srv.opts.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s: %w", srv.opts.Listen, err)
+	}
+	srv.URL = "http://" + l.Addr().String()
+	if srv.opts.CertFile == "" {
+		return l, nil
+	}
+	pair := &keyPair{cert: srv.opts.CertFile, key: srv.opts.TLSKeyFile, log: srv.opts.Log}
+	if err := pair.read(); err != nil {
+		l.Close()
+		return nil, err
+	}
+	srv.URL = "https://" + l.Addr().String()
+	return tls.NewListener(l, &tls.Config{GetCertificate: pair.get, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}}), nil
 }
 
 // judges is how many services of one server judge at once.
@@ -191,6 +235,5 @@ func (srv *Server) Stop(ctx context.Context) error {
 
 // Close closes the database of a server that was not started.
 func (srv *Server) Close() {
-	srv.API.Sessions.Close()
 	srv.API.Store.Close()
 }

@@ -67,7 +67,7 @@ func TestNameModes(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { world.Close() })
-	set := instrument.NewSet()
+	set := instrument.NewSet(instrument.LocalPolicy())
 	defer set.Close()
 	for _, c := range []struct {
 		mode    string
@@ -99,7 +99,7 @@ func TestNameModes(t *testing.T) {
 func TestHostsFallSilent(t *testing.T) {
 	world := &standin.World{Hosts: []standin.Host{{ID: "gate", Name: "Gate", Addr: "127.78.0.31"}, {ID: "quay", Name: "Quay", Addr: "127.78.0.32"}}}
 	t.Cleanup(func() { world.Close() })
-	set := instrument.NewSet()
+	set := instrument.NewSet(instrument.LocalPolicy())
 	defer set.Close()
 	ping := func(addr string) measure.Outcome {
 		return set.Measure(context.Background(), instrument.Task{

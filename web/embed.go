@@ -16,7 +16,7 @@ var dist embed.FS
 
 // policy allows what the front end needs and nothing else. Styles are inline
 // because the styling library puts them into the page as it runs.
-const policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'"
+const policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
 // Handler serves the built files, compressed where the build made a .gz beside
 // one, and the index for every path of the application.

@@ -245,9 +245,9 @@ func (h HTTPSettings) Check() error {
 		path := fmt.Sprintf("http.headers[%d]", i)
 		switch {
 		case !httpguts.ValidHeaderFieldName(f.Name) || !httpguts.ValidHeaderFieldValue(f.Value):
-			return fault(path, "%q is no header: a name has letters, digits and dashes, a value no line breaks", f.Name+": "+f.Value)
-		case strings.EqualFold(f.Name, "Authorization") || strings.EqualFold(f.Name, "Cookie"):
-			return fault(path, "the value of %s would be stored in the clear; make a credential of it", f.Name)
+			return fault(path, "%q is no header: a name has letters, digits and dashes, a value no line breaks", f.Name)
+		case SecretName(f.Name):
+			return fault(path, "the value of %s looks like a secret, and would be stored in the clear; make a credential of it", f.Name)
 		}
 	}
 	if h.MaxBodyBytes < 0 || h.MaxBodyBytes > MostBody {
@@ -367,48 +367,6 @@ func simplePattern(arguments string) bool {
 
 var httpMethods = []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"}
 
-// Ways of using a credential.
-const (
-	Basic     = "basic"
-	Bearer    = "bearer"
-	InHeader  = "header"
-	maxSecret = 8000
-)
-
-// CredentialSpec is what a check signs in with. Its secret is kept apart,
-// encrypted, and never read back by people.
-type CredentialSpec struct {
-	Name   string `json:"name" minLength:"1" maxLength:"80"`
-	Kind   string `json:"kind" enum:"basic,bearer,header" doc:"HTTP Basic (RFC 7617), Bearer (RFC 6750), or the value of a header"`
-	User   string `json:"user,omitempty" maxLength:"200" doc:"User name, for basic"`
-	Header string `json:"header,omitempty" maxLength:"200" doc:"Name of the header, for header"`
-	Note   string `json:"note,omitempty" maxLength:"2000"`
-}
-
-// Validate of a credential.
-func (c CredentialSpec) Validate() error {
-	if err := called("name", c.Name); err != nil {
-		return err
-	}
-	switch {
-	case c.Kind == Basic && (c.User == "" || strings.Contains(c.User, ":")):
-		return fault("user", "%q is no user name; it must not be empty nor contain a colon (RFC 7617)", c.User)
-	case c.Kind == InHeader && !httpguts.ValidHeaderFieldName(c.Header):
-		return fault("header", "%q is no name of a header; write it as X-Api-Key", c.Header)
-	case c.Kind != Basic && c.Kind != Bearer && c.Kind != InHeader:
-		return fault("kind", "%q is no kind of credential; it is basic, bearer or header", c.Kind)
-	}
-	return nil
-}
-
-// ValidSecret says what is wrong with a credential's secret, without repeating it.
-func ValidSecret(secret string) error {
-	if secret == "" || len(secret) > maxSecret || !httpguts.ValidHeaderFieldValue(secret) {
-		return fault("secret", "a secret has 1 to %d characters and no line breaks", maxSecret)
-	}
-	return nil
-}
-
 var hostName = regexp.MustCompile(`^([A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?\.)*[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?\.?$`)
 
 // ASCIIName is a host's name as it goes on the wire: an international one in
@@ -452,10 +410,15 @@ func ValidTarget(kind, target string) error {
 	case measure.HTTP.Name:
 		u, err := url.Parse(target)
 		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-			return fmt.Errorf("%q is no web address; write it as https://host/path", target)
+			return fmt.Errorf("%q is no web address; write it as https://host/path", withoutSecrets(target))
 		}
 		if u.User != nil {
 			return errors.New("a name and password in the address would be stored in the clear; leave them away")
+		}
+		for name := range u.Query() {
+			if SecretName(name) {
+				return fmt.Errorf("the value of %q in the address looks like a secret, and would be stored in the clear; make a credential of it", name)
+			}
 		}
 	case measure.DNS.Name:
 		if target != "." && !isHost(target) {

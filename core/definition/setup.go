@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"kestite/core/calendar"
 	"kestite/core/measure"
@@ -126,6 +125,9 @@ func (l LocationSpec) Validate() error {
 	if err := called("name", l.Name); err != nil {
 		return err
 	}
+	if err := plain("region", l.Region); err != nil {
+		return err
+	}
 	if (l.Latitude == nil) != (l.Longitude == nil) {
 		return fault("latitude", "latitude and longitude come together, or not at all")
 	}
@@ -148,6 +150,14 @@ func (l LocationSpec) Validate() error {
 func (s ServiceSpec) Validate() error {
 	if err := called("name", s.Name); err != nil {
 		return err
+	}
+	if err := plain("owner", s.Owner); err != nil {
+		return err
+	}
+	for i, tag := range s.Tags {
+		if err := plain(fmt.Sprintf("tags[%d]", i), tag); err != nil {
+			return err
+		}
 	}
 	if s.Runbook != "" {
 		if u, err := url.Parse(s.Runbook); err != nil || u.Scheme != "http" && u.Scheme != "https" {
@@ -300,6 +310,9 @@ func (a AgreementSpec) Validate() error {
 	if err := called("name", a.Name); err != nil {
 		return err
 	}
+	if err := plain("customer", a.Customer); err != nil {
+		return err
+	}
 	if _, err := calendar.Zone(a.Timezone); err != nil {
 		return fault("timezone", "%v", err)
 	}
@@ -395,18 +408,6 @@ func (w WindowSpec) Validate() error {
 	}
 	_, err := CompileWindow(Window{Start: w.Start, Timezone: w.Timezone, DurationS: w.DurationS, RRule: w.RRule, Exdates: w.Exdates})
 	return err
-}
-
-func called(path, s string) error {
-	if strings.TrimSpace(s) == "" {
-		return fault(path, "is empty; give it a name")
-	}
-	for _, r := range s {
-		if unicode.IsControl(r) {
-			return fault(path, "%q has a control character in it; take it out", s)
-		}
-	}
-	return nil
 }
 
 // Slug makes an id of a name: small letters, digits and dashes; "" when nothing is left.

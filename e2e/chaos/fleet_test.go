@@ -23,6 +23,7 @@ import (
 	"kestite/server/catalogue"
 	"kestite/server/servertest"
 	"kestite/server/store/cluster"
+	"kestite/server/trail"
 )
 
 // asProgram makes the test binary the kestite program: servers and agents here
@@ -190,12 +191,16 @@ func newFleet(t *testing.T) *fleet {
 	if f.pg, err = cluster.Start(ctx, filepath.Join(dir, "postgres"), cluster.Settings{"shared_buffers": "256MB", "max_wal_size": "1GB"}); err != nil {
 		t.Fatal(err)
 	}
-	f.url = f.pg.URL("postgres")
 	key := filepath.Join(dir, "secrets.key")
-	quiet := slog.New(slog.DiscardHandler)
-	if f.inside, err = server.Build(ctx, server.Options{
-		DatabaseURL: f.url + "&pool_max_conns=16", KeyFile: key, Organisation: "Skerry Line", Timezone: "Europe/Oslo", Log: quiet,
-	}); err != nil {
+	o := server.Options{KeyFile: key, Organisation: "Skerry Line", Timezone: "Europe/Oslo", Log: slog.New(slog.DiscardHandler)}
+	if o.DatabaseURL, f.url, err = f.pg.Roles(ctx, "postgres"); err != nil {
+		t.Fatal(err)
+	}
+	if err := server.Migrate(ctx, o, cluster.Worker); err != nil {
+		t.Fatal(err)
+	}
+	o.DatabaseURL = f.url + "&pool_max_conns=16"
+	if f.inside, err = server.Build(ctx, o); err != nil {
 		t.Fatal(err)
 	}
 	f.define()
@@ -216,7 +221,7 @@ func newFleet(t *testing.T) *fleet {
 		}
 		// Each begins with another server.
 		urls := strings.Join(append(append([]string{}, f.at[n%servers:]...), f.at[:n%servers]...), ",")
-		f.agents = append(f.agents, f.process("agent-"+location, "agent", "--server", urls, "--token-file", token, "--data", data, "--log-level", "warn"))
+		f.agents = append(f.agents, f.process("agent-"+location, "agent", "--server", urls, "--token-file", token, "--data", data, "--allow", "127.0.0.0/8", "--log-level", "warn"))
 	}
 	for _, p := range f.servers {
 		p.start(t)
@@ -273,7 +278,7 @@ func (f *fleet) awaitReady(at string) {
 // at one location and with a path of its own, checks that the hostile sender
 // sends for, and services that fall silent together.
 func (f *fleet) define() {
-	ch := catalogue.Change{By: "chaos", At: time.Now().Add(-29 * 24 * time.Hour)}
+	ch := catalogue.Change{By: trail.By{Name: "chaos"}, At: time.Now().Add(-29 * 24 * time.Hour)}
 	var places, services, checks []catalogue.Step
 	place := func(id string) {
 		places = append(places, catalogue.Step{Does: catalogue.Make, Kind: catalogue.Location, ID: id, Spec: definition.LocationSpec{Name: id}})

@@ -68,12 +68,6 @@ var all = []view{
 	{name: "check", path: "/checks/ticket-sales-http", ready: "document.querySelector('table')"},
 	{name: "agreements", path: "/agreements", ready: rows},
 	{name: "agreement", path: "/agreements/tickets-passenger", ready: "document.querySelectorAll('.entry').length > 12"},
-	{name: "agreement-what-if", path: "/agreements/tickets-passenger", ready: "document.querySelector('[data-summary=own]')", act: func(b *browser.Browser) error {
-		return first(
-			func() error { return b.Fill("Target", "99.97") },
-			func() error { return b.Until("the answer", "document.querySelector('[data-summary=what-if]')") },
-		)
-	}},
 	{name: "report", path: "/reports", ready: "document.querySelector('table')", act: func(b *browser.Browser) error {
 		return first(
 			func() error { return b.ClickOn("table a", "Sailing board") },
@@ -102,7 +96,10 @@ var all = []view{
 		)
 	}},
 	{name: "path", path: "/services/quay-network?at=now", ready: "(document.querySelector('table.hops')?.scrollIntoView({ block: 'center' }), !!document.querySelector('table.hops'))"},
-	{name: "people", path: "/set-up/people", ready: "document.querySelectorAll('table').length > 1"},
+	{name: "people", path: "/set-up/people", ready: "document.querySelector('[data-person]')"},
+	{name: "trail", path: "/set-up/trail", ready: "document.querySelectorAll('[data-trail]').length > 10", act: func(b *browser.Browser) error {
+		return b.ClickOn("[data-trail] button", "more")
+	}},
 	{name: "stand-ins", path: "/stand-ins", ready: "document.querySelector('table')"},
 }
 

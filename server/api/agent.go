@@ -138,8 +138,12 @@ func readJSON(w http.ResponseWriter, r *http.Request, into any) bool {
 	return true
 }
 
-// strictly decodes JSON that has nothing unknown in it and nothing after it.
+// strictly decodes JSON that has nothing unknown in it, nothing twice, and nothing
+// after it.
 func strictly(text []byte, into any) (at int64, err error) {
+	if twice(text) {
+		return 0, errTwice
+	}
 	dec := json.NewDecoder(bytes.NewReader(text))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(into); err != nil {
@@ -326,7 +330,7 @@ func (s *Server) assigned(ctx context.Context, a db.Agent) (wire.Assignments, er
 		spec := snap.Checks[id].Current().Spec
 		if slices.Contains(spec.Locations, a.Location) && share.Holder(roster, id) == a.ID {
 			c := wire.Of(id, spec)
-			c.Secret = secrets[credentialOf(spec.Settings)]
+			c.Secret = secretFor(secrets, c)
 			out.Checks = append(out.Checks, c)
 		}
 	}
@@ -349,7 +353,7 @@ func (s *Server) assigned(ctx context.Context, a db.Agent) (wire.Assignments, er
 		if err := json.Unmarshal(t.Spec, &trial.Check); err != nil {
 			return out, err
 		}
-		trial.Check.Secret = secrets[credentialOf(trial.Check.Settings)]
+		trial.Check.Secret = secretFor(secrets, trial.Check)
 		out.Trials = append(out.Trials, trial)
 	}
 	return out, err

@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"log/slog"
 	"net/http"
+	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -19,9 +21,11 @@ import (
 	"kestite/server/history"
 	"kestite/server/ingest"
 	"kestite/server/inward"
+	"kestite/server/people"
 	"kestite/server/publish"
 	"kestite/server/share"
 	"kestite/server/store"
+	"kestite/server/trail"
 	"kestite/server/vault"
 )
 
@@ -42,7 +46,10 @@ type Server struct {
 	StandIns  StandIns     // nil outside the demo
 	Version   string
 	Vault     *vault.Vault
+	People    *people.People
+	Proxies   []netip.Prefix // whose word on where a request came from is taken
 
+	streams streams
 	flights *flights
 	costly  map[string]bool // operations that cost much, by method and path
 }
@@ -52,15 +59,18 @@ func (s *Server) Handler() http.Handler {
 	s.flights = newFlights()
 	r := chi.NewRouter()
 	r.Use(middleware.RequestID, middleware.Recoverer, s.log, middleware.GetHead)
+	if s.Sessions.Secure() {
+		r.Use(strictTransport)
+	}
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.readyz)
 	r.Group(func(r chi.Router) {
-		r.Use(guard, forAgents)
+		r.Use(s.guard, forAgents)
 		s.agentRoutes(r)
 		s.reportInRoute(r)
 	})
 	r.Group(func(r chi.Router) {
-		r.Use(crossOrigin, guard, s.Sessions.Load)
+		r.Use(crossOrigin, s.guard, s.Sessions.Load)
 		r.Get("/api/v1/live", s.live)
 		r.Group(func(r chi.Router) {
 			r.Use(legible, s.identify, s.answers)
@@ -82,6 +92,7 @@ func Config(version string) huma.Config {
 	c.DocsPath = ""
 	c.SchemasPath = "/api/v1/schemas"
 	c.CreateHooks = nil
+	c.Transformers = append(c.Transformers, withoutValues)
 	c.Info.Description = "Definitions, standing, accounts and reports. Errors are problem details (RFC 9457) with the path of each faulty field."
 	return c
 }
@@ -91,7 +102,9 @@ func (s *Server) routes(api huma.API) {
 	s.costly = map[string]bool{}
 	a := &operations{API: api, server: s}
 	s.sessionRoutes(a)
+	s.ownRoutes(a)
 	s.peopleRoutes(a)
+	s.trailRoutes(a)
 	s.locationRoutes(a)
 	s.networkRoutes(a)
 	s.credentialRoutes(a)
@@ -122,8 +135,7 @@ type operations struct {
 func on[I, O any](a *operations, role auth.Role, method, path, id, summary string, handler func(context.Context, *I) (*O, error), change ...func(*huma.Operation)) {
 	op := huma.Operation{
 		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
-		Metadata:    map[string]any{"role": role},
-		Middlewares: huma.Middlewares{a.server.allow(a.API, role)},
+		Metadata: map[string]any{"role": role},
 	}
 	if role != public {
 		op.Description = "Needs the role " + string(role) + "."
@@ -132,6 +144,7 @@ func on[I, O any](a *operations, role auth.Role, method, path, id, summary strin
 	for _, c := range change {
 		c(&op)
 	}
+	op.Middlewares = huma.Middlewares{a.server.allow(a.API, role, op.Metadata[unsecuredKey] != nil)}
 	if op.Metadata[costlyKey] != nil {
 		a.server.costly[method+" "+op.Path] = true
 	}
@@ -147,6 +160,23 @@ const costlyKey = "costly"
 // ask it alike: equal questions are answered together, and few at once.
 func costly(op *huma.Operation) { op.Metadata[costlyKey] = true }
 
+const unsecuredKey = "unsecured"
+
+// unsecured marks an operation that is there for people who still have to set up
+// the second factor that is required of them.
+func unsecured(op *huma.Operation) { op.Metadata[unsecuredKey] = true }
+
+// withoutValues takes out of an error what was sent: it may be a secret, and who
+// sent it knows it.
+func withoutValues(_ huma.Context, _ string, v any) (any, error) {
+	if e, is := v.(*huma.ErrorModel); is {
+		for _, d := range e.Errors {
+			d.Value = nil
+		}
+	}
+	return v, nil
+}
+
 type whoKey struct{}
 
 type askingKey struct{}
@@ -155,7 +185,17 @@ type asker struct {
 	person auth.Person
 	in     bool
 	err    error
+	caller auth.Caller
 }
+
+// caller is how the request looks from outside.
+func caller(ctx context.Context) auth.Caller {
+	a, _ := ctx.Value(askingKey{}).(asker)
+	return a.caller
+}
+
+// by is who asks, as the trail knows them.
+func by(ctx context.Context) trail.By { return who(ctx).By(caller(ctx)) }
 
 // asking is who asks, as identify found out.
 func asking(ctx context.Context) (p auth.Person, signedIn bool, err error) {
@@ -166,7 +206,10 @@ func asking(ctx context.Context) (p auth.Person, signedIn bool, err error) {
 // identify finds out once who asks.
 func (s *Server) identify(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		var a asker
+		a := asker{caller: auth.Caller{Source: s.source(r), Browser: r.UserAgent()}}
+		if c, err := r.Cookie(knownCookie); err == nil {
+			a.caller.Known = c.Value
+		}
 		a.person, a.in, a.err = s.Sessions.Who(r.Context())
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), askingKey{}, a)))
 	})
@@ -186,7 +229,7 @@ func who(ctx context.Context) auth.Person {
 }
 
 // allow is the middleware that lets only people with the role through.
-func (s *Server) allow(api huma.API, role auth.Role) func(huma.Context, func(huma.Context)) {
+func (s *Server) allow(api huma.API, role auth.Role, unsecured bool) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		p, ok, err := asking(ctx.Context())
 		if err != nil && ctx.Context().Err() == nil {
@@ -202,6 +245,9 @@ func (s *Server) allow(api huma.API, role auth.Role) func(huma.Context, func(hum
 		case !p.Role.Covers(role):
 			huma.WriteErr(api, ctx, http.StatusForbidden, "This needs the role "+string(role)+"; you are "+string(p.Role)+". Ask an administrator.")
 			return
+		case !p.Secured && !unsecured:
+			huma.WriteErr(api, ctx, http.StatusForbidden, "A second factor is required here, and you have none yet. Set it up under your name, Your account.")
+			return
 		}
 		if ok {
 			ctx = huma.WithValue(ctx, whoKey{}, p)
@@ -215,17 +261,6 @@ func crossOrigin(next http.Handler) http.Handler {
 	return http.NewCrossOriginProtection().Handler(next)
 }
 
-// guard bounds requests and sets headers that all answers have.
-func guard(next http.Handler) http.Handler {
-	const largest = 16 << 20
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Cache-Control", "no-store")
-		w.Header().Set("X-Content-Type-Options", "nosniff")
-		r.Body = http.MaxBytesReader(w, r.Body, largest)
-		next.ServeHTTP(w, r)
-	})
-}
-
 func (s *Server) log(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		began := time.Now()
@@ -235,9 +270,18 @@ func (s *Server) log(next http.Handler) http.Handler {
 		if ww.Status() >= 500 && r.Context().Err() == nil && r.URL.Path != "/readyz" { // an asker that went away is no trouble of ours
 			level = slog.LevelError
 		}
-		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(),
+		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", withoutToken(r.URL.Path), "status", ww.Status(),
 			"bytes", ww.BytesWritten(), "took", time.Since(began).String(), "id", middleware.GetReqID(r.Context()))
 	})
+}
+
+// withoutToken is a path as it may be logged: who knows the rest of an address to
+// report in to may report.
+func withoutToken(path string) string {
+	if strings.HasPrefix(path, reportInPath) {
+		return reportInPath + "…"
+	}
+	return path
 }
 
 func noRoute(w http.ResponseWriter, r *http.Request) {

@@ -4,12 +4,16 @@ import (
 	"context"
 	"net/http"
 
+	"github.com/jackc/pgx/v5"
+
+	"kestite/agent/wire"
 	"kestite/core/definition"
 	"kestite/instrument"
 	"kestite/server/auth"
 	"kestite/server/catalogue"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/trail"
 )
 
 func (s *Server) credentialRoutes(a *operations) {
@@ -61,13 +65,15 @@ func (s *Server) setSecret(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, invalid("secret", err.Error())
 	}
-	if err := s.Store.PutSecret(ctx, db.PutSecretParams{Credential: in.ID, Sealed: sealed, ChangedBy: who(ctx).Name}); err != nil {
-		return nil, err
-	}
-	if err := s.audit(ctx, "set", "secret of credential "+in.ID); err != nil {
-		return nil, err
-	}
-	return nil, store.Notify(ctx, s.Store, store.Change{Kind: "definition", IDs: []string{catalogue.Credential + " " + in.ID}})
+	return nil, s.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		if err := q.PutSecret(ctx, db.PutSecretParams{Credential: in.ID, Sealed: sealed, ChangedBy: who(ctx).Name}); err != nil {
+			return err
+		}
+		if err := trail.Add(ctx, q, trail.Entry{By: by(ctx), Action: "set secret", Subject: catalogue.Credential + " " + in.ID}); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, store.Change{Kind: "definition", IDs: []string{catalogue.Credential + " " + in.ID}})
+	})
 }
 
 // secrets are all credentials with what they stand for, opened. One that cannot
@@ -86,10 +92,22 @@ func (s *Server) secrets(ctx context.Context, snap *catalogue.Snapshot) (map[str
 		}
 		if e := snap.Credentials[r.Credential]; e != nil {
 			spec := e.Current().Spec
-			out[r.Credential] = &instrument.Secret{Kind: spec.Kind, User: spec.User, Header: spec.Header, Value: value}
+			out[r.Credential] = &instrument.Secret{
+				Kind: spec.Kind, User: spec.User, Header: spec.Header, Parameter: spec.Parameter, Origins: spec.Origins, Value: value,
+			}
 		}
 	}
 	return out, nil
+}
+
+// secretFor is the secret that a check may send to its target; nil where it has
+// no credential, or one that is bound elsewhere.
+func secretFor(all map[string]*instrument.Secret, c wire.Check) *instrument.Secret {
+	secret := all[credentialOf(c.Settings)]
+	if secret == nil || !definition.AtOrigin(secret.Origins, c.Target) {
+		return nil
+	}
+	return secret
 }
 
 // credentialOf is the credential that settings refer to; empty where there is none.

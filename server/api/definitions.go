@@ -120,5 +120,5 @@ func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 }
 
 func (s *Server) change(ctx context.Context, reason string) catalogue.Change {
-	return catalogue.Change{By: who(ctx).Name, Reason: reason}
+	return catalogue.Change{By: by(ctx), Reason: reason}
 }

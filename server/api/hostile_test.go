@@ -26,9 +26,7 @@ import (
 
 func (f *fixture) exec(t *testing.T, sql string, args ...any) {
 	t.Helper()
-	if _, err := f.srv.API.Store.Pool.Exec(context.Background(), sql, args...); err != nil {
-		t.Fatal(err)
-	}
+	storetest.Exec(t, f.srv, sql, args...)
 }
 
 // An answer that cannot be written is a whole 500 and in the log, never half an answer.
@@ -274,9 +272,11 @@ func TestGivenUpRequestsAreNoErrors(t *testing.T) {
 	}
 }
 
-// A server is ready where it can do its work, and says what keeps it from that.
+// A server is ready where it can do its work; what keeps it from that stands in its log.
 func TestReady(t *testing.T) {
 	f := setUp(t)
+	log := &servertest.Log{}
+	f.srv.API.Log = slog.New(slog.NewTextHandler(log, nil))
 	ready := func() string {
 		t.Helper()
 		resp, err := http.Get(f.url + "/readyz")
@@ -296,8 +296,8 @@ func TestReady(t *testing.T) {
 		"a later version":       {"INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, true)", "DELETE FROM goose_db_version WHERE version_id = 9999"},
 	} {
 		f.exec(t, c[0])
-		if got := ready(); !strings.HasPrefix(got, "503") || !strings.Contains(got, says) {
-			t.Errorf("want %q: %s", says, got)
+		if got := ready(); !strings.HasPrefix(got, "503") || strings.Contains(got, says) || !strings.Contains(log.String(), says) {
+			t.Errorf("want %q in the log alone: %s; %s", says, got, log)
 		}
 		f.exec(t, c[1])
 		if got := ready(); got != "200 ready\n" {
@@ -311,8 +311,8 @@ func TestReady(t *testing.T) {
 	if a := servertest.AsAgent(t, f.url, f.tolvik, wire.PathBatches, body); a.Status != 500 {
 		t.Errorf("storing on a full disk: %s", a)
 	}
-	if got := ready(); !strings.HasPrefix(got, "503") || !strings.Contains(got, "No space left") {
-		t.Errorf("with a full disk: %s", got)
+	if got := ready(); !strings.HasPrefix(got, "503") || !strings.Contains(log.String(), "No space left") {
+		t.Errorf("with a full disk: %s; %s", got, log)
 	}
 }
 
@@ -418,7 +418,7 @@ func TestTwoServersDecideAsOne(t *testing.T) {
 	f := setUp(t)
 	second := servertest.Serve(t, storetest.Server(t, storetest.On(f.srv)))
 	both := []string{f.url, second}
-	for i := range 4 { // one went into signing the manager in
+	for i := range 5 {
 		a := servertest.Anonymous(t, both[i%2]).Do(http.MethodPost, "/session", map[string]any{"email": "manager@skerry.example", "password": "wrong password"})
 		if a.Status != 401 {
 			t.Errorf("attempt %d: %s", i, a)
@@ -544,8 +544,7 @@ func TestQuarantineIsShownAndReleased(t *testing.T) {
 	if a := servertest.AsAgent(t, f.url, f.tolvik, wire.PathAssignments, body("")); json.Unmarshal(a.Body, &out) != nil || out.Release < now {
 		t.Errorf("the agent is told %v", out.Release)
 	}
-	rows, err := f.srv.API.Store.AuditTrail(context.Background(), 5)
-	if err != nil || !strings.Contains(fmt.Sprint(rows), "release quarantine") {
-		t.Errorf("the trail: %v %v", rows, err)
+	if lines := did(t, f.manager, ""); lines[0].Action != "release quarantine" || lines[0].Subject != "agent "+id {
+		t.Errorf("the trail: %+v", lines)
 	}
 }

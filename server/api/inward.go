@@ -17,10 +17,13 @@ import (
 	"kestite/server/store/gen/db"
 )
 
+// reportInPath is where the addresses to report in to are.
+const reportInPath = "/in/"
+
 // reportInRoute is where other systems report in; the token in the path is all they need.
 func (s *Server) reportInRoute(r chi.Router) {
 	for _, method := range []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut} {
-		r.MethodFunc(method, "/in/{token}", s.reportIn)
+		r.MethodFunc(method, reportInPath+"{token}", s.reportIn)
 	}
 }
 
@@ -94,5 +97,5 @@ func (s *Server) makeReportIn(ctx context.Context, in *ByID) (*body[ReportInAddr
 	if err := s.Store.PutReportIn(ctx, db.PutReportInParams{CheckID: in.ID, TokenHash: hash, MadeBy: who(ctx).Name}); err != nil {
 		return nil, err
 	}
-	return &body[ReportInAddress]{ReportInAddress{"/in/" + token}}, s.audit(ctx, "create", "report-in address of check "+in.ID)
+	return &body[ReportInAddress]{ReportInAddress{reportInPath + token}}, s.did(ctx, "make report-in address", "check "+in.ID, nil)
 }

@@ -3,13 +3,16 @@ package api
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // legible refuses requests whose texts no database can keep: what is no UTF-8,
@@ -32,8 +35,16 @@ func legible(next http.Handler) http.Handler {
 			return
 		}
 		text, err := io.ReadAll(r.Body)
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			writeProblem(w, http.StatusRequestTimeout, "The request came in too slowly; try again on a better line.")
+			return
+		}
 		if err != nil {
 			writeProblem(w, http.StatusRequestEntityTooLarge, "The request cannot be read to its end: "+err.Error()+".")
+			return
+		}
+		if twice(text) {
+			writeProblem(w, http.StatusUnprocessableEntity, "The request cannot be read: "+errTwice.Error()+".")
 			return
 		}
 		if !utf8.Valid(text) || bytes.Contains(text, []byte(`\u0000`)) {
@@ -45,6 +56,15 @@ func legible(next http.Handler) http.Handler {
 		r.Body = io.NopCloser(bytes.NewReader(text))
 		next.ServeHTTP(w, r)
 	})
+}
+
+var errTwice = errors.New("a name stands twice in one object of its JSON, and which is meant cannot be told")
+
+// twice says whether some object of a JSON text has a name twice (RFC 8259 §4:
+// who reads that does so in ways that differ).
+func twice(text []byte) bool {
+	_, err := jsontext.NewDecoder(bytes.NewReader(text), jsontext.AllowInvalidUTF8(true)).ReadValue()
+	return errors.Is(err, jsontext.ErrDuplicateName)
 }
 
 func clean(s string) bool { return utf8.ValidString(s) && !strings.ContainsRune(s, 0) }

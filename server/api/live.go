@@ -4,19 +4,72 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"sync"
 	"time"
+
+	"kestite/server/auth"
 )
 
-// heartbeat is how often a silent stream says that it is alive.
+// heartbeat is how often a silent stream says that it is alive, and looks whether
+// its person is still signed in.
 const heartbeat = 10 * time.Second
 
+// Streams of changes at most, of one server: each has a connection and a place in
+// every change.
+const (
+	mostStreams   = 2000
+	mostStreamsOf = 20 // of one person
+)
+
+// streams counts who listens. It is safe for concurrent use.
+type streams struct {
+	mu  sync.Mutex
+	all int
+	of  map[string]int
+}
+
+// begin counts one more of a person; false where that is one too many.
+func (s *streams) begin(person string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.all >= mostStreams || s.of[person] >= mostStreamsOf {
+		return false
+	}
+	if s.of == nil {
+		s.of = map[string]int{}
+	}
+	s.all++
+	s.of[person]++
+	return true
+}
+
+func (s *streams) end(person string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all--
+	if s.of[person]--; s.of[person] == 0 {
+		delete(s.of, person)
+	}
+}
+
 // live streams changes to a browser as server-sent events: what changed, not
-// its contents; the browser asks again for what it shows.
+// its contents; the browser asks again for what it shows. It ends with the session.
 func (s *Server) live(w http.ResponseWriter, r *http.Request) {
-	if _, ok, err := s.Sessions.Who(r.Context()); err != nil || !ok {
+	p, ok, err := s.Sessions.Who(r.Context())
+	if err != nil || !ok {
 		writeProblem(w, http.StatusUnauthorized, "Nobody is signed in; sign in and try again.")
 		return
 	}
+	if !p.Secured {
+		writeProblem(w, http.StatusForbidden, "A second factor is required here, and you have none yet.")
+		return
+	}
+	if !s.streams.begin(p.ID) {
+		writeProblem(w, http.StatusTooManyRequests, fmt.Sprintf("Too many tabs are open: a person has %d live ones at most. Close some.", mostStreamsOf))
+		return
+	}
+	defer s.streams.end(p.ID)
+	session := s.Sessions.Current(r.Context())
 	stream := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("X-Accel-Buffering", "no")
@@ -25,6 +78,10 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 	defer end()
 	tick := time.NewTicker(heartbeat)
 	defer tick.Stop()
+	there := func() bool {
+		there, err := s.Sessions.There(r.Context(), session)
+		return there || err != nil // a database that is away ends nobody's session
+	}
 	for {
 		if stream.Flush() != nil {
 			return
@@ -33,8 +90,17 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 		case <-r.Context().Done():
 			return
 		case <-tick.C:
+			if !there() {
+				return
+			}
 			fmt.Fprint(w, "event: alive\ndata: {}\n\n")
 		case c := <-changes:
+			if c.Kind == auth.Ended {
+				if !there() {
+					return
+				}
+				continue
+			}
 			text, err := json.Marshal(c)
 			if err != nil {
 				return

@@ -31,7 +31,7 @@ func (f *fixture) assigned(t *testing.T, token string) wire.Assignments {
 // A secret goes to the agents that need it, and nowhere else.
 func TestSecretsAreNeverReadBack(t *testing.T) {
 	f := setUp(t)
-	id := f.manager.Create("/credentials", map[string]any{"name": "Desk", "kind": "bearer"})
+	id := f.manager.Create("/credentials", map[string]any{"name": "Desk", "kind": "bearer", "origins": []string{"http://127.0.0.1:9"}})
 	f.manager.Must(http.MethodPut, "/checks/"+f.check, map[string]any{"revision": 0, "spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
 		c["http"] = map[string]any{"credential": id}
 	})}, nil)
@@ -47,7 +47,7 @@ func TestSecretsAreNeverReadBack(t *testing.T) {
 	if got.Mark == before {
 		t.Error("agents are not told of a new secret")
 	}
-	for _, path := range []string{"/credentials", "/credentials/secrets", "/checks", "/credentials/" + id + "/revisions", "/audit"} {
+	for _, path := range []string{"/credentials", "/credentials/secrets", "/checks", "/credentials/" + id + "/revisions", "/trail"} {
 		if a := f.manager.Do(http.MethodGet, path, nil); a.Status == http.StatusOK && strings.Contains(string(a.Body), "stockfish") {
 			t.Errorf("GET %s gives the secret away", path)
 		}

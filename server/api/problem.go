@@ -16,7 +16,6 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"kestite/core/definition"
-	"kestite/server/auth"
 	"kestite/server/catalogue"
 )
 
@@ -45,10 +44,8 @@ func problem(err error, log *slog.Logger) error {
 		return huma.Error404NotFound("There is none of that id; it may have been mistyped.")
 	case errors.Is(err, catalogue.ErrRetired):
 		return huma.Error409Conflict("It is retired: its history stays, but it cannot be edited. Restore it first.")
-	case errors.Is(err, auth.ErrWrong):
-		return huma.Error401Unauthorized("E-mail address or password is wrong.")
-	case errors.Is(err, auth.ErrTooOften):
-		return huma.Error429TooManyRequests("Too many attempts; wait a minute and try again.")
+	case peopleProblem(err) != nil:
+		return peopleProblem(err)
 	case errors.As(err, &pg) && pg.Code == "23505":
 		return huma.Error409Conflict("That is there already: " + pg.Detail)
 	case errors.As(err, &pg) && pg.Code == "22P02": // an id that is no id

@@ -23,7 +23,8 @@ func (s *Server) readyz(w http.ResponseWriter, r *http.Request) {
 	defer cancel()
 	if err := s.ready(ctx); err != nil {
 		s.Log.Warn("not ready", "error", err)
-		http.Error(w, err.Error(), http.StatusServiceUnavailable)
+		// Strangers ask here: why not is for those who read the log.
+		http.Error(w, "not ready; the server's log says why", http.StatusServiceUnavailable)
 		return
 	}
 	w.Write([]byte("ready\n"))

@@ -74,22 +74,19 @@ func (s *Server) reportRoutes(a *operations) {
 			Remark string `json:"remark" maxLength:"4000"`
 		}
 	}) (*none, error) {
-		n, err := s.Store.SetRemark(ctx, db.SetRemarkParams{ID: in.ID, Remark: in.Body.Remark})
-		if err == nil && n == 0 {
+		err := s.Desk.Remark(ctx, in.ID, in.Body.Remark, by(ctx))
+		if errors.Is(err, publish.ErrPublished) {
 			return nil, huma.Error409Conflict("It is no draft any more: a published report is frozen. Draft the next revision instead.")
 		}
 		return nil, err
 	})
 	on(a, auth.Manager, http.MethodPost, "/reports/{id}/publish", "publish-report", "Publish: from now on it is frozen", s.publish)
 	on(a, auth.Manager, http.MethodDelete, "/reports/{id}", "drop-draft", "Throw a draft away", func(ctx context.Context, in *ByID) (*none, error) {
-		n, err := s.Store.DropDraft(ctx, in.ID)
-		if err == nil && n == 0 {
+		err := s.Desk.Drop(ctx, in.ID, by(ctx))
+		if errors.Is(err, publish.ErrPublished) {
 			return nil, huma.Error409Conflict("Only a draft can be thrown away; a published report is frozen.")
 		}
-		if err != nil {
-			return nil, err
-		}
-		return nil, s.audit(ctx, "drop", "report "+in.ID)
+		return nil, err
 	})
 	on(a, auth.Viewer, http.MethodGet, "/reports/{id}/document", "report-document", "The report as PDF, JSON or CSV, or the inputs it was made from", s.document)
 }
@@ -115,7 +112,7 @@ func (s *Server) reports(ctx context.Context, _ *none) (*list[ReportView], error
 }
 
 func (s *Server) draft(ctx context.Context, in *body[NewReport]) (*body[made], error) {
-	id, err := s.Desk.Draft(ctx, in.Body.Agreement, in.Body.Period, in.Body.Remark, who(ctx).Name, s.Now())
+	id, err := s.Desk.Draft(ctx, in.Body.Agreement, in.Body.Period, in.Body.Remark, by(ctx), s.Now())
 	var fault *definition.Fault
 	if errors.As(err, &fault) {
 		return nil, invalid(fault.Path, fault.Message)
@@ -153,7 +150,7 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 	if c.Account.AvailabilityPercent != nil {
 		out.Availability = *c.Account.AvailabilityPercent
 	}
-	return &body[ReportPage]{out}, nil
+	return &body[ReportPage]{out}, s.didRead(ctx, r)
 }
 
 func (s *Server) report(ctx context.Context, id string) (db.Report, error) {
@@ -163,12 +160,28 @@ func (s *Server) report(ctx context.Context, id string) (db.Report, error) {
 	return s.Store.Report(ctx, id)
 }
 
+// didRead writes down, once an hour, that somebody read a report that somebody
+// else made: screens ask again and again for what they show.
+func (s *Server) didRead(ctx context.Context, r db.Report) error {
+	reader := who(ctx)
+	if reader.Name == r.MadeBy || r.PublishedBy != nil && reader.Name == *r.PublishedBy {
+		return nil
+	}
+	first, err := s.Store.Spend(ctx, db.SpendParams{
+		Who: "read report " + r.ID + " by " + reader.ID, Units: 1, Most: 1, PerSecond: 1.0 / 3600, Now: s.Now(),
+	})
+	if err != nil || !first {
+		return err
+	}
+	return s.did(ctx, "read", "report "+r.ID, map[string]string{"state": r.State})
+}
+
 func (s *Server) publish(ctx context.Context, in *ByID) (*none, error) {
 	r, err := s.report(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
-	err = s.Desk.Publish(ctx, r.ID, who(ctx).Name, s.Now())
+	err = s.Desk.Publish(ctx, r.ID, by(ctx), s.Now())
 	if errors.Is(err, publish.ErrPublished) || errors.Is(err, publish.ErrChanged) {
 		return nil, huma.Error409Conflict("It cannot be: " + err.Error() + ".")
 	}
@@ -213,6 +226,9 @@ func (s *Server) document(ctx context.Context, in *struct {
 			out.Body, err = report.Freeze(p)
 		}
 	}
+	if err != nil {
+		return nil, err
+	}
 	out.Disposition = `attachment; filename="` + name + `"`
-	return out, err
+	return out, s.did(ctx, "export", "report "+r.ID, map[string]string{"format": in.Format, "state": r.State})
 }

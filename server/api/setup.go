@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"time"
 
@@ -77,7 +76,7 @@ func (s *Server) locationRoutes(a *operations) {
 		if err != nil {
 			return nil, err
 		}
-		return nil, s.audit(ctx, "revoke", "agent "+in.ID)
+		return nil, s.did(ctx, "revoke", "agent "+in.ID, nil)
 	})
 }
 
@@ -167,7 +166,7 @@ func (s *Server) releaseAside(ctx context.Context, in *ByID) (*none, error) {
 	if _, err := s.Store.ReleaseAside(ctx, db.ReleaseAsideParams{ID: a.ID, Now: s.Now()}); err != nil {
 		return nil, err
 	}
-	if err := s.audit(ctx, "release quarantine", "agent at "+a.Location); err != nil {
+	if err := s.did(ctx, "release quarantine", "agent "+a.ID, map[string]string{"location": a.Location}); err != nil {
 		return nil, err
 	}
 	return nil, store.Notify(ctx, s.Store, store.Change{Kind: "release", IDs: []string{a.Location}})
@@ -190,7 +189,7 @@ func (s *Server) seeLost(ctx context.Context, in *InLost) (*none, error) {
 	if _, err := s.Store.SeeLost(ctx, db.SeeLostParams{ID: a.ID, Lost: in.Body.Lost}); err != nil {
 		return nil, err
 	}
-	if err := s.audit(ctx, "see lost measurements", fmt.Sprintf("%d of the agent at %s", in.Body.Lost, a.Location)); err != nil {
+	if err := s.did(ctx, "see lost measurements", "agent "+a.ID, map[string]any{"location": a.Location, "lost": in.Body.Lost}); err != nil {
 		return nil, err
 	}
 	return nil, store.Notify(ctx, s.Store, store.Change{Kind: "agent", IDs: []string{a.Location}})
@@ -235,7 +234,7 @@ func (s *Server) addAgent(ctx context.Context, in *ByID) (*body[AgentToken], err
 	if err != nil {
 		return nil, err
 	}
-	if err := s.audit(ctx, "create", "agent at "+in.ID); err != nil {
+	if err := s.did(ctx, "create", "agent "+row.ID, map[string]string{"location": in.ID}); err != nil {
 		return nil, err
 	}
 	return &body[AgentToken]{AgentToken{row.ID, token}}, store.Notify(ctx, s.Store, store.Change{Kind: "agent"})

@@ -46,6 +46,6 @@ func (s *Server) standInRoutes(a *operations) {
 		if err := s.StandIns.Set(ctx, in.ID, in.Body.Mode); err != nil {
 			return nil, invalid("mode", err.Error())
 		}
-		return nil, s.audit(ctx, "steer", "stand-in "+in.ID+" to "+in.Body.Mode)
+		return nil, s.did(ctx, "steer", "stand-in "+in.ID, map[string]string{"mode": in.Body.Mode})
 	})
 }

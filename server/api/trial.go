@@ -3,13 +3,18 @@ package api
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/jackc/pgx/v5"
 
 	"kestite/agent/wire"
@@ -19,6 +24,7 @@ import (
 	"kestite/server/catalogue"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/trail"
 )
 
 // Proposal asks what could be checked at an address.
@@ -59,9 +65,6 @@ func (s *Server) trialRoutes(a *operations) {
 	on(a, auth.Operator, http.MethodPost, "/proposals", "propose-checks", "Propose checks for an address and try them at once from locations", s.propose)
 	on(a, auth.Operator, http.MethodPost, "/trials", "try-check", "Make one measurement of a check at once from each of its locations; it enters no account", func(ctx context.Context, in *body[definition.CheckSpec]) (*list[TrialRef], error) {
 		spec := in.Body
-		if err := definition.ValidTarget(spec.Kind, spec.Target); err != nil {
-			return nil, invalid("target", err.Error())
-		}
 		refs, err := s.try(ctx, spec)
 		if err != nil {
 			return nil, err
@@ -78,7 +81,7 @@ func (s *Server) propose(ctx context.Context, in *body[Proposal]) (*list[Candida
 	}
 	specs := make([]definition.CheckSpec, len(found))
 	for i, c := range found {
-		specs[i] = definition.CheckSpec{Kind: c.Kind, Target: c.Target, IntervalS: 60, TimeoutMS: 5000, Locations: in.Body.Locations}
+		specs[i] = definition.CheckSpec{Kind: c.Kind, Target: c.Target, IntervalS: 60, TimeoutMS: 5000, StaleAfterS: 150, Locations: in.Body.Locations}
 	}
 	trials, err := s.try(ctx, specs...)
 	if err != nil {
@@ -127,28 +130,52 @@ func candidates(address string) ([]Candidate, error) {
 	return append(out, Candidate{Kind: measure.Ping.Name, Name: "Ping", Target: host}, Candidate{Kind: measure.Path.Name, Name: "Path", Target: host}), nil
 }
 
-// try asks the agents at the locations of each spec for one measurement each.
+// Trials of one person: so many at once, and then so many more a second.
+const (
+	mostTrials     = 2000
+	trialsASecond  = 10
+	mostInARequest = 250 // five kinds from fifty locations
+)
+
+// try asks the agents at the locations of each spec for one measurement each. What
+// is asked for a second time while the first is still to be made is made once.
 func (s *Server) try(ctx context.Context, specs ...definition.CheckSpec) ([][]TrialRef, error) {
 	snap, err := s.Catalogue.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
+	total := 0
+	for i, spec := range specs {
+		slices.Sort(spec.Locations)
+		specs[i].Locations = slices.Compact(spec.Locations)
+		if err := snap.JudgeTrial(specs[i]); err != nil {
+			return nil, err
+		}
+		total += len(specs[i].Locations)
+	}
+	if total > mostInARequest {
+		return nil, invalid("locations", fmt.Sprintf("that would be %d measurements; %d at most are made at once, so take fewer locations", total, mostInARequest))
+	}
+	allowed, err := s.Store.Spend(ctx, db.SpendParams{
+		Who: "trials of " + who(ctx).ID, Units: float64(total), Most: mostTrials, PerSecond: trialsASecond, Now: s.Now(),
+	})
+	if err != nil {
+		return nil, err
+	}
+	if !allowed {
+		return nil, huma.Error429TooManyRequests(fmt.Sprintf("You tried more than %d measurements; %d more may be made each second. Wait a moment.", mostTrials, trialsASecond))
+	}
 	refs := make([][]TrialRef, len(specs))
 	err = s.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
 		for i, spec := range specs {
-			text, err := json.Marshal(wire.Of("", spec))
-			if err != nil {
+			if refs[i], err = addTrials(ctx, q, spec); err != nil {
 				return err
 			}
-			for _, l := range spec.Locations {
-				if e := snap.Locations[l]; e == nil || e.Retired {
-					return invalid("locations", l+" names no location")
-				}
-				id, err := q.AddTrial(ctx, db.AddTrialParams{Location: l, Spec: text, MadeBy: who(ctx).Name})
-				if err != nil {
-					return err
-				}
-				refs[i] = append(refs[i], TrialRef{id, l})
+			err := trail.Add(ctx, q, trail.Entry{By: by(ctx), Action: "try", Subject: "target", Detail: map[string]any{
+				"kind": spec.Kind, "target": spec.Target, "locations": spec.Locations, "credential": credentialOf(spec.Settings),
+			}})
+			if err != nil {
+				return err
 			}
 		}
 		if err := q.DropOldTrials(ctx); err != nil {
@@ -157,6 +184,25 @@ func (s *Server) try(ctx context.Context, specs ...definition.CheckSpec) ([][]Tr
 		return store.Notify(ctx, tx, store.Change{Kind: "trial"})
 	})
 	return refs, err
+}
+
+func addTrials(ctx context.Context, q *db.Queries, spec definition.CheckSpec) (refs []TrialRef, err error) {
+	text, err := json.Marshal(wire.Of("", spec))
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range spec.Locations {
+		digest := sha256.Sum256(append([]byte(l+"\n"), text...))
+		id, err := q.SameTrial(ctx, digest[:])
+		if errors.Is(err, pgx.ErrNoRows) {
+			id, err = q.AddTrial(ctx, db.AddTrialParams{Location: l, Spec: text, MadeBy: who(ctx).Name, Digest: digest[:]})
+		}
+		if err != nil {
+			return nil, err
+		}
+		refs = append(refs, TrialRef{id, l})
+	}
+	return refs, nil
 }
 
 func (s *Server) trials(ctx context.Context, in *struct {

@@ -1,77 +1,57 @@
-// Package auth knows who is asking: passwords, sessions and roles.
 package auth
 
 import (
-	"crypto/rand"
-	"crypto/sha256"
-	"crypto/subtle"
-	"encoding/base64"
-	"errors"
 	"fmt"
 	"strings"
+	"unicode"
 
-	"golang.org/x/crypto/argon2"
+	"github.com/nbutton23/zxcvbn-go"
 )
 
-// Argon2id parameters (RFC 9106 §4, the second recommended option, with the
-// memory halved for machines that run the demo beside everything else).
+// Lengths of a password, in characters.
 const (
-	argonTime    = 3
-	argonMemory  = 32 * 1024 // KiB
-	argonThreads = 2
-	argonKey     = 32
-	argonSalt    = 16
+	MinPassword = 10
+	MaxPassword = 200
 )
 
-// MinPassword is the least length of a password, in characters.
-const MinPassword = 10
+// leastScore is what zxcvbn has to think of a password (0 to 4): below it, lists
+// of known passwords and simple rules guess it in under 10⁶ to 10⁸ attempts.
+const leastScore = 2
 
-// HashPassword returns the argon2id hash of a password as a PHC string.
-func HashPassword(password string) (string, error) {
-	if len([]rune(password)) < MinPassword {
-		return "", fmt.Errorf("a password has at least %d characters", MinPassword)
+// Acceptable says what is wrong with a new password: too short or too long, of
+// few different characters, one that is known, or little more than words that
+// everybody knows of the person (own: name, e-mail address, organisation).
+func Acceptable(password string, own ...string) error {
+	characters := []rune(password)
+	switch {
+	case len(characters) < MinPassword:
+		return fmt.Errorf("a password has at least %d characters", MinPassword)
+	case len(characters) > MaxPassword:
+		return fmt.Errorf("a password has at most %d characters", MaxPassword)
 	}
-	salt := make([]byte, argonSalt)
-	rand.Read(salt)
-	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)
-	b64 := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
-		b64.EncodeToString(salt), b64.EncodeToString(key)), nil
-}
-
-// CheckPassword says whether password is the one that hash was made of.
-func CheckPassword(hash, password string) (bool, error) {
-	parts := strings.Split(hash, "$")
-	if len(parts) != 6 || parts[1] != "argon2id" {
-		return false, errors.New("the stored password hash is not argon2id")
+	different := map[rune]bool{}
+	for _, c := range strings.ToLower(password) {
+		different[c] = true
 	}
-	var memory, time uint32
-	var threads uint8
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &time, &threads); err != nil {
-		return false, fmt.Errorf("the stored password hash: %w", err)
+	if len(different) < 5 {
+		return fmt.Errorf("the password has only %d different characters; take more", len(different))
 	}
-	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
-	if err != nil {
-		return false, err
+	words := []string{"kestite"}
+	for _, text := range own {
+		words = append(words, strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })...)
 	}
-	key, err := base64.RawStdEncoding.DecodeString(parts[5])
-	if err != nil {
-		return false, err
+	rest := strings.ToLower(password)
+	for _, w := range words {
+		if len([]rune(w)) > 2 {
+			rest = strings.ReplaceAll(rest, w, "")
+		}
 	}
-	got := argon2.IDKey([]byte(password), salt, time, memory, threads, uint32(len(key)))
-	return subtle.ConstantTimeCompare(got, key) == 1, nil
-}
-
-// NewToken returns a random token to give away and its hash to keep.
-func NewToken(prefix string) (token string, hash []byte) {
-	raw := make([]byte, 24)
-	rand.Read(raw)
-	token = prefix + base64.RawURLEncoding.EncodeToString(raw)
-	return token, HashToken(token)
-}
-
-// HashToken returns what is kept of a token. Tokens are random, so a plain hash does.
-func HashToken(token string) []byte {
-	sum := sha256.Sum256([]byte(strings.TrimSpace(token)))
-	return sum[:]
+	if len([]rune(rest)) < min(6, len(characters)) {
+		return fmt.Errorf("the password is little more than a name that everybody knows of you; take other words")
+	}
+	const most = 60 // what follows cannot make it worse, and looking takes time
+	if zxcvbn.PasswordStrength(string(characters[:min(most, len(characters))]), words).Score < leastScore {
+		return fmt.Errorf("the password is one of those that are tried first; take some words that do not belong together")
+	}
+	return nil
 }

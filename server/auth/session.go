@@ -2,122 +2,131 @@ package auth
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/base64"
 	"errors"
+	"fmt"
 	"net/http"
-	"strings"
-	"sync"
 	"time"
 
-	"github.com/alexedwards/scs/pgxstore"
 	"github.com/alexedwards/scs/v2"
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/measure"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/trail"
 )
 
-// Sessions are the signed-in browsers, kept in the database.
+// How long a session lasts: without being used, and at most.
+const (
+	idle    = 12 * time.Hour
+	longest = 7 * 24 * time.Hour
+)
+
+// Sessions are the signed-in browsers, kept in the database: it knows the hash of
+// each cookie and not the cookie.
 type Sessions struct {
+	Factor *Factor
+
 	store   *store.Store
 	manager *scs.SessionManager
+	now     func() time.Time
 }
 
 // Person is who is asking.
 type Person struct {
 	ID, Name, Email string
 	Role            Role
+	// Secured says that the person has a second factor, or needs none.
+	Secured bool
 }
 
-// NewSessions returns sessions of twelve hours of idleness, a week at most.
-// secure marks the cookie for HTTPS only; failed answers where the session
-// cannot be read.
-func NewSessions(s *store.Store, secure bool, failed func(http.ResponseWriter, *http.Request, error)) *Sessions {
+// Caller is how a request looks from outside.
+type Caller struct {
+	Source  string // network address
+	Browser string // as it names itself
+	Known   string // cookie of a browser that somebody signed in with before
+}
+
+// NewSessions returns sessions. secure marks the cookie for HTTPS only; failed
+// answers where the session cannot be read.
+func NewSessions(s *store.Store, factor *Factor, secure bool, now func() time.Time, failed func(http.ResponseWriter, *http.Request, error)) *Sessions {
 	m := scs.New()
-	m.Store = pgxstore.NewWithCleanupInterval(s.Pool, 10*time.Minute)
-	m.Lifetime = 7 * 24 * time.Hour
-	m.IdleTimeout = 12 * time.Hour
+	m.Store = &sessionStore{s, now}
+	m.HashTokenInStore = true
+	m.Lifetime, m.IdleTimeout = longest, idle
 	m.Cookie.Name = "kestite_session"
 	m.Cookie.SameSite = http.SameSiteLaxMode
-	m.Cookie.Secure = secure
-	m.ErrorFunc = failed
-	return &Sessions{store: s, manager: m}
-}
-
-// Close ends the clean-up of old sessions.
-func (s *Sessions) Close() {
-	if p, ok := s.manager.Store.(*pgxstore.PostgresStore); ok {
-		p.StopCleanup()
+	if m.Cookie.Secure = secure; secure {
+		m.Cookie.Name = "__Host-" + m.Cookie.Name // no other host can set it (RFC 6265bis §4.1.3.2)
 	}
+	m.ErrorFunc = failed
+	return &Sessions{Factor: factor, store: s, manager: m, now: now}
 }
 
-const personKey = "person"
+// What a session holds.
+const (
+	personKey  = "person"
+	sessionKey = "session"
+)
 
 // Load is middleware that reads and writes the session.
 func (s *Sessions) Load(next http.Handler) http.Handler { return s.manager.LoadAndSave(next) }
 
-// Errors of signing in.
-var (
-	ErrWrong    = errors.New("e-mail address or password is wrong")
-	ErrTooOften = errors.New("too many attempts; wait a minute and try again")
-)
-
-// Attempts to sign in with one e-mail address: so many at once, and then one more
-// after so many seconds, whichever server they are made at.
-const (
-	attemptsAtOnce   = 5
-	secondsAnAttempt = 12.0
-)
-
-// SignIn checks a password and begins a session.
-func (s *Sessions) SignIn(ctx context.Context, email, password string) (Person, error) {
-	allowed, err := s.store.Spend(ctx, db.SpendParams{
-		Who: "sign-in " + strings.ToLower(strings.TrimSpace(email)), Most: attemptsAtOnce, PerSecond: 1 / secondsAnAttempt, Now: s.store.Now(),
-	})
-	if err != nil {
-		return Person{}, err
-	}
-	if !allowed {
-		return Person{}, ErrTooOften
-	}
-	p, err := s.store.PersonByEmail(ctx, strings.TrimSpace(email))
-	if errors.Is(err, pgx.ErrNoRows) {
-		// As long as for a known address, so that addresses cannot be found out.
-		CheckPassword(unknownHash(), password)
-		return Person{}, ErrWrong
-	}
-	if err != nil {
-		return Person{}, err
-	}
-	ok, err := CheckPassword(p.PasswordHash, password)
-	if err != nil {
-		return Person{}, err
-	}
-	if !ok || p.DisabledAt != nil {
-		return Person{}, ErrWrong
-	}
-	return of(p), s.Begin(ctx, p.ID)
-}
-
-var unknownHash = sync.OnceValue(func() string {
-	hash, _ := HashPassword("nobody has this password")
-	return hash
-})
-
-func of(p db.Person) Person {
-	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role)}
-}
+// Secure says whether cookies go over HTTPS only.
+func (s *Sessions) Secure() bool { return s.manager.Cookie.Secure }
 
 // Begin starts a session for a person in the request's context.
-func (s *Sessions) Begin(ctx context.Context, id string) error {
+func (s *Sessions) Begin(ctx context.Context, p db.Person, c Caller) error {
 	if err := s.manager.RenewToken(ctx); err != nil {
 		return err
 	}
-	s.manager.Put(ctx, personKey, id)
-	return nil
+	id := uuidOf(rand.Reader)
+	s.manager.Put(ctx, personKey, p.ID)
+	s.manager.Put(ctx, sessionKey, id)
+	now := s.now()
+	return s.store.AddSession(ctx, db.AddSessionParams{
+		ID: id, TokenHash: hashed(s.manager.Token(ctx)), Person: p.ID, Now: now, ExpiresAt: now.Add(idle),
+		Source: measure.Clean(c.Source, 100), Browser: measure.Clean(c.Browser, 300), SecondFactor: p.FactorAt != nil,
+	})
 }
 
-// SignOut ends the session.
-func (s *Sessions) SignOut(ctx context.Context) error { return s.manager.Destroy(ctx) }
+// SignOut ends the session, and says whose it was.
+func (s *Sessions) SignOut(ctx context.Context) (person string, err error) {
+	person, id := s.manager.GetString(ctx, personKey), s.Current(ctx)
+	if err := s.manager.Destroy(ctx); err != nil || person == "" {
+		return "", err
+	}
+	return person, store.Notify(ctx, s.store, store.Change{Kind: Ended, IDs: []string{id}})
+}
+
+// Current is the id of the request's session; empty where there is none.
+func (s *Sessions) Current(ctx context.Context) string { return s.manager.GetString(ctx, sessionKey) }
+
+// Ended is the kind of change that tells that sessions ended.
+const Ended = "session-ended"
+
+// There says whether a session is still there: its person may still be signed in by it.
+func (s *Sessions) There(ctx context.Context, id string) (bool, error) {
+	return s.store.SessionThere(ctx, db.SessionThereParams{ID: id, Now: s.now()})
+}
+
+// noSession is the id of no session.
+const noSession = "00000000-0000-0000-0000-000000000000"
+
+// End ends all sessions of a person but one (keep, which may be empty), when the
+// transaction of q and tx commits.
+func End(ctx context.Context, tx db.DBTX, q *db.Queries, person, keep string) (int64, error) {
+	if keep == "" {
+		keep = noSession
+	}
+	n, err := q.EndSessions(ctx, db.EndSessionsParams{Person: person, Keep: keep})
+	if err != nil {
+		return 0, err
+	}
+	return n, store.Notify(ctx, tx, store.Change{Kind: Ended})
+}
 
 // Who returns the person of the session; false when nobody is signed in, or
 // who was has been disabled.
@@ -133,5 +142,57 @@ func (s *Sessions) Who(ctx context.Context) (Person, bool, error) {
 	if err != nil {
 		return Person{}, false, err
 	}
-	return of(p), p.DisabledAt == nil, nil
+	org, err := s.store.Organisation(ctx)
+	return of(p, org), p.DisabledAt == nil, err
+}
+
+func of(p db.Person, org db.Organisation) Person {
+	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Secured: p.FactorAt != nil || !org.SecondFactorRequired}
+}
+
+// By is a person as the trail knows them.
+func (p Person) By(c Caller) trail.By { return trail.By{Person: p.ID, Name: p.Name, Source: c.Source} }
+
+// sessionStore keeps what the session library wants kept. It is given hashes of
+// cookies, and never makes a session: Begin does.
+type sessionStore struct {
+	store *store.Store
+	now   func() time.Time
+}
+
+func (s *sessionStore) FindCtx(ctx context.Context, token string) ([]byte, bool, error) {
+	data, err := s.store.FindSession(ctx, db.FindSessionParams{TokenHash: token, Now: s.now()})
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, false, nil
+	}
+	return data, err == nil && len(data) > 0, err
+}
+
+func (s *sessionStore) CommitCtx(ctx context.Context, token string, data []byte, expires time.Time) error {
+	return s.store.KeepSession(ctx, db.KeepSessionParams{TokenHash: token, Data: data, ExpiresAt: expires, Now: s.now()})
+}
+
+func (s *sessionStore) DeleteCtx(ctx context.Context, token string) error {
+	return s.store.DropSession(ctx, token)
+}
+
+func (s *sessionStore) Find(token string) ([]byte, bool, error) {
+	return s.FindCtx(context.Background(), token)
+}
+
+func (s *sessionStore) Commit(token string, data []byte, expires time.Time) error {
+	return s.CommitCtx(context.Background(), token, data, expires)
+}
+
+func (s *sessionStore) Delete(token string) error { return s.DeleteCtx(context.Background(), token) }
+
+// hashed is a cookie as the session library hands it to the store.
+func hashed(token string) string { return base64.RawURLEncoding.EncodeToString(HashToken(token)) }
+
+// uuidOf is a random UUID (RFC 9562 §5.4).
+func uuidOf(random interface{ Read([]byte) (int, error) }) string {
+	var b [16]byte
+	random.Read(b[:])
+	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
 }

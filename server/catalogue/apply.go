@@ -170,7 +170,7 @@ func (w *work) write(ctx context.Context, s Step) error {
 	}
 	add := func(number int32) error {
 		return w.q.AddRevision(ctx, db.AddRevisionParams{
-			Kind: s.Kind, ID: s.ID, Number: number, ValidFrom: at, Body: body, MadeBy: w.change.By, Reason: reason,
+			Kind: s.Kind, ID: s.ID, Number: number, ValidFrom: at, Body: body, MadeBy: w.change.By.Name, Reason: reason,
 		})
 	}
 	end := func() (db.Revision, error) {
@@ -193,7 +193,7 @@ func (w *work) write(ctx context.Context, s Step) error {
 		if err := add(1); err != nil {
 			return err
 		}
-		return told(ctx, w.tx, w.q, w.change.By, "create", s.Kind, s.ID, body)
+		return told(ctx, w.tx, w.q, w.change.By, "create", s.Kind, s.ID, nil, body)
 	case Rewrite:
 		open, err := end()
 		if err != nil {
@@ -202,7 +202,7 @@ func (w *work) write(ctx context.Context, s Step) error {
 		if err := add(open.Number + 1); err != nil {
 			return err
 		}
-		return told(ctx, w.tx, w.q, w.change.By, "edit", s.Kind, s.ID, body)
+		return told(ctx, w.tx, w.q, w.change.By, "edit", s.Kind, s.ID, open.Body, body)
 	case Retire:
 		open, err := end()
 		if err != nil {
@@ -211,7 +211,7 @@ func (w *work) write(ctx context.Context, s Step) error {
 		if err := w.q.RetireDefinition(ctx, db.RetireDefinitionParams{Kind: s.Kind, ID: s.ID, RetiredAt: &at}); err != nil {
 			return err
 		}
-		return told(ctx, w.tx, w.q, w.change.By, "retire", s.Kind, s.ID, open.Body)
+		return told(ctx, w.tx, w.q, w.change.By, "retire", s.Kind, s.ID, open.Body, nil)
 	}
 	d, err := w.q.DefinitionForUpdate(ctx, db.DefinitionForUpdateParams{Kind: s.Kind, ID: s.ID})
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -234,7 +234,7 @@ func (w *work) write(ctx context.Context, s Step) error {
 	if err := add(last.Number + 1); err != nil {
 		return err
 	}
-	return told(ctx, w.tx, w.q, w.change.By, "restore", s.Kind, s.ID, body)
+	return told(ctx, w.tx, w.q, w.change.By, "restore", s.Kind, s.ID, nil, body)
 }
 
 func (w *work) open(ctx context.Context, kind, id string) (db.Revision, error) {

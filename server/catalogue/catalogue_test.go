@@ -14,6 +14,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/catalogue"
 	"kestite/server/store/storetest"
+	"kestite/server/trail"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -46,7 +47,7 @@ func page(confirm int64) definition.CheckSpec {
 }
 
 func (h *house) change(days int) catalogue.Change {
-	return catalogue.Change{By: "Astrid", Reason: "because", At: h.start.Add(time.Duration(days) * 24 * time.Hour)}
+	return catalogue.Change{By: trail.By{Name: "Astrid"}, Reason: "because", At: h.start.Add(time.Duration(days) * 24 * time.Hour)}
 }
 
 func (h *house) create(kind, id string, spec catalogue.Spec) {

@@ -13,6 +13,7 @@ import (
 	"kestite/core/definition"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/trail"
 )
 
 // Spec is the body of a revision, which can be judged alone.
@@ -20,7 +21,7 @@ type Spec interface{ Validate() error }
 
 // Change is an edit by a person.
 type Change struct {
-	By     string
+	By     trail.By
 	Reason string
 	// At is when the revision begins; zero is now. Only the demo's history sets it.
 	At time.Time
@@ -88,8 +89,17 @@ func after(start, at time.Time) time.Time {
 	return start.Add(time.Millisecond)
 }
 
-func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by, action, kind, id string, body json.RawMessage) error {
-	if err := q.AddAudit(ctx, db.AddAuditParams{Person: by, Action: action, Subject: kind + " " + id, Detail: body}); err != nil {
+// told writes what a step did into the trail, with what there was before and is
+// since (nil: nothing), and tells everybody.
+func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by trail.By, action, kind, id string, before, since json.RawMessage) error {
+	e := trail.Entry{By: by, Action: action, Subject: kind + " " + id}
+	if before != nil {
+		e.Before = before
+	}
+	if since != nil {
+		e.Detail = since
+	}
+	if err := trail.Add(ctx, q, e); err != nil {
 		return err
 	}
 	return store.Notify(ctx, tx, store.Change{Kind: "definition", IDs: []string{kind + " " + id}})

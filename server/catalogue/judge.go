@@ -3,6 +3,7 @@ package catalogue
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"kestite/core/definition"
 	"kestite/core/measure"
@@ -22,22 +23,12 @@ func (s *Snapshot) judge(id string, spec Spec) error {
 		if e := s.Checks[id]; e != nil && e.Current().Spec.Service != spec.Service {
 			return definition.Faultf("service", "a check stays with its service; make a new one for %s", spec.Service)
 		}
-		for i, l := range spec.Locations {
-			if l == definition.Server {
-				continue // the spec itself says whether it may
-			}
-			if e := s.Locations[l]; e == nil || e.Retired {
-				return definition.Faultf(fmt.Sprintf("locations[%d]", i), "%q names no location", l)
-			}
-		}
-		if err := s.judgeSources(spec); err != nil {
+		if err := s.judgePlaces(spec); err != nil {
 			return err
 		}
-		if spec.HTTP != nil && spec.HTTP.Credential != "" {
-			if e := s.Credentials[spec.HTTP.Credential]; e == nil || e.Retired {
-				return definition.Faultf("http.credential", "%q names no credential", spec.HTTP.Credential)
-			}
-		}
+		return s.judgeSources(spec)
+	case definition.CredentialSpec:
+		return s.judgeCredential(id, spec)
 	case definition.PairPlanSpec:
 		if e := s.Services[spec.Service]; e == nil || e.Retired {
 			return definition.Faultf("service", "%q names no service", spec.Service)
@@ -57,6 +48,57 @@ func (s *Snapshot) judge(id string, spec Spec) error {
 		}
 	}
 	return nil
+}
+
+// judgePlaces checks from where and to where is measured.
+func (s *Snapshot) judgePlaces(spec definition.CheckSpec) error {
+	for i, l := range spec.Locations {
+		if l == definition.Server {
+			continue // the spec itself says whether it may
+		}
+		if e := s.Locations[l]; e == nil || e.Retired {
+			return definition.Faultf(fmt.Sprintf("locations[%d]", i), "%q names no location", l)
+		}
+	}
+	if spec.HTTP != nil && spec.HTTP.Credential != "" {
+		if e := s.Credentials[spec.HTTP.Credential]; e == nil || e.Retired {
+			return definition.Faultf("http.credential", "%q names no credential", spec.HTTP.Credential)
+		} else if err := e.Current().Spec.MayGoTo(spec.Target); err != nil {
+			return definition.Faultf("http.credential", "%v", err)
+		}
+	}
+	return nil
+}
+
+// judgeCredential refuses to take a place away that a check sends the secret to.
+func (s *Snapshot) judgeCredential(id string, spec definition.CredentialSpec) error {
+	for _, check := range Sorted(s.Checks) {
+		e := s.Checks[check]
+		if e.Retired {
+			continue
+		}
+		of := e.Current().Spec
+		if of.HTTP != nil && of.HTTP.Credential == id && spec.MayGoTo(of.Target) != nil {
+			origin, _ := definition.Origin(of.Target)
+			return definition.Faultf("origins", "the check %s signs in at %s with it; keep that, or change the check first", of.Name, origin)
+		}
+	}
+	return nil
+}
+
+// JudgeTrial checks what is to be measured once, by hand: everything that holds
+// for a check that is kept, but a service and a name of its own.
+func (s *Snapshot) JudgeTrial(spec definition.CheckSpec) error {
+	if definition.Inward(spec.Kind) {
+		return definition.Faultf("kind", "a %s check is measured on the server and cannot be tried", spec.Kind)
+	}
+	if strings.TrimSpace(spec.Name) == "" {
+		spec.Name = "Trial"
+	}
+	if err := spec.Validate(); err != nil {
+		return err
+	}
+	return s.judgePlaces(spec)
 }
 
 // judgeSources checks what a derived check is made of.

@@ -26,6 +26,8 @@ import (
 	"kestite/server/ingest"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/store/storetest"
+	"kestite/server/trail"
 )
 
 // ok is a good measurement so many seconds ago.
@@ -35,9 +37,7 @@ func ok(seconds int64) wire.Measurement {
 
 func exec(t *testing.T, srv *server.Server, sql string, args ...any) {
 	t.Helper()
-	if _, err := srv.API.Store.Pool.Exec(ctx, sql, args...); err != nil {
-		t.Fatal(err)
-	}
+	storetest.Exec(t, srv, sql, args...)
 }
 
 func scan[T any](t *testing.T, srv *server.Server, sql string, args ...any) (out T) {
@@ -212,7 +212,7 @@ func TestNewDayWhileSomebodyReads(t *testing.T) {
 		Service: "tickets", Name: "Port", Kind: "tcp", Target: "127.0.0.1:9", IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 150, Confirm: 1, Recover: 1,
 		Quorum: "any", Role: "informs", Locations: []string{location},
 	}
-	if _, err := srv.API.Catalogue.Create(ctx, catalogue.Check, "port", "", port, catalogue.Change{By: "test", At: time.Now().Add(-5 * 24 * time.Hour)}); err != nil {
+	if _, err := srv.API.Catalogue.Create(ctx, catalogue.Check, "port", "", port, catalogue.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}); err != nil {
 		t.Fatal(err)
 	}
 	deliver(t, srv, []wire.Measurement{ok(60)})
@@ -340,7 +340,7 @@ var verdictSettings = settings(1, 1)
 func silentFleet(t *testing.T, n int) *server.Server {
 	t.Helper()
 	srv := lane(t, 1, 1)
-	ch := catalogue.Change{By: "test", At: time.Now().Add(-5 * 24 * time.Hour)}
+	ch := catalogue.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
 	var steps []catalogue.Step
 	for i := range n {
 		service := "s" + string(rune('a'+i/26/26%26)) + string(rune('a'+i/26%26)) + string(rune('a'+i%26))

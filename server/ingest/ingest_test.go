@@ -20,6 +20,7 @@ import (
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 	"kestite/server/store/storetest"
+	"kestite/server/trail"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -40,7 +41,7 @@ func checked(t testing.TB, spec definition.CheckSpec) *server.Server {
 	spec.Service, spec.Name, spec.Kind, spec.Target = "tickets", "Page", "http", "http://127.0.0.1/"
 	spec.IntervalS, spec.TimeoutMS, spec.StaleAfterS, spec.Quorum, spec.Role = 60, 1000, 150, "any", "decides"
 	srv := storetest.Server(t)
-	ch := catalogue.Change{By: "test", At: time.Now().Add(-5 * 24 * time.Hour)}
+	ch := catalogue.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
 	for _, d := range []struct {
 		kind, id string
 		spec     catalogue.Spec

@@ -101,6 +101,7 @@ func New(w With) (*Jobs, error) {
 		CompletedJobRetentionPeriod: 10 * time.Minute,
 		CancelledJobRetentionPeriod: time.Hour,
 		DiscardedJobRetentionPeriod: 24 * time.Hour,
+		ReindexerIndexNames:         []string{}, // the role that works does not own the indexes
 		PeriodicJobs: []*river.PeriodicJob{
 			every(time.Minute, HoursArgs{}),
 			every(time.Hour, AheadArgs{}),
@@ -138,7 +139,7 @@ func (w *With) tidy(ctx context.Context) error {
 	if len(dropped) > 0 {
 		w.Log.Info("raw measurements dropped that are kept no longer", "partitions", dropped)
 	}
-	return errors.Join(w.Store.DropOldRosters(ctx), w.Store.DropAttempts(ctx), err)
+	return errors.Join(w.Store.DropOldRosters(ctx), w.Store.DropAttempts(ctx), w.Store.DropOldSessions(ctx), w.Store.DropOldLinks(ctx), w.Store.DropOldBrowsers(ctx), err)
 }
 
 func (w *With) heal(ctx context.Context) error {

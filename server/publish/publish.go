@@ -2,6 +2,7 @@
 package publish
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -16,6 +17,7 @@ import (
 	"kestite/server/report"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/trail"
 )
 
 // Desk is where reports are made.
@@ -33,7 +35,7 @@ var ErrChanged = errors.New("its remark was changed meanwhile; read it again and
 
 // Draft makes a draft for a finished month, or returns the one that is open.
 // The error is a *definition.Fault where agreement or period cannot be.
-func (d *Desk) Draft(ctx context.Context, agreement, period, remark, by string, now time.Time) (string, error) {
+func (d *Desk) Draft(ctx context.Context, agreement, period, remark string, by trail.By, now time.Time) (string, error) {
 	_, p, err := d.Books.Account(ctx, agreement, period, now)
 	if errors.Is(err, catalogue.ErrNotFound) {
 		return "", &definition.Fault{Path: "agreement", Message: "there is no agreement " + agreement}
@@ -68,7 +70,7 @@ func (d *Desk) Draft(ctx context.Context, agreement, period, remark, by string, 
 		if err != nil {
 			return err
 		}
-		if id, err = q.AddReport(ctx, db.AddReportParams{Agreement: agreement, Period: period, Number: n, MadeBy: by, Remark: remark}); err != nil {
+		if id, err = q.AddReport(ctx, db.AddReportParams{Agreement: agreement, Period: period, Number: n, MadeBy: by.Name, Remark: remark}); err != nil {
 			return err
 		}
 		return told(ctx, tx, q, by, "draft", agreement, period, id)
@@ -99,7 +101,7 @@ func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.
 
 // Publish freezes a draft with its content, its inputs and its PDF. They are
 // made first; a draft that was changed or published meanwhile is left alone.
-func (d *Desk) Publish(ctx context.Context, id, by string, now time.Time) error {
+func (d *Desk) Publish(ctx context.Context, id string, by trail.By, now time.Time) error {
 	r, err := d.Store.Report(ctx, id)
 	if err != nil {
 		return err
@@ -107,7 +109,7 @@ func (d *Desk) Publish(ctx context.Context, id, by string, now time.Time) error 
 	if r.State == "published" {
 		return ErrPublished
 	}
-	frozen, err := d.freeze(ctx, r, by, now)
+	frozen, err := d.freeze(ctx, r, by.Name, now)
 	if err != nil {
 		return err
 	}
@@ -126,6 +128,40 @@ func (d *Desk) Publish(ctx context.Context, id, by string, now time.Time) error 
 			return err
 		}
 		return told(ctx, tx, q, by, "publish", r.Agreement, r.Period, r.ID)
+	})
+}
+
+// Remark changes the remark of a draft; of a published report it is ErrPublished.
+func (d *Desk) Remark(ctx context.Context, id, remark string, by trail.By) error {
+	return d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		r, err := q.ReportForUpdate(ctx, id)
+		if err != nil {
+			return err
+		}
+		if n, err := q.SetRemark(ctx, db.SetRemarkParams{ID: id, Remark: remark}); err != nil || n == 0 {
+			return cmp.Or[error](err, ErrPublished)
+		}
+		err = trail.Add(ctx, q, trail.Entry{
+			By: by, Action: "remark", Subject: "report " + id, Before: map[string]string{"remark": r.Remark}, Detail: map[string]string{"remark": remark},
+		})
+		if err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, store.Change{Kind: "report", IDs: []string{id}})
+	})
+}
+
+// Drop throws a draft away; of a published report it is ErrPublished.
+func (d *Desk) Drop(ctx context.Context, id string, by trail.By) error {
+	return d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		r, err := q.ReportForUpdate(ctx, id)
+		if err != nil {
+			return err
+		}
+		if n, err := q.DropDraft(ctx, id); err != nil || n == 0 {
+			return cmp.Or[error](err, ErrPublished)
+		}
+		return told(ctx, tx, q, by, "drop", r.Agreement, r.Period, id)
 	})
 }
 
@@ -151,8 +187,8 @@ func (d *Desk) freeze(ctx context.Context, r db.Report, by string, now time.Time
 	}, err
 }
 
-func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by, action, agreement, period, id string) error {
-	if err := q.AddAudit(ctx, db.AddAuditParams{Person: by, Action: action, Subject: "report " + agreement + " " + period, Detail: []byte("{}")}); err != nil {
+func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by trail.By, action, agreement, period, id string) error {
+	if err := trail.Add(ctx, q, trail.Entry{By: by, Action: action, Subject: "report " + id, Detail: map[string]string{"agreement": agreement, "period": period}}); err != nil {
 		return err
 	}
 	return store.Notify(ctx, tx, store.Change{Kind: "report", IDs: []string{id}})

@@ -20,6 +20,7 @@ import (
 	"kestite/server/report"
 	"kestite/server/servertest"
 	"kestite/server/store/storetest"
+	"kestite/server/trail"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -38,17 +39,17 @@ func TestReportsAreFrozenWithWhatTheyWereMadeFrom(t *testing.T) {
 	desk := srv.API.Desk
 	month := now.AddDate(0, 0, -now.Day()).Format("2006-01")
 
-	id, err := desk.Draft(ctx, "tickets-passenger", month, "A remark.", "Mikkel Brand", now)
+	id, err := desk.Draft(ctx, "tickets-passenger", month, "A remark.", trail.By{Name: "Mikkel Brand"}, now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if again, err := desk.Draft(ctx, "tickets-passenger", month, "", "Mikkel Brand", now); err != nil || again != id {
+	if again, err := desk.Draft(ctx, "tickets-passenger", month, "", trail.By{Name: "Mikkel Brand"}, now); err != nil || again != id {
 		t.Errorf("a second draft beside the open one: %s, %v", again, err)
 	}
-	if err := desk.Publish(ctx, id, "Mikkel Brand", now); err != nil {
+	if err := desk.Publish(ctx, id, trail.By{Name: "Mikkel Brand"}, now); err != nil {
 		t.Fatal(err)
 	}
-	if err := desk.Publish(ctx, id, "Mikkel Brand", now); !errors.Is(err, publish.ErrPublished) {
+	if err := desk.Publish(ctx, id, trail.By{Name: "Mikkel Brand"}, now); !errors.Is(err, publish.ErrPublished) {
 		t.Errorf("published twice: %v", err)
 	}
 	row, err := srv.API.Store.Report(ctx, id)
@@ -114,7 +115,7 @@ func TestReportsAreFrozenWithWhatTheyWereMadeFrom(t *testing.T) {
 		}
 	})
 	t.Run("a correction is a report beside it", func(t *testing.T) {
-		next, err := desk.Draft(ctx, "tickets-passenger", month, "", "Mikkel Brand", now)
+		next, err := desk.Draft(ctx, "tickets-passenger", month, "", trail.By{Name: "Mikkel Brand"}, now)
 		if err != nil || next == id {
 			t.Fatal(next, err)
 		}

@@ -4,12 +4,15 @@ import (
 	"bytes"
 	"embed"
 	"fmt"
+	"strings"
 	"time"
+	"unicode"
 
 	"codeberg.org/go-pdf/fpdf"
 
 	"kestite/core/account"
 	"kestite/core/calendar"
+	"kestite/core/definition"
 	"kestite/core/span"
 )
 
@@ -64,8 +67,8 @@ func PDF(c Content, made time.Time, digest string) ([]byte, error) {
 	p.AddUTF8FontFromBytes("serif", "", serif)
 	p.SetMargins(margin, margin, margin)
 	p.SetAutoPageBreak(true, 22)
-	p.SetTitle(fmt.Sprintf("%s, %s", c.Name, MonthName(c.Period)), true)
-	p.SetAuthor(c.Organisation, true)
+	p.SetTitle(seen(fmt.Sprintf("%s, %s", c.Name, MonthName(c.Period))), true)
+	p.SetAuthor(seen(c.Organisation), true)
 	p.SetLang("en")
 	p.SetCreationDate(made)
 	p.SetModificationDate(made)
@@ -92,6 +95,27 @@ func PDF(c Content, made time.Time, digest string) ([]byte, error) {
 func (p *page) font(style string, size float64, c ink) {
 	p.SetFont("sans", style, size)
 	p.SetTextColor(c.r, c.g, c.b)
+}
+
+// seen is a text as it is printed: what steers, cannot be seen or turns others
+// round becomes U+FFFD; lines stay.
+func seen(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r != '\n' && (unicode.IsControl(r) || definition.Unseen(r)) {
+			return unicode.ReplacementChar
+		}
+		return r
+	}, text)
+}
+
+// CellFormat prints a line, of nothing but what can be seen.
+func (p *page) CellFormat(w, h float64, text, border string, ln int, align string, fill bool, link int, linkText string) {
+	p.Fpdf.CellFormat(w, h, seen(text), border, ln, align, fill, link, linkText)
+}
+
+// MultiCell prints lines, of nothing but what can be seen.
+func (p *page) MultiCell(w, h float64, text, border, align string, fill bool) {
+	p.Fpdf.MultiCell(w, h, seen(text), border, align, fill)
 }
 
 func (p *page) line(text string) { p.CellFormat(textWidth, lineHeight, text, "", 1, "L", false, 0, "") }

@@ -52,7 +52,7 @@ func Anonymous(t testing.TB, url string) *Client {
 // As makes a person with the role and returns a client signed in as them.
 func As(t testing.TB, srv *server.Server, url string, role auth.Role) *Client {
 	t.Helper()
-	hash, err := auth.HashPassword(Password)
+	hash, err := auth.HashPassword(context.Background(), Password)
 	if err != nil {
 		t.Fatal(err)
 	}

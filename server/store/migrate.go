@@ -3,10 +3,12 @@ package store
 import (
 	"context"
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -28,9 +30,19 @@ func (e *NewerError) Error() string {
 // processes may start at once.
 const migrationLock = 0x6b657374697465 // "kestite"
 
-// Migrate brings the schema up to date, then runs after, all while no other
-// process does. The error is a *NewerError where the database is ahead.
-func (s *Store) Migrate(ctx context.Context, after func() error) error {
+// OlderError is a database whose schema is not up to date, and who is connected
+// may not change it.
+type OlderError struct{ Database, Program int64 }
+
+func (e *OlderError) Error() string {
+	return fmt.Sprintf("the database's schema is version %d and this program needs %d, which the role it works with may not make: run kestite migrate with the owner of the database, and --worker with this role", e.Database, e.Program)
+}
+
+// Prepare brings the schema up to date, where the role that is connected may, and
+// otherwise looks whether it is; then it runs after, all while no other process
+// does. The error is a *NewerError where the database is ahead, an *OlderError
+// where it is behind.
+func (s *Store) Prepare(ctx context.Context, after func() error) error {
 	// A pool of its own: a migration may take longer than any other work.
 	config := s.pools[Jobs].Config()
 	for _, name := range []string{"statement_timeout", "idle_in_transaction_session_timeout"} {
@@ -51,7 +63,16 @@ func (s *Store) Migrate(ctx context.Context, after func() error) error {
 		return err
 	}
 	defer alone.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrationLock)
-	if err := migrate(ctx, pool); err != nil {
+	owns, err := s.Owns(ctx)
+	if err != nil {
+		return err
+	}
+	if owns {
+		err = migrate(ctx, pool)
+	} else {
+		err = s.UpToDate(ctx)
+	}
+	if err != nil {
 		return err
 	}
 	return after()
@@ -94,6 +115,36 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	}
 	if _, err := jobs.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return fmt.Errorf("migrate the job queue: %w", err)
+	}
+	return nil
+}
+
+// Owns says whether the role that is connected may change the schema: it owns the
+// trail, or may make everything where there is nothing yet.
+func (s *Store) Owns(ctx context.Context) (owns bool, err error) {
+	err = s.QueryRow(ctx, `SELECT coalesce((SELECT pg_has_role(current_user, relowner, 'USAGE') FROM pg_class WHERE oid = coalesce(to_regclass('public.trail'), to_regclass('public.audit'))),
+		has_schema_privilege(current_user, 'public', 'CREATE'))`).Scan(&owns)
+	if err != nil {
+		return false, fmt.Errorf("look who owns the schema: %w", err)
+	}
+	return owns, nil
+}
+
+// UpToDate says whether the schema is the one that this program works with.
+func (s *Store) UpToDate(ctx context.Context) error {
+	var has int64
+	err := s.QueryRow(ctx, "SELECT coalesce((SELECT max(version_id) FROM goose_db_version WHERE is_applied), 0)").Scan(&has)
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code == "42P01" { // there is no such table
+		has, err = 0, nil
+	}
+	switch knows := known(); {
+	case err != nil:
+		return fmt.Errorf("read the schema's version: %w", err)
+	case has > knows:
+		return &NewerError{has, knows}
+	case has < knows:
+		return &OlderError{has, knows}
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ const screen = (load: () => Promise<Record<string, React.ComponentType>>, name: 
 
 export const router = createBrowserRouter([
   { path: '/sign-in', ...screen(() => import('./session/sign-in'), 'SignIn') },
+  { path: '/enter', ...screen(() => import('./session/enter'), 'Enter') },
   { path: '/first', ...screen(() => import('./session/first-person'), 'FirstPerson') },
   {
     element: <Shell />,
@@ -33,6 +34,8 @@ export const router = createBrowserRouter([
       { path: '/reports/:id', ...screen(() => import('./reports/report'), 'ReportPage') },
       { path: '/set-up', ...screen(() => import('./setup/locations'), 'Locations') },
       { path: '/set-up/people', ...screen(() => import('./setup/people'), 'People') },
+      { path: '/set-up/trail', ...screen(() => import('./setup/trail'), 'Trail') },
+      { path: '/you', ...screen(() => import('./session/you'), 'You') },
       { path: '/set-up/kits', ...screen(() => import('./setup/kits'), 'Kits') },
       { path: '/set-up/networks', ...screen(() => import('./setup/networks'), 'Networks') },
       { path: '/set-up/credentials', ...screen(() => import('./setup/credentials'), 'Credentials') },

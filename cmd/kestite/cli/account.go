@@ -120,7 +120,7 @@ func (r *evidenceRead) read(stderr io.Writer) error {
 
 // progressLine reports on a terminal, and nowhere else; done clears it.
 func progressLine(w io.Writer) (progress evidence.Progress, done func()) {
-	f, ok := w.(*os.File)
+	f, ok := asItIs(w).(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return nil, func() {}
 	}

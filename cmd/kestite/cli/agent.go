@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 	"net/url"
 	"os"
 	"strings"
@@ -11,10 +12,13 @@ import (
 
 	"kestite/agent"
 	"kestite/agent/store"
+	"kestite/instrument"
 )
 
 func agentCommand() *cobra.Command {
 	var server, tokenFile, dir, roots, echo string
+	var allow, forbid []string
+	var plain bool
 	var log logFlags
 	cmd := &cobra.Command{
 		Use:   "agent",
@@ -28,10 +32,16 @@ func agentCommand() *cobra.Command {
 			}
 			for _, one := range strings.Split(server, ",") {
 				u, err := url.Parse(strings.TrimSpace(one))
-				if err == nil && u.Host != "" && (u.Scheme == "http" || u.Scheme == "https") {
-					continue
+				if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+					return fmt.Errorf("--server %q is no URL; write it as https://kestite.example.org, several separated by commas", one)
 				}
-				return fmt.Errorf("--server %q is no URL; write it as https://kestite.example.org, several separated by commas", one)
+				if u.Scheme == "http" && !onThisMachine(u.Hostname()) && !plain {
+					return fmt.Errorf("--server %s would send the token, and the secrets of checks, in the clear; use https, or say --plain-http where the way is safe", one)
+				}
+			}
+			policy, err := policyOf(allow, forbid)
+			if err != nil {
+				return err
 			}
 			token, err := os.ReadFile(tokenFile)
 			if err != nil {
@@ -47,7 +57,13 @@ func agentCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a := &agent.Agent{Client: agent.NewClient(server, string(token)), Version: Version, Log: logger}
+			a := &agent.Agent{Client: agent.NewClient(server, string(token)), Version: Version, Log: logger, Policy: policy}
+			if open := openToOthers(tokenFile); open != "" {
+				logger.Warn(open)
+			}
+			if plain {
+				logger.Warn("what is said to the server may go in the clear: the token, the secrets of checks, what is measured")
+			}
 			if roots != "" {
 				if a.Roots, err = rootsFrom(roots); err != nil {
 					return fmt.Errorf("--roots: %w", err)
@@ -83,8 +99,30 @@ func agentCommand() *cobra.Command {
 	f.StringVar(&dir, "data", "", "directory for what waits to be delivered (required)")
 	f.StringVar(&roots, "roots", "", "PEM file of the roots that targets' certificates have to lead to, instead of the system's")
 	f.StringVar(&echo, "echo", "", "address to answer UDP echo checks of other agents on, such as :8481; without it none are answered")
+	f.StringSliceVar(&allow, "allow", nil, "range of addresses that may be measured, such as 127.0.0.0/8; the longest prefix decides, and forbidding before allowing")
+	f.StringSliceVar(&forbid, "forbid", nil, "range of addresses that may not; without either: all but loopback, link-local, multicast and metadata addresses")
+	f.BoolVar(&plain, "plain-http", false, "take http:// for a server on another machine: whoever is on the way can read the token")
 	log.add(f)
 	cmd.MarkFlagRequired("token-file")
 	cmd.MarkFlagRequired("data")
 	return cmd
+}
+
+// policyOf is what the owner of an agent lets it measure.
+func policyOf(allow, forbid []string) (*instrument.Policy, error) {
+	for _, list := range []struct {
+		flag  string
+		texts []string
+	}{{"allow", allow}, {"forbid", forbid}} {
+		if _, err := instrument.NewPolicy(list.texts, nil); err != nil {
+			return nil, fmt.Errorf("--%s: %w", list.flag, err)
+		}
+	}
+	return instrument.NewPolicy(allow, forbid)
+}
+
+// onThisMachine says whether a host is this machine.
+func onThisMachine(host string) bool {
+	addr, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && addr.Unmap().IsLoopback()
 }

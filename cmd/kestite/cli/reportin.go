@@ -65,7 +65,7 @@ func reportInCommand() *cobra.Command {
 func runReported(ctx context.Context, cmd *cobra.Command, args []string, r *inward.Report) error {
 	var last bytes.Buffer
 	run := exec.CommandContext(ctx, args[0], args[1:]...)
-	run.Stdin, run.Stdout, run.Stderr = cmd.InOrStdin(), io.MultiWriter(cmd.OutOrStdout(), &last), io.MultiWriter(cmd.ErrOrStderr(), &last)
+	run.Stdin, run.Stdout, run.Stderr = cmd.InOrStdin(), io.MultiWriter(asItIs(cmd.OutOrStdout()), &last), io.MultiWriter(asItIs(cmd.ErrOrStderr()), &last)
 	err := run.Run()
 	if err == nil {
 		return nil
@@ -75,6 +75,15 @@ func runReported(ctx context.Context, cmd *cobra.Command, args []string, r *inwa
 	const most = 1000
 	r.Detail = fmt.Sprintf("%.*s (%v)", most, lines[len(lines)-1], err)
 	return &Quiet{fmt.Errorf("%s: %w", args[0], err)}
+}
+
+// withoutAddress is an error of a request without the address, which is a secret.
+func withoutAddress(err error) error {
+	var of *url.Error
+	if errors.As(err, &of) {
+		return of.Err
+	}
+	return err
 }
 
 func reportIn(ctx context.Context, address string, r inward.Report) error {
@@ -91,7 +100,7 @@ func reportIn(ctx context.Context, address string, r inward.Report) error {
 	req.Header.Set("Content-Type", "application/json")
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
-		return fmt.Errorf("the report was not delivered: %w", err)
+		return fmt.Errorf("the report was not delivered: %w", withoutAddress(err))
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode == http.StatusOK {

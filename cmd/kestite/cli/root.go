@@ -22,6 +22,7 @@ const (
 // Run runs a command line, prints what goes wrong, and returns the exit status: 0
 // done, 1 something went wrong, 2 refused input, such as a flag that there is not.
 func Run(args []string, in io.Reader, out, say io.Writer) int {
+	out, say = &terminal{Writer: out}, &terminal{Writer: say}
 	root := Root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -81,6 +82,6 @@ func Root() *cobra.Command {
 		SilenceErrors: true,
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &Refused{err} })
-	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand(), tryCommand(), echoCommand(), reportInCommand())
+	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand(), tryCommand(), echoCommand(), reportInCommand(), peopleCommand())
 	return root
 }

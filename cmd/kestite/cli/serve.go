@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
+	"net/netip"
 	"os"
 	"os/signal"
 	"strings"
@@ -69,6 +71,7 @@ const stopTime = 20 * time.Second
 func serveCommand() *cobra.Command {
 	var o server.Options
 	var log logFlags
+	var proxies []string
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the server",
@@ -87,11 +90,22 @@ func serveCommand() *cobra.Command {
 			if err := zoneFlag(o.Timezone); err != nil {
 				return err
 			}
+			if (o.CertFile == "") != (o.TLSKeyFile == "") {
+				return fmt.Errorf("--tls-cert and --tls-key come together, or not at all")
+			}
+			if o.Proxies, err = prefixes(proxies); err != nil {
+				return fmt.Errorf("--proxy: %w", err)
+			}
+			warnings(o)
 			ctx, cancel := untilSignal(cmd.Context())
 			defer cancel()
 			o.Web, o.Version = web.Handler(), Version
 			srv, err := server.Build(ctx, o)
 			if err != nil {
+				return err
+			}
+			if err := warnOfOwner(ctx, srv, o.Log); err != nil {
+				srv.Close()
 				return err
 			}
 			if err := srv.Start(ctx); err != nil {
@@ -108,9 +122,48 @@ func serveCommand() *cobra.Command {
 	f.StringVar(&o.Organisation, "organisation", "", "name of the organisation, until a person names it (without it: My organisation)")
 	f.StringVar(&o.Timezone, "timezone", "", "IANA zone of its months, until a person chooses it (without it: UTC)")
 	f.BoolVar(&o.SecureCookie, "secure-cookie", false, "send the session cookie over HTTPS only (set it behind a TLS proxy)")
-	f.StringVar(&o.KeyFile, "key-file", "", "file with the key that checks' secrets are encrypted with; made when missing, the same on all servers")
+	f.StringVar(&o.CertFile, "tls-cert", "", "file with the certificate (PEM, with what leads to its root): HTTPS is spoken; renewed without a restart")
+	f.StringVar(&o.TLSKeyFile, "tls-key", "", "file with its key (PEM)")
+	f.StringSliceVar(&proxies, "proxy", nil, "range of addresses of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8")
+	f.StringVar(&o.KeyFile, "key-file", "", "file with the key that secrets and second factors are encrypted with; made when missing, the same on all servers")
 	log.add(f)
 	return cmd
+}
+
+func prefixes(texts []string) (out []netip.Prefix, err error) {
+	for _, text := range texts {
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			return nil, fmt.Errorf("%q is no range of addresses; write it as 10.0.0.0/8", text)
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// warnings say loudly what is open to others.
+func warnings(o server.Options) {
+	for _, file := range []string{o.KeyFile, o.TLSKeyFile} {
+		if open := openToOthers(file); file != "" && open != "" {
+			o.Log.Warn(open)
+		}
+	}
+	if o.KeyFile == "" {
+		o.Log.Warn("there is no --key-file: neither secrets of checks nor second factors can be kept")
+	}
+	host, _, err := net.SplitHostPort(o.Listen)
+	if err == nil && o.CertFile == "" && !o.SecureCookie && !onThisMachine(host) {
+		o.Log.Warn("passwords and tokens go in the clear to other machines: give --tls-cert and --tls-key, or listen on 127.0.0.1 behind a proxy that speaks HTTPS and say --secure-cookie", "listen", o.Listen)
+	}
+}
+
+// warnOfOwner says loudly where the server could change the trail.
+func warnOfOwner(ctx context.Context, srv *server.Server, log *slog.Logger) error {
+	owns, err := srv.API.Store.Owns(ctx)
+	if owns {
+		log.Warn("the server works with the role that owns the tables, so that the trail could be changed by it: run kestite migrate --worker ROLE with the owner, and serve with that role (docs/operation.md)")
+	}
+	return err
 }
 
 // zoneFlag says what is wrong with --timezone; empty is none.
@@ -148,10 +201,13 @@ func runUntil(ctx context.Context, srv *server.Server) error {
 
 func migrateCommand() *cobra.Command {
 	var o server.Options
+	var worker string
 	cmd := &cobra.Command{
 		Use:   "migrate",
 		Short: "Bring the database's schema up to date and exit",
-		Args:  exactly(),
+		Long: "Brings the schema up to date, connected as the role that owns the database, and lets the role --worker work with it:\n" +
+			"servers run with that one, and can then change neither the schema nor the trail.",
+		Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := fromEnvironment(cmd.Flags()); err != nil {
 				return err
@@ -160,16 +216,15 @@ func migrateCommand() *cobra.Command {
 				return err
 			}
 			o.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
-			srv, err := server.Build(cmd.Context(), o)
-			if err != nil {
+			if err := server.Migrate(cmd.Context(), o, worker); err != nil {
 				return err
 			}
-			srv.Close()
 			fmt.Fprintln(cmd.OutOrStdout(), "The schema is up to date.")
 			return nil
 		},
 	}
 	cmd.Flags().StringVar(&o.DatabaseURL, "database", "", "URL of the PostgreSQL database (required)")
+	cmd.Flags().StringVar(&worker, "worker", "", "role that servers work with; it has to be there, and the owner a member of it")
 	cmd.Flags().StringVar(&o.Organisation, "organisation", "", "name of the organisation, until a person names it")
 	cmd.Flags().StringVar(&o.Timezone, "timezone", "", "IANA zone of its months, until a person chooses it")
 	return cmd

@@ -39,7 +39,7 @@ type tryOptions struct {
 }
 
 // secretOptions are what an http try signs in with; the secret itself comes from the environment.
-type secretOptions struct{ kind, user, header string }
+type secretOptions struct{ kind, user, header, parameter string }
 
 // secretVariable keeps a secret out of the list of processes.
 const secretVariable = "KESTITE_SECRET"
@@ -62,9 +62,10 @@ func (o *tryOptions) add(f *pflag.FlagSet) {
 	f.IntVar(&o.http.Redirects, "redirects", 0, "http: how many redirects to follow, 0 to 10")
 	f.StringVar(&o.http.Version, "http-version", "", "http: 1.1 or 2 (default: either)")
 	f.StringVar(&o.http.JSONPath, "json-path", "", "http: JSONPath (RFC 9535) of a number in the body")
-	f.StringVar(&o.secret.kind, "credential", "", "http: sign in by basic, bearer or header, with the secret in "+secretVariable)
+	f.StringVar(&o.secret.kind, "credential", "", "http: sign in by basic, bearer, header or query, with the secret in "+secretVariable)
 	f.StringVar(&o.secret.user, "user", "", "http: user name, for --credential basic")
 	f.StringVar(&o.secret.header, "secret-header", "", "http: name of the header, for --credential header")
+	f.StringVar(&o.secret.parameter, "secret-parameter", "", "http: name of the parameter in the address, for --credential query")
 	f.StringVar(&o.certificate.StartTLS, "starttls", "", "certificate: smtp, imap, pop3, ftp or postgres")
 	f.StringVar(&o.udp.Codec, "codec", measure.G711.Name, "udp: g711 or g729")
 	f.IntVar(&o.udp.Packets, "stream", 100, "udp: packets to play, 1 to 3000")
@@ -143,11 +144,17 @@ func (o *tryOptions) task(kind, target string) (instrument.Task, error) {
 		o.http.Headers = append(o.http.Headers, definition.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
 	}
 	if o.secret.kind != "" {
-		spec := definition.CredentialSpec{Name: "credential", Kind: o.secret.kind, User: o.secret.user, Header: o.secret.header}
+		origin, err := definition.Origin(t.Target)
+		if err != nil {
+			return t, err
+		}
+		spec := definition.CredentialSpec{Name: "credential", Kind: o.secret.kind, User: o.secret.user, Header: o.secret.header, Parameter: o.secret.parameter, Origins: []string{origin}}
 		if err := spec.Validate(); err != nil {
 			return t, err
 		}
-		t.Secret = &instrument.Secret{Kind: spec.Kind, User: spec.User, Header: spec.Header, Value: os.Getenv(secretVariable)}
+		t.Secret = &instrument.Secret{
+			Kind: spec.Kind, User: spec.User, Header: spec.Header, Parameter: spec.Parameter, Origins: spec.Origins, Value: os.Getenv(secretVariable),
+		}
 		if err := definition.ValidSecret(t.Secret.Value); err != nil {
 			return t, fmt.Errorf("%s: %w", secretVariable, err)
 		}
@@ -171,7 +178,7 @@ func tryCommand() *cobra.Command {
 		Args: exactly("KIND", "TARGET"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
-			set := instrument.NewSet()
+			set := instrument.NewSet(instrument.LocalPolicy())
 			set.Flows = "try"
 			defer set.Close()
 			if err := o.foreign(cmd.Flags(), args[0]); err != nil {

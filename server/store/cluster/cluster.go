@@ -23,17 +23,21 @@ import (
 type Cluster struct {
 	Dir      string
 	Port     int
+	secret   string // the superuser's password
 	bin      string
 	as       string // system user to run as; "" for the present one
 	settings Settings
 }
 
-// Superuser and Secret are how to connect; the server listens on 127.0.0.1 alone.
+// Superuser made the cluster; the server listens on 127.0.0.1 alone, and asks
+// everybody for a password.
 const Superuser = "kestite"
 
-// URL is the connection string for a database of the cluster.
-func (c *Cluster) URL(database string) string {
-	return fmt.Sprintf("postgres://%s@127.0.0.1:%d/%s?sslmode=disable", Superuser, c.Port, database)
+// URL is the superuser's connection string for a database of the cluster.
+func (c *Cluster) URL(database string) string { return c.connect(Superuser, c.secret, database) }
+
+func (c *Cluster) connect(role, secret, database string) string {
+	return fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s?sslmode=disable", role, secret, c.Port, database)
 }
 
 // Settings are passed to the server as -c options.
@@ -53,10 +57,15 @@ func Start(ctx context.Context, dir string, settings Settings) (*Cluster, error)
 	if err := c.prepare(); err != nil {
 		return nil, err
 	}
+	known, err := c.password()
+	if err != nil {
+		return nil, err
+	}
 	if _, err := os.Stat(filepath.Join(dir, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
-		if err := c.run(ctx, "initdb", "-D", dir, "-U", Superuser, "--auth=trust", "--encoding=UTF8", "--locale=C.UTF-8", "--no-instructions"); err != nil {
+		if err := c.init(ctx); err != nil {
 			return nil, err
 		}
+		known = true
 	}
 	if err := c.run(ctx, "pg_ctl", "-D", dir, "status"); err == nil {
 		// Left running by a process that was killed; its port is unknown to us.
@@ -69,6 +78,11 @@ func Start(ctx context.Context, dir string, settings Settings) (*Cluster, error)
 	}
 	if err := c.Again(ctx); err != nil {
 		return nil, err
+	}
+	if !known {
+		if err := c.lock(ctx); err != nil {
+			return nil, errors.Join(err, c.Stop(ctx))
+		}
 	}
 	return c, nil
 }

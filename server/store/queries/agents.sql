@@ -32,7 +32,11 @@ SELECT * FROM agent WHERE revoked_at IS NULL ORDER BY location, created_at;
 UPDATE agent SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL;
 
 -- name: AddTrial :one
-INSERT INTO trial (location, spec, made_by) VALUES ($1, $2, $3) RETURNING id;
+INSERT INTO trial (location, spec, made_by, digest) VALUES ($1, $2, $3, $4) RETURNING id;
+
+-- name: SameTrial :one
+-- One that was asked for a moment ago and is still to be made.
+SELECT id FROM trial WHERE digest = $1 AND done_at IS NULL AND made_at > now() - interval '1 minute' ORDER BY made_at LIMIT 1;
 
 -- name: TakeTrials :many
 UPDATE trial SET taken_at = now() WHERE location = $1 AND taken_at IS NULL AND made_at > now() - interval '1 minute' RETURNING id, spec;

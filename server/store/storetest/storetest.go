@@ -22,6 +22,8 @@ import (
 
 var (
 	running  *cluster.Cluster
+	owner    string // URL of the role that owns databases, and of the one that works with them
+	worker   string
 	template sync.Once
 	made     error
 	count    atomic.Int64
@@ -56,6 +58,10 @@ func run(m *testing.M) int {
 		return 1
 	}
 	defer running.Stop(ctx)
+	if owner, worker, err = running.Roles(ctx, "postgres"); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
 	return m.Run()
 }
 
@@ -63,16 +69,44 @@ func run(m *testing.M) int {
 // dropped when the test ends.
 func Database(t testing.TB) string {
 	t.Helper()
-	return clone(t, templateName)
+	return at(worker, clone(t, templateName))
 }
 
-// Empty makes a database without any schema for one test and returns its URL.
+// AsOwner is the URL of a test's database for the role that owns its schema.
+func AsOwner(url string) string {
+	_, rest, _ := strings.Cut(url, "/test_")
+	name, _, _ := strings.Cut(rest, "?")
+	return at(owner, "test_"+name)
+}
+
+// at is a role's URL of another database.
+func at(role, database string) string {
+	return strings.Replace(role, "/postgres?", "/"+database+"?", 1)
+}
+
+// Exec changes a server's database as its owner, in ways that no server may.
+func Exec(t testing.TB, srv *server.Server, sql string, args ...any) {
+	t.Helper()
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, AsOwner(srv.API.Store.Pool.Config().ConnString()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, sql, args...); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Empty makes a database without any schema for one test and returns its URL, for
+// the role that owns it.
 func Empty(t testing.TB) string {
 	t.Helper()
-	return clone(t, "template0")
+	return at(owner, clone(t, "template0"))
 }
 
-// clone copies a template; the migrated one is made when it is first needed.
+// clone copies a template and returns the copy's name; the migrated one is made
+// when it is first needed.
 func clone(t testing.TB, of string) string {
 	t.Helper()
 	ctx := context.Background()
@@ -86,7 +120,7 @@ func clone(t testing.TB, of string) string {
 		t.Fatal(made)
 	}
 	name := fmt.Sprintf("test_%d", count.Add(1))
-	if _, err := admin.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+of); err != nil {
+	if _, err := admin.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+of+" OWNER "+cluster.Owner); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
@@ -97,19 +131,14 @@ func clone(t testing.TB, of string) string {
 		defer admin.Close(ctx)
 		admin.Exec(ctx, "DROP DATABASE "+name+" WITH (FORCE)")
 	})
-	return running.URL(name)
+	return name
 }
 
 func makeTemplate(ctx context.Context, admin *pgx.Conn) error {
-	if _, err := admin.Exec(ctx, "CREATE DATABASE "+templateName); err != nil {
+	if _, err := admin.Exec(ctx, "CREATE DATABASE "+templateName+" OWNER "+cluster.Owner); err != nil {
 		return err
 	}
-	srv, err := server.Build(ctx, options(running.URL(templateName)))
-	if err != nil {
-		return err
-	}
-	srv.Close()
-	return nil
+	return server.Migrate(ctx, options(at(owner, templateName)), cluster.Worker)
 }
 
 // Filled is a database with contents that many tests begin with: it is made once
@@ -127,10 +156,8 @@ type Filled struct {
 func (f *Filled) Options(t testing.TB) func(*server.Options) {
 	t.Helper()
 	f.once.Do(func() {
-		url := clone(detached{t}, templateName)
-		f.name = url[strings.LastIndex(url, "/")+1:]
-		f.name, _, _ = strings.Cut(f.name, "?")
-		srv, err := server.Build(context.Background(), options(url))
+		f.name = clone(detached{t}, templateName)
+		srv, err := server.Build(context.Background(), options(at(worker, f.name)))
 		if err != nil {
 			f.err = err
 			return
@@ -141,7 +168,7 @@ func (f *Filled) Options(t testing.TB) func(*server.Options) {
 	if f.err != nil {
 		t.Fatal(f.err)
 	}
-	return func(o *server.Options) { o.DatabaseURL = clone(t, f.name) }
+	return func(o *server.Options) { o.DatabaseURL = at(worker, clone(t, f.name)) }
 }
 
 // detached is a test whose end cleans nothing up: what it makes outlives it.

@@ -75,6 +75,4 @@ export const useAgents = () => useQuery({ queryKey: ['agents'], queryFn: () => a
 
 export const usePeople = () => useQuery({ queryKey: ['people'], queryFn: () => ask(api.GET('/api/v1/people')).then((l) => l.items) })
 
-export const useAudit = () => useQuery({ queryKey: ['audit'], queryFn: () => ask(api.GET('/api/v1/audit')).then((l) => l.items) })
-
 export const useStandIns = () => useQuery({ queryKey: ['stand-ins'], queryFn: () => ask(api.GET('/api/v1/stand-ins')).then((l) => l.items) })

@@ -3,7 +3,8 @@ import type { ReactNode } from 'react'
 type Cell = string | number | null | undefined
 
 const quoted = (c: Cell) => {
-  const s = c == null ? '' : String(c)
+  let s = c == null ? '' : String(c)
+  if (/^[=+\-@\t\r]/.test(s) && Number.isNaN(Number(s))) s = `'${s}` // no formula where a program opens it
   return /[",\n]/.test(s) ? `"${s.replaceAll('"', '""')}"` : s
 }
 

@@ -42,10 +42,10 @@ export function Confirm({ open, title, text, act, busy, onYes, onNo }: { open: b
       <DialogTitle>{title}</DialogTitle>
       <DialogContent>{text}</DialogContent>
       <DialogActions>
-        <Button variant="text" onClick={onNo}>
+        <Button variant="text" onClick={onNo} autoFocus>
           Leave it
         </Button>
-        <Button color="error" onClick={onYes} disabled={busy} autoFocus>
+        <Button color="error" onClick={onYes} disabled={busy}>
           {act}
         </Button>
       </DialogActions>

@@ -3,18 +3,21 @@ import TextField from '@mui/material/TextField'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useForm } from 'react-hook-form'
 import { Navigate, useNavigate, useSearchParams } from 'react-router'
-import { api, ask } from '../api/client'
+import { Problem, api, ask, type Schemas } from '../api/client'
 import { Trouble } from '../parts/trouble'
 
-/** Sign in; where nobody can yet, on to making the first account. */
+/** Whether what is missing is the code of the second factor, or it was wrong: the password is right then. */
+const wantsCode = (error: unknown) => error instanceof Problem && 'code' in error.fields
+
+/** Sign in, with a second factor where the person has one; where nobody can yet, on to making the first account. */
 export function SignIn() {
-  const form = useForm<{ email: string; password: string }>()
+  const form = useForm<Schemas['SignIn']>()
   const client = useQueryClient()
   const navigate = useNavigate()
   const [params] = useSearchParams()
   const first = useQuery({ queryKey: ['first'], queryFn: () => ask(api.GET('/api/v1/first-person')) })
   const signIn = useMutation({
-    mutationFn: (body: { email: string; password: string }) => ask(api.POST('/api/v1/session', { body })),
+    mutationFn: (body: Schemas['SignIn']) => ask(api.POST('/api/v1/session', { body })),
     onSuccess: async (me) => {
       client.clear()
       client.setQueryData(['me'], me)
@@ -23,14 +26,20 @@ export function SignIn() {
     },
   })
   if (first.data?.needed) return <Navigate to="/first" replace />
+  const code = wantsCode(signIn.error) || Boolean(form.watch('code'))
+  const asks = signIn.error instanceof Problem && signIn.error.message.startsWith('The password is right')
   return (
     <main className="centre">
-      <form className="card" onSubmit={(e) => void form.handleSubmit((v) => signIn.mutate(v))(e)}>
+      <form className="card" onSubmit={(e) => void form.handleSubmit((v) => signIn.mutate({ ...v, code: v.code ?? '' }))(e)}>
         <h1 style={{ margin: 0 }}>Kestite</h1>
         <p style={{ margin: 0 }}>How your services stand against what you promised.</p>
-        <Trouble error={signIn.error ?? first.error} />
+        {params.get('chosen') !== null && !signIn.error && <p style={{ margin: 0 }}>Your password is set. Sign in with it.</p>}
+        {asks ? <p style={{ margin: 0 }}>{signIn.error?.message}</p> : <Trouble error={signIn.error ?? first.error} />}
         <TextField label="E-mail" type="email" autoComplete="username" autoFocus required {...form.register('email')} />
         <TextField label="Password" type="password" autoComplete="current-password" required {...form.register('password')} />
+        {code && (
+          <TextField label="Code" autoComplete="one-time-code" autoFocus required helperText="What your telephone shows, or a recovery code" slotProps={{ htmlInput: { inputMode: 'numeric' } }} {...form.register('code')} />
+        )}
         <Button type="submit" variant="contained" disabled={signIn.isPending}>
           Sign in
         </Button>

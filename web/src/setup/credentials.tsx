@@ -4,7 +4,7 @@ import TextField from '@mui/material/TextField'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
-import { api, ask, type Schemas } from '../api/client'
+import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useCredentials } from '../api/queries'
 import { Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
@@ -12,9 +12,9 @@ import { useZone } from '../time/period'
 import { Listing } from './listing'
 
 type Credential = Schemas['DefinedCredentialSpec']
-type Values = { name: string; kind: 'basic' | 'bearer' | 'header'; user: string; header: string; secret: string }
+type Values = { name: string; kind: 'basic' | 'bearer' | 'header' | 'query'; user: string; header: string; parameter: string; origins: string; secret: string }
 
-const kinds = { basic: 'name and password (Basic)', bearer: 'token (Bearer)', header: 'value of a header' }
+const kinds = { basic: 'name and password (Basic)', bearer: 'token (Bearer)', header: 'value of a header', query: 'parameter in the address' }
 
 /** What checks sign in with: entered once, referred to by name, never shown again. */
 export function Credentials() {
@@ -30,15 +30,16 @@ export function Credentials() {
       one="credential"
       note="An HTTP check signs in with one of these. The secret is encrypted in the database, goes to the agents that need it, and is never shown again; in what is kept of a failed answer it is masked."
       list={credentials.data}
-      columns={['Credential', 'What it is', 'Secret', 'Used by']}
+      columns={['Credential', 'What it is', 'May be sent to', 'Secret', 'Used by']}
       cells={(c) => {
         const secret = secrets.data?.find((s) => s.credential === c.id)
         return [
           c.spec.name,
           <>
             {kinds[c.spec.kind]}
-            <div className="sub">{c.spec.user ?? c.spec.header}</div>
+            <div className="sub">{c.spec.user ?? c.spec.header ?? c.spec.parameter}</div>
           </>,
+          c.spec.origins.length ? c.spec.origins.map((o) => <div key={o}>{o}</div>) : <span className="trouble">nowhere yet</span>,
           secret ? `set ${shortTime(secret.changed_at, zone)} by ${secret.changed_by}` : <span className="trouble">not entered yet</span>,
           users(c.id)
             .map((x) => x.spec.name)
@@ -53,12 +54,19 @@ export function Credentials() {
 }
 
 function CredentialForm({ credential, done }: { credential?: Credential; done: () => void }) {
-  const form = useForm<Values>({ defaultValues: { name: credential?.spec.name ?? '', kind: credential?.spec.kind ?? 'basic', user: credential?.spec.user ?? '', header: credential?.spec.header ?? '', secret: '' } })
+  const form = useForm<Values>({ defaultValues: { name: credential?.spec.name ?? '', kind: credential?.spec.kind ?? 'basic', user: credential?.spec.user ?? '', header: credential?.spec.header ?? '', parameter: credential?.spec.parameter ?? '', origins: credential?.spec.origins.join('\n') ?? '', secret: '' } })
   const client = useQueryClient()
   const [made, setMade] = useState<string | undefined>()
   const save = useMutation({
     mutationFn: async (v: Values) => {
-      const spec = { name: v.name, kind: v.kind, user: v.kind === 'basic' ? v.user : undefined, header: v.kind === 'header' ? v.header : undefined }
+      const spec = {
+        name: v.name,
+        kind: v.kind,
+        user: v.kind === 'basic' ? v.user : undefined,
+        header: v.kind === 'header' ? v.header : undefined,
+        parameter: v.kind === 'query' ? v.parameter : undefined,
+        origins: v.origins.split(/\s+/).filter(Boolean),
+      }
       const known = credential?.id ?? made
       const id = known ?? (await ask(api.POST('/api/v1/credentials', { body: { spec } }))).id
       setMade(id) // so that trying again after a refused secret does not make it twice
@@ -71,6 +79,10 @@ function CredentialForm({ credential, done }: { credential?: Credential; done: (
     },
     onError: (e) => {
       showFaults(e, form.setError, 'spec.')
+      if (e instanceof Problem) {
+        const at = Object.entries(e.fields).find(([path]) => path.startsWith('spec.origins'))
+        if (at) form.setError('origins', { type: 'server', message: at[1] })
+      }
       showFaults(e, form.setError)
     },
   })
@@ -91,8 +103,10 @@ function CredentialForm({ credential, done }: { credential?: Credential; done: (
       <div className="side">
         {kind === 'basic' && <TextField label="User name" required error={Boolean(err.user)} helperText={err.user?.message} {...form.register('user')} />}
         {kind === 'header' && <TextField label="Header" required error={Boolean(err.header)} helperText={err.header?.message ?? 'Such as X-Api-Key'} {...form.register('header')} />}
+        {kind === 'query' && <TextField label="Parameter" required error={Boolean(err.parameter)} helperText={err.parameter?.message ?? 'Such as api_key'} {...form.register('parameter')} />}
         <TextField label="Secret" type="password" autoComplete="new-password" required={!credential} error={Boolean(err.secret)} helperText={err.secret?.message ?? (credential ? 'Empty: it stays as it is' : '')} {...form.register('secret')} />
       </div>
+      <TextField label="May be sent to" required multiline minRows={1} error={Boolean(err.origins)} helperText={err.origins?.message ?? 'Scheme, host and port, such as https://booking.skerry.example:8443; one a line. The secret goes nowhere else, wherever a check or a redirect points'} {...form.register('origins')} />
       <Trouble error={save.error} />
       <div style={{ display: 'flex', gap: 12 }}>
         <Button type="submit" variant="contained" disabled={save.isPending}>

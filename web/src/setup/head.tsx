@@ -24,9 +24,16 @@ export function SetupHead({ title, children }: { title: string; children?: React
           Credentials
         </NavLink>
         {(me.data?.role === 'administrator' || me.data?.role === 'manager') && (
-          <NavLink to="/set-up/people" style={tab}>
-            People and changes
-          </NavLink>
+          <>
+            {me.data.role === 'administrator' && (
+              <NavLink to="/set-up/people" style={tab}>
+                People
+              </NavLink>
+            )}
+            <NavLink to="/set-up/trail" style={tab}>
+              Trail
+            </NavLink>
+          </>
         )}
       </div>
       <div className="head" style={{ marginTop: 16 }}>

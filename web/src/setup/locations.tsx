@@ -213,7 +213,9 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
 /** The one command that starts an agent, with the token shown this once; and the same as a service of the system. */
 function Command({ token, location: l }: { token: string; location: Location }) {
   const echo = l.spec.echo_port ? ` --echo :${l.spec.echo_port}` : ''
-  const once = `umask 077; echo ${token} > ${l.id}.token\n./bin/kestite agent --server ${window.location.origin} --token-file ${l.id}.token --data ./agent-${l.id}${echo}`
+  // A server that is not on this machine and speaks no TLS: the agent wants to be told that it may.
+  const plain = window.location.protocol === 'http:' && !/^(localhost|127\.|\[::1\])/.test(window.location.host) ? ' --plain-http' : ''
+  const once = `umask 077; echo ${token} > ${l.id}.token\n./bin/kestite agent --server ${window.location.origin}${plain} --token-file ${l.id}.token --data ./agent-${l.id}${echo}`
   const unit = `sudo install -d -m 700 /etc/kestite && echo ${token} | sudo install -m 600 /dev/stdin /etc/kestite/agent.token
 sudo tee /etc/systemd/system/kestite-agent.service >/dev/null <<'UNIT'
 [Unit]
@@ -226,7 +228,7 @@ DynamicUser=yes
 LoadCredential=token:/etc/kestite/agent.token
 StateDirectory=kestite-agent
 AmbientCapabilities=CAP_NET_RAW
-ExecStart=/usr/local/bin/kestite agent --server ${window.location.origin} --token-file %d/token --data %S/kestite-agent${echo}
+ExecStart=/usr/local/bin/kestite agent --server ${window.location.origin}${plain} --token-file %d/token --data %S/kestite-agent${echo}
 Restart=always
 
 [Install]

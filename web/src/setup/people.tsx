@@ -1,26 +1,31 @@
 import Button from '@mui/material/Button'
+import Checkbox from '@mui/material/Checkbox'
+import FormControlLabel from '@mui/material/FormControlLabel'
+import Menu from '@mui/material/Menu'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
 import { useForm } from 'react-hook-form'
+import { Link as To } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useAudit, useMe, usePeople } from '../api/queries'
-import { Trouble, showFaults } from '../parts/trouble'
+import { useMe, usePeople } from '../api/queries'
+import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/period'
 import { SetupHead } from './head'
 
 const roles = ['administrator', 'manager', 'operator', 'viewer'] as const
 
-/** Who may sign in, and who changed what. */
+/** Who may sign in, and what they need for it. */
 export function People() {
   const me = useMe()
   return (
     <>
-      <SetupHead title="People and changes" />
-      {me.data?.role === 'administrator' && <Organisation name={me.data.organisation} timezone={me.data.timezone} />}
-      {me.data?.role === 'administrator' && <PeopleTable />}
-      <Changes />
+      <SetupHead title="People" />
+      {me.data && <Organisation name={me.data.organisation} timezone={me.data.timezone} />}
+      {me.data && <Required required={me.data.second_factor_required} own={me.data.second_factor} />}
+      {me.data && <PeopleTable me={me.data.id} />}
     </>
   )
 }
@@ -50,62 +55,175 @@ function Organisation(now: Schemas['Naming']) {
   )
 }
 
-function PeopleTable() {
-  const people = usePeople()
+/** Whether everybody needs a second factor. */
+function Required({ required, own }: { required: boolean; own: boolean }) {
   const client = useQueryClient()
-  const change = useMutation({
-    mutationFn: ({ id, body }: { id: string; body: Schemas['PersonChange'] }) => ask(api.PUT('/api/v1/people/{id}', { params: { path: { id } }, body })),
-    onSettled: () => client.invalidateQueries({ queryKey: ['people'] }),
+  const set = useMutation({
+    mutationFn: (second_factor_required: boolean) => ask(api.PUT('/api/v1/organisation/security', { body: { second_factor_required } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['me'] }),
   })
   return (
-    <section style={{ maxWidth: 900 }}>
-      <Trouble error={people.error ?? change.error} />
+    <div>
+      <FormControlLabel control={<Checkbox checked={required} disabled={set.isPending || (!own && !required)} onChange={(e) => set.mutate(e.target.checked)} />} label="Everybody needs a second factor" />
+      <span className="sub">
+        {own || required ? (
+          'Who has none can sign in only to set one up.'
+        ) : (
+          <>
+            Set up <To to="/you">your own</To> first.
+          </>
+        )}
+      </span>
+      <Trouble error={set.error} />
+    </div>
+  )
+}
+
+type Person = Schemas['PersonView']
+
+function PeopleTable({ me }: { me: string }) {
+  const people = usePeople()
+  const [link, setLink] = useState<{ name: string; link: Schemas['PasswordLink'] } | undefined>()
+  return (
+    <section style={{ maxWidth: 1000 }}>
+      <Trouble error={people.error} />
+      {link && <LinkShown {...link} done={() => setLink(undefined)} />}
       <table className="plain">
         <thead>
           <tr>
             <th>Name</th>
             <th>E-mail</th>
             <th>Role</th>
+            <th>Signs in with</th>
+            <th>Signed in</th>
             <th>May sign in</th>
+            <th aria-hidden />
           </tr>
         </thead>
         <tbody>
-          {people.data?.map((p) => {
-            const body = { name: p.name, role: p.role, disabled: Boolean(p.disabled_at) }
-            return (
-              <tr key={p.id}>
-                <td>{p.name}</td>
-                <td>{p.email}</td>
-                <td>
-                  <TextField select variant="standard" value={p.role} sx={{ width: 150 }} slotProps={{ htmlInput: { 'aria-label': `Role of ${p.name}` } }} onChange={(e) => change.mutate({ id: p.id, body: { ...body, role: e.target.value as Schemas['PersonChange']['role'] } })}>
-                    {roles.map((r) => (
-                      <MenuItem key={r} value={r}>
-                        {r}
-                      </MenuItem>
-                    ))}
-                  </TextField>
-                </td>
-                <td>
-                  <button type="button" className="link" onClick={() => change.mutate({ id: p.id, body: { ...body, disabled: !p.disabled_at } })}>
-                    {p.disabled_at ? 'no; allow it' : 'yes; stop it'}
-                  </button>
-                </td>
-              </tr>
-            )
-          })}
+          {people.data?.map((p) => (
+            <PersonRow key={p.id} person={p} self={p.id === me} show={setLink} />
+          ))}
         </tbody>
       </table>
-      <NewPerson />
+      <NewPerson show={setLink} />
     </section>
   )
 }
 
-function NewPerson() {
+/** A one-time link, to be handed over in some other way. */
+function LinkShown({ name, link, done }: { name: string; link: Schemas['PasswordLink']; done: () => void }) {
+  const { zone } = useZone()
+  const address = window.location.origin + link.path
+  return (
+    <div role="status" style={{ margin: '8px 0 18px' }}>
+      <p style={{ marginBottom: 4 }}>
+        By this link {name} chooses a password, once, until {shortTime(link.expires_at, zone)}. It is shown now and never again: hand it over yourself.
+      </p>
+      <p style={{ margin: 0 }}>
+        <code data-link style={{ overflowWrap: 'anywhere' }}>
+          {address}
+        </code>{' '}
+        <button type="button" className="link" onClick={() => void navigator.clipboard.writeText(address)}>
+          copy
+        </button>{' '}
+        <button type="button" className="link" onClick={done}>
+          done
+        </button>
+      </p>
+    </div>
+  )
+}
+
+function PersonRow({ person: p, self, show }: { person: Person; self: boolean; show: (l: { name: string; link: Schemas['PasswordLink'] }) => void }) {
+  const client = useQueryClient()
+  const { zone } = useZone()
+  const [menu, setMenu] = useState<HTMLElement | null>(null)
+  const [sure, setSure] = useState(false)
+  const act = useMutation({ mutationFn: (does: () => Promise<unknown>) => does(), onSettled: () => client.invalidateQueries({ queryKey: ['people'] }) })
+  const path = { params: { path: { id: p.id } } }
+  const body = { name: p.name, role: p.role, disabled: Boolean(p.disabled_at) }
+  const change = (more: Partial<Schemas['PersonChange']>) => act.mutate(() => ask(api.PUT('/api/v1/people/{id}', { ...path, body: { ...body, ...more } })))
+  const choose = (does: () => Promise<unknown>) => {
+    setMenu(null)
+    act.mutate(does)
+  }
+  return (
+    <tr data-person={p.email}>
+      <td>{p.name}</td>
+      <td>{p.email}</td>
+      <td>
+        <TextField select variant="standard" value={p.role} sx={{ width: 130 }} slotProps={{ htmlInput: { 'aria-label': `Role of ${p.name}` } }} onChange={(e) => change({ role: e.target.value as Schemas['PersonChange']['role'] })}>
+          {roles.map((r) => (
+            <MenuItem key={r} value={r}>
+              {r}
+            </MenuItem>
+          ))}
+        </TextField>
+      </td>
+      <td>
+        {p.password_at ? (
+          <>
+            password {p.second_factor && 'and second factor'}
+            <div className="sub">set {shortTime(p.password_at, zone)}</div>
+          </>
+        ) : (
+          <span className="trouble">no password yet</span>
+        )}
+      </td>
+      <td>{p.sessions === 0 ? '–' : p.sessions === 1 ? '1 browser' : `${p.sessions} browsers`}</td>
+      <td>
+        <button type="button" className="link" onClick={() => change({ disabled: !p.disabled_at })}>
+          {p.disabled_at ? 'no; allow it' : 'yes; stop it'}
+        </button>
+      </td>
+      <td>
+        <button type="button" className="link" aria-haspopup="menu" aria-label={`More for ${p.name}`} onClick={(e) => setMenu(e.currentTarget)}>
+          more
+        </button>
+        <Menu anchorEl={menu} open={Boolean(menu)} onClose={() => setMenu(null)}>
+          <MenuItem onClick={() => choose(async () => show({ name: p.name, link: await ask(api.POST('/api/v1/people/{id}/password-link', path)) }))}>Make a link for a new password</MenuItem>
+          <MenuItem disabled={p.sessions === 0} onClick={() => choose(() => ask(api.DELETE('/api/v1/people/{id}/sessions', path)))}>
+            Sign out everywhere
+          </MenuItem>
+          <MenuItem disabled={!p.second_factor} onClick={() => choose(() => ask(api.DELETE('/api/v1/people/{id}/second-factor', path)))}>
+            Take the second factor away
+          </MenuItem>
+          <MenuItem
+            disabled={self}
+            onClick={() => {
+              setMenu(null)
+              setSure(true)
+            }}
+          >
+            Erase …
+          </MenuItem>
+        </Menu>
+        <Confirm
+          open={sure}
+          title={`Erase ${p.name}?`}
+          text="Name, e-mail address, password, second factor and sessions are emptied for good. What they did stays in the trail without the name; published reports stay as they are. To only keep somebody out, stop them from signing in instead."
+          act="Erase for good"
+          busy={act.isPending}
+          onNo={() => setSure(false)}
+          onYes={() => {
+            setSure(false)
+            act.mutate(() => ask(api.DELETE('/api/v1/people/{id}', path)))
+          }}
+        />
+        <Trouble error={act.error} />
+      </td>
+    </tr>
+  )
+}
+
+function NewPerson({ show }: { show: (l: { name: string; link: Schemas['PasswordLink'] }) => void }) {
   const form = useForm<Schemas['NewPerson']>({ defaultValues: { role: 'viewer' } })
   const client = useQueryClient()
   const add = useMutation({
     mutationFn: (body: Schemas['NewPerson']) => ask(api.POST('/api/v1/people', { body })),
-    onSuccess: async () => {
+    onSuccess: async (made, body) => {
+      show({ name: body.name, link: made.link })
       form.reset()
       await client.invalidateQueries({ queryKey: ['people'] })
     },
@@ -114,8 +232,8 @@ function NewPerson() {
   const err = form.formState.errors
   return (
     <form className="in-a-row" onSubmit={(e) => void form.handleSubmit((v) => add.mutate(v))(e)}>
-      <TextField label="Name" required sx={{ width: 170 }} {...form.register('name')} />
-      <TextField label="E-mail" type="email" required sx={{ width: 220 }} error={Boolean(err.email)} helperText={err.email?.message} {...form.register('email')} />
+      <TextField label="Name" required sx={{ width: 190 }} error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
+      <TextField label="E-mail" type="email" required sx={{ width: 240 }} error={Boolean(err.email)} helperText={err.email?.message} {...form.register('email')} />
       <TextField select label="Role" defaultValue="viewer" sx={{ width: 150 }} {...form.register('role')}>
         {roles.map((r) => (
           <MenuItem key={r} value={r}>
@@ -123,42 +241,10 @@ function NewPerson() {
           </MenuItem>
         ))}
       </TextField>
-      <TextField label="First password" type="password" required autoComplete="new-password" sx={{ width: 180 }} error={Boolean(err.password)} helperText={err.password?.message ?? 'At least 10 characters'} {...form.register('password')} />
       <Button type="submit" sx={{ height: 40 }} disabled={add.isPending}>
         Let them sign in
       </Button>
       <Trouble error={add.error} />
     </form>
-  )
-}
-
-function Changes() {
-  const audit = useAudit()
-  const { zone } = useZone()
-  return (
-    <section style={{ maxWidth: 900, marginTop: 18 }}>
-      <h2>Latest changes</h2>
-      <Trouble error={audit.error} />
-      <table className="plain">
-        <thead>
-          <tr>
-            <th>When</th>
-            <th>Who</th>
-            <th>Did</th>
-            <th>What</th>
-          </tr>
-        </thead>
-        <tbody>
-          {audit.data?.slice(0, 60).map((a) => (
-            <tr key={a.at + a.subject}>
-              <td>{shortTime(a.at, zone)}</td>
-              <td>{a.person}</td>
-              <td>{a.action}</td>
-              <td>{a.subject}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </section>
   )
 }

@@ -37,6 +37,7 @@ export function Shell() {
     )
   }
   if (!me.data) return null
+  if (me.data.second_factor_required && !me.data.second_factor && here.pathname !== '/you') return <Navigate to="/you" replace />
   return <SignedIn home={me.data.timezone} demo={me.data.demo} name={me.data.name} role={me.data.role} />
 }
 
@@ -122,7 +123,9 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
         {dark ? 'light' : 'dark'} look
       </button>
       <span>
-        {name}
+        <Link to="/you" title="Your account: password, second factor, sessions">
+          {name}
+        </Link>
         <br className="optional" />
         <span className="optional">{role}</span>
         {' · '}

@@ -68,17 +68,23 @@ func (q *Queries) AddRoster(ctx context.Context, arg AddRosterParams) error {
 }
 
 const addTrial = `-- name: AddTrial :one
-INSERT INTO trial (location, spec, made_by) VALUES ($1, $2, $3) RETURNING id
+INSERT INTO trial (location, spec, made_by, digest) VALUES ($1, $2, $3, $4) RETURNING id
 `
 
 type AddTrialParams struct {
 	Location string
 	Spec     json.RawMessage
 	MadeBy   string
+	Digest   []byte
 }
 
 func (q *Queries) AddTrial(ctx context.Context, arg AddTrialParams) (string, error) {
-	row := q.db.QueryRow(ctx, addTrial, arg.Location, arg.Spec, arg.MadeBy)
+	row := q.db.QueryRow(ctx, addTrial,
+		arg.Location,
+		arg.Spec,
+		arg.MadeBy,
+		arg.Digest,
+	)
 	var id string
 	err := row.Scan(&id)
 	return id, err
@@ -436,6 +442,18 @@ func (q *Queries) RostersSince(ctx context.Context, arg RostersSinceParams) ([]R
 	return items, nil
 }
 
+const sameTrial = `-- name: SameTrial :one
+SELECT id FROM trial WHERE digest = $1 AND done_at IS NULL AND made_at > now() - interval '1 minute' ORDER BY made_at LIMIT 1
+`
+
+// One that was asked for a moment ago and is still to be made.
+func (q *Queries) SameTrial(ctx context.Context, digest []byte) (string, error) {
+	row := q.db.QueryRow(ctx, sameTrial, digest)
+	var id string
+	err := row.Scan(&id)
+	return id, err
+}
+
 const seeLost = `-- name: SeeLost :execrows
 UPDATE agent SET lost_seen = greatest(lost_seen, least(lost, $1::bigint)) WHERE id = $2 AND revoked_at IS NULL
 `
@@ -484,7 +502,7 @@ func (q *Queries) TakeTrials(ctx context.Context, location string) ([]TakeTrials
 }
 
 const trials = `-- name: Trials :many
-SELECT id, location, spec, made_at, made_by, taken_at, result, done_at FROM trial WHERE id = ANY($1::uuid[])
+SELECT id, location, spec, made_at, made_by, taken_at, result, done_at, digest FROM trial WHERE id = ANY($1::uuid[])
 `
 
 func (q *Queries) Trials(ctx context.Context, dollar_1 []string) ([]Trial, error) {
@@ -505,6 +523,7 @@ func (q *Queries) Trials(ctx context.Context, dollar_1 []string) ([]Trial, error
 			&i.TakenAt,
 			&i.Result,
 			&i.DoneAt,
+			&i.Digest,
 		); err != nil {
 			return nil, err
 		}

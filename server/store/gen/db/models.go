@@ -75,16 +75,6 @@ type Attendance struct {
 	WorkedAt time.Time
 }
 
-// Every change, by whom.
-type Audit struct {
-	ID      int64
-	At      time.Time
-	Person  string
-	Action  string
-	Subject string
-	Detail  json.RawMessage
-}
-
 // Everything people define. Ids never change; retiring keeps all history.
 type Definition struct {
 	Kind      string
@@ -97,6 +87,14 @@ type Definition struct {
 type DefinitionMark struct {
 	OnlyRow bool
 	Number  int64
+}
+
+// SHA-256 of the one-time links with which a person chooses a password.
+type EntryLink struct {
+	Hash      []byte
+	Person    string
+	MadeAt    time.Time
+	ExpiresAt time.Time
 }
 
 // What measurements saw beyond their measures: hops, a failed answer, a chain. A partition a day (UTC), kept as long as the measurements.
@@ -148,6 +146,13 @@ type JudgeDue struct {
 	AskedAt time.Time
 }
 
+// Browsers that somebody signed in with: strangers' attempts do not hold them up.
+type KnownBrowser struct {
+	Hash   []byte
+	Person string
+	SeenAt time.Time
+}
+
 // One check at one location, and its confirmation machine after the last measurement.
 type Lane struct {
 	ID       int32
@@ -189,6 +194,8 @@ type Organisation struct {
 	Timezone string
 	// When a person named it and chose its zone; until then the options of the server do.
 	NamedAt *time.Time
+	// Whoever has no second factor can only set one up.
+	SecondFactorRequired bool
 }
 
 // Who may sign in, and as what.
@@ -197,10 +204,27 @@ type Person struct {
 	Email string
 	Name  string
 	Role  string
-	// Argon2id in PHC string form.
+	// Argon2id in PHC string form; empty while the person has none.
 	PasswordHash string
 	CreatedAt    time.Time
 	DisabledAt   *time.Time
+	// When the password was set; NULL while there is none.
+	PasswordAt *time.Time
+	// The secret of the second factor (TOTP, RFC 6238), encrypted with the key that lies outside of the database.
+	FactorSealed []byte
+	// Since when the second factor is asked for; NULL: not yet confirmed, or none.
+	FactorAt *time.Time
+	// The time step of the last code that was taken: none is taken twice.
+	FactorStep int64
+	// When name and e-mail address were emptied for good; the trail keeps the id.
+	ErasedAt *time.Time
+}
+
+// SHA-256 of the codes that stand in for the second factor, each once.
+type RecoveryCode struct {
+	Person string
+	Hash   []byte
+	UsedAt *time.Time
 }
 
 // The published word on one agreement and period. A published row is frozen by trigger.
@@ -263,11 +287,23 @@ type Secret struct {
 	ChangedBy  string
 }
 
-// Signed-in browsers; the layout is that of the session library.
+// Signed-in browsers.
 type Session struct {
-	Token  string
-	Data   []byte
-	Expiry time.Time
+	ID string
+	// SHA-256 of the cookie, in base64.
+	TokenHash string
+	Person    string
+	// What the session library keeps.
+	Data    []byte
+	BegunAt time.Time
+	// When it was last used, to the minute.
+	SeenAt    time.Time
+	ExpiresAt time.Time
+	// The network address it began from.
+	Source  string
+	Browser string
+	// Whether it began with a second factor.
+	SecondFactor bool
 }
 
 // The live state of each service, as last judged.
@@ -296,6 +332,24 @@ type Stretch struct {
 	Count int64
 }
 
+// What was done, by whom and from where. It is only ever added to.
+type Trail struct {
+	ID int64
+	At time.Time
+	// Who did it where that is no known person, such as the console.
+	Actor   string
+	Action  string
+	Subject string
+	// What is there since, or what was asked for.
+	Detail json.RawMessage
+	// Who did it; the name is in the table person, until it is erased there.
+	PersonID *string
+	// The network address it was done from.
+	Source string
+	// What was there before, where something was changed.
+	Before json.RawMessage
+}
+
 // A measurement asked for at once from a location; not part of any account.
 type Trial struct {
 	ID       string
@@ -306,4 +360,6 @@ type Trial struct {
 	TakenAt  *time.Time
 	Result   json.RawMessage
 	DoneAt   *time.Time
+	// SHA-256 of location and spec: asked for twice within a minute, it is made once.
+	Digest []byte
 }

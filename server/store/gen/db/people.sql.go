@@ -11,23 +11,25 @@ import (
 	"time"
 )
 
-const addAudit = `-- name: AddAudit :exec
-INSERT INTO audit (person, action, subject, detail) VALUES ($1, $2, $3, $4)
+const addEntryLink = `-- name: AddEntryLink :exec
+WITH old AS (DELETE FROM entry_link WHERE entry_link.person = $2)
+INSERT INTO entry_link (hash, person, made_at, expires_at) VALUES ($1, $2, $3, $4)
 `
 
-type AddAuditParams struct {
-	Person  string
-	Action  string
-	Subject string
-	Detail  json.RawMessage
+type AddEntryLinkParams struct {
+	Hash      []byte
+	Person    string
+	MadeAt    time.Time
+	ExpiresAt time.Time
 }
 
-func (q *Queries) AddAudit(ctx context.Context, arg AddAuditParams) error {
-	_, err := q.db.Exec(ctx, addAudit,
+// A person has one; an older one is worthless from then on.
+func (q *Queries) AddEntryLink(ctx context.Context, arg AddEntryLinkParams) error {
+	_, err := q.db.Exec(ctx, addEntryLink,
+		arg.Hash,
 		arg.Person,
-		arg.Action,
-		arg.Subject,
-		arg.Detail,
+		arg.MadeAt,
+		arg.ExpiresAt,
 	)
 	return err
 }
@@ -44,7 +46,8 @@ func (q *Queries) AddFirstToken(ctx context.Context, hash []byte) error {
 }
 
 const addPerson = `-- name: AddPerson :one
-INSERT INTO person (email, name, role, password_hash) VALUES ($1, $2, $3, $4) RETURNING id, email, name, role, password_hash, created_at, disabled_at
+INSERT INTO person (email, name, role, password_hash, password_at)
+VALUES ($1, $2, $3, $4, CASE WHEN $4 = '' THEN NULL ELSE now() END) RETURNING id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at
 `
 
 type AddPersonParams struct {
@@ -70,43 +73,104 @@ func (q *Queries) AddPerson(ctx context.Context, arg AddPersonParams) (Person, e
 		&i.PasswordHash,
 		&i.CreatedAt,
 		&i.DisabledAt,
+		&i.PasswordAt,
+		&i.FactorSealed,
+		&i.FactorAt,
+		&i.FactorStep,
+		&i.ErasedAt,
 	)
 	return i, err
 }
 
-const auditTrail = `-- name: AuditTrail :many
-SELECT id, at, person, action, subject, detail FROM audit ORDER BY id DESC LIMIT $1
+const addRecoveryCode = `-- name: AddRecoveryCode :exec
+INSERT INTO recovery_code (person, hash) VALUES ($1, $2)
 `
 
-func (q *Queries) AuditTrail(ctx context.Context, limit int32) ([]Audit, error) {
-	rows, err := q.db.Query(ctx, auditTrail, limit)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []Audit{}
-	for rows.Next() {
-		var i Audit
-		if err := rows.Scan(
-			&i.ID,
-			&i.At,
-			&i.Person,
-			&i.Action,
-			&i.Subject,
-			&i.Detail,
-		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
+type AddRecoveryCodeParams struct {
+	Person string
+	Hash   []byte
+}
+
+func (q *Queries) AddRecoveryCode(ctx context.Context, arg AddRecoveryCodeParams) error {
+	_, err := q.db.Exec(ctx, addRecoveryCode, arg.Person, arg.Hash)
+	return err
+}
+
+const addSession = `-- name: AddSession :exec
+INSERT INTO session (id, token_hash, person, begun_at, seen_at, expires_at, source, browser, second_factor)
+VALUES ($1, $2, $3, $4, $4, $5, $6, $7, $8)
+`
+
+type AddSessionParams struct {
+	ID           string
+	TokenHash    string
+	Person       string
+	Now          time.Time
+	ExpiresAt    time.Time
+	Source       string
+	Browser      string
+	SecondFactor bool
+}
+
+func (q *Queries) AddSession(ctx context.Context, arg AddSessionParams) error {
+	_, err := q.db.Exec(ctx, addSession,
+		arg.ID,
+		arg.TokenHash,
+		arg.Person,
+		arg.Now,
+		arg.ExpiresAt,
+		arg.Source,
+		arg.Browser,
+		arg.SecondFactor,
+	)
+	return err
+}
+
+const addTrail = `-- name: AddTrail :exec
+INSERT INTO trail (person_id, actor, action, subject, source, before, detail) VALUES ($1, $2, $3, $4, $5, $6, $7)
+`
+
+type AddTrailParams struct {
+	PersonID *string
+	Actor    string
+	Action   string
+	Subject  string
+	Source   string
+	Before   json.RawMessage
+	Detail   json.RawMessage
+}
+
+func (q *Queries) AddTrail(ctx context.Context, arg AddTrailParams) error {
+	_, err := q.db.Exec(ctx, addTrail,
+		arg.PersonID,
+		arg.Actor,
+		arg.Action,
+		arg.Subject,
+		arg.Source,
+		arg.Before,
+		arg.Detail,
+	)
+	return err
+}
+
+const browserKnown = `-- name: BrowserKnown :one
+SELECT EXISTS (SELECT 1 FROM known_browser b JOIN person p ON p.id = b.person WHERE b.hash = $1 AND lower(p.email) = lower($2))
+`
+
+type BrowserKnownParams struct {
+	Hash  []byte
+	Email string
+}
+
+func (q *Queries) BrowserKnown(ctx context.Context, arg BrowserKnownParams) (bool, error) {
+	row := q.db.QueryRow(ctx, browserKnown, arg.Hash, arg.Email)
+	var exists bool
+	err := row.Scan(&exists)
+	return exists, err
 }
 
 const changePerson = `-- name: ChangePerson :execrows
-UPDATE person SET name = $2, role = $3, disabled_at = $4 WHERE id = $1
+UPDATE person SET name = $2, role = $3, disabled_at = $4 WHERE id = $1 AND erased_at IS NULL
 `
 
 type ChangePersonParams struct {
@@ -129,12 +193,37 @@ func (q *Queries) ChangePerson(ctx context.Context, arg ChangePersonParams) (int
 	return result.RowsAffected(), nil
 }
 
+const confirmFactor = `-- name: ConfirmFactor :exec
+UPDATE person SET factor_at = $2 WHERE id = $1
+`
+
+type ConfirmFactorParams struct {
+	ID       string
+	FactorAt *time.Time
+}
+
+func (q *Queries) ConfirmFactor(ctx context.Context, arg ConfirmFactorParams) error {
+	_, err := q.db.Exec(ctx, confirmFactor, arg.ID, arg.FactorAt)
+	return err
+}
+
 const countAdministrators = `-- name: CountAdministrators :one
 SELECT count(*) FROM person WHERE role = 'administrator' AND disabled_at IS NULL
 `
 
 func (q *Queries) CountAdministrators(ctx context.Context) (int64, error) {
 	row := q.db.QueryRow(ctx, countAdministrators)
+	var count int64
+	err := row.Scan(&count)
+	return count, err
+}
+
+const countOfName = `-- name: CountOfName :one
+SELECT count(*) FROM person WHERE name = $1
+`
+
+func (q *Queries) CountOfName(ctx context.Context, name string) (int64, error) {
+	row := q.db.QueryRow(ctx, countOfName, name)
 	var count int64
 	err := row.Scan(&count)
 	return count, err
@@ -157,6 +246,247 @@ DELETE FROM attempts WHERE at < now() - interval '1 day'
 
 func (q *Queries) DropAttempts(ctx context.Context) error {
 	_, err := q.db.Exec(ctx, dropAttempts)
+	return err
+}
+
+const dropFactor = `-- name: DropFactor :exec
+WITH codes AS (DELETE FROM recovery_code WHERE recovery_code.person = $1)
+UPDATE person SET factor_sealed = NULL, factor_at = NULL, factor_step = 0 WHERE id = $1
+`
+
+func (q *Queries) DropFactor(ctx context.Context, id string) error {
+	_, err := q.db.Exec(ctx, dropFactor, id)
+	return err
+}
+
+const dropOldBrowsers = `-- name: DropOldBrowsers :exec
+DELETE FROM known_browser WHERE seen_at < now() - interval '400 days'
+`
+
+func (q *Queries) DropOldBrowsers(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, dropOldBrowsers)
+	return err
+}
+
+const dropOldLinks = `-- name: DropOldLinks :exec
+DELETE FROM entry_link WHERE expires_at < now() - interval '1 day'
+`
+
+func (q *Queries) DropOldLinks(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, dropOldLinks)
+	return err
+}
+
+const dropOldSessions = `-- name: DropOldSessions :exec
+DELETE FROM session WHERE expires_at < now()
+`
+
+func (q *Queries) DropOldSessions(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, dropOldSessions)
+	return err
+}
+
+const dropRecoveryCodes = `-- name: DropRecoveryCodes :exec
+DELETE FROM recovery_code WHERE person = $1
+`
+
+func (q *Queries) DropRecoveryCodes(ctx context.Context, person string) error {
+	_, err := q.db.Exec(ctx, dropRecoveryCodes, person)
+	return err
+}
+
+const dropSession = `-- name: DropSession :exec
+DELETE FROM session WHERE token_hash = $1
+`
+
+func (q *Queries) DropSession(ctx context.Context, tokenHash string) error {
+	_, err := q.db.Exec(ctx, dropSession, tokenHash)
+	return err
+}
+
+const endSession = `-- name: EndSession :execrows
+DELETE FROM session WHERE id = $1 AND person = $2
+`
+
+type EndSessionParams struct {
+	ID     string
+	Person string
+}
+
+func (q *Queries) EndSession(ctx context.Context, arg EndSessionParams) (int64, error) {
+	result, err := q.db.Exec(ctx, endSession, arg.ID, arg.Person)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const endSessions = `-- name: EndSessions :execrows
+DELETE FROM session WHERE person = $1 AND id <> $2
+`
+
+type EndSessionsParams struct {
+	Person string
+	Keep   string
+}
+
+// All of a person but one; keep is no session's id where all are to end.
+func (q *Queries) EndSessions(ctx context.Context, arg EndSessionsParams) (int64, error) {
+	result, err := q.db.Exec(ctx, endSessions, arg.Person, arg.Keep)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const entryLink = `-- name: EntryLink :one
+SELECT person FROM entry_link WHERE hash = $1 AND expires_at > $2
+`
+
+type EntryLinkParams struct {
+	Hash []byte
+	Now  time.Time
+}
+
+func (q *Queries) EntryLink(ctx context.Context, arg EntryLinkParams) (string, error) {
+	row := q.db.QueryRow(ctx, entryLink, arg.Hash, arg.Now)
+	var person string
+	err := row.Scan(&person)
+	return person, err
+}
+
+const erasePerson = `-- name: ErasePerson :execrows
+UPDATE person SET email = 'erased ' || id, name = '', password_hash = '', password_at = NULL, factor_sealed = NULL, factor_at = NULL, factor_step = 0,
+       disabled_at = coalesce(disabled_at, $1), erased_at = $1
+WHERE id = $2 AND erased_at IS NULL
+`
+
+type ErasePersonParams struct {
+	Now *time.Time
+	ID  string
+}
+
+func (q *Queries) ErasePerson(ctx context.Context, arg ErasePersonParams) (int64, error) {
+	result, err := q.db.Exec(ctx, erasePerson, arg.Now, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const findSession = `-- name: FindSession :one
+SELECT data FROM session WHERE token_hash = $1 AND expires_at > $2
+`
+
+type FindSessionParams struct {
+	TokenHash string
+	Now       time.Time
+}
+
+func (q *Queries) FindSession(ctx context.Context, arg FindSessionParams) ([]byte, error) {
+	row := q.db.QueryRow(ctx, findSession, arg.TokenHash, arg.Now)
+	var data []byte
+	err := row.Scan(&data)
+	return data, err
+}
+
+const firstTokenGood = `-- name: FirstTokenGood :one
+SELECT EXISTS (SELECT 1 FROM first_token WHERE hash = $1)
+`
+
+func (q *Queries) FirstTokenGood(ctx context.Context, hash []byte) (bool, error) {
+	row := q.db.QueryRow(ctx, firstTokenGood, hash)
+	var exists bool
+	err := row.Scan(&exists)
+	return exists, err
+}
+
+const forgetBrowsers = `-- name: ForgetBrowsers :exec
+DELETE FROM known_browser WHERE person = $1
+`
+
+func (q *Queries) ForgetBrowsers(ctx context.Context, person string) error {
+	_, err := q.db.Exec(ctx, forgetBrowsers, person)
+	return err
+}
+
+const forgetName = `-- name: ForgetName :exec
+WITH revisions AS (UPDATE revision SET made_by = $1 WHERE revision.made_by = $2),
+     agents AS (UPDATE agent SET created_by = $1 WHERE agent.created_by = $2),
+     secrets AS (UPDATE secret SET changed_by = $1 WHERE secret.changed_by = $2),
+     addresses AS (UPDATE report_in SET made_by = $1 WHERE report_in.made_by = $2),
+     drafts AS (UPDATE report SET made_by = $1 WHERE report.made_by = $2 AND state = 'draft')
+UPDATE trial SET made_by = $1 WHERE trial.made_by = $2
+`
+
+type ForgetNameParams struct {
+	Instead string
+	Name    string
+}
+
+// The name of somebody who is erased, where it stands beside what they did.
+func (q *Queries) ForgetName(ctx context.Context, arg ForgetNameParams) error {
+	_, err := q.db.Exec(ctx, forgetName, arg.Instead, arg.Name)
+	return err
+}
+
+const forgetPerson = `-- name: ForgetPerson :exec
+WITH links AS (DELETE FROM entry_link l WHERE l.person = $1),
+     browsers AS (DELETE FROM known_browser b WHERE b.person = $1)
+DELETE FROM recovery_code c WHERE c.person = $1
+`
+
+// What belongs to a person who is erased.
+func (q *Queries) ForgetPerson(ctx context.Context, id string) error {
+	_, err := q.db.Exec(ctx, forgetPerson, id)
+	return err
+}
+
+const forgive = `-- name: Forgive :exec
+DELETE FROM attempts WHERE who = $1
+`
+
+func (q *Queries) Forgive(ctx context.Context, who string) error {
+	_, err := q.db.Exec(ctx, forgive, who)
+	return err
+}
+
+const keepSession = `-- name: KeepSession :exec
+UPDATE session SET data = $1, expires_at = $2, seen_at = $3
+WHERE token_hash = $4 AND (data <> $1 OR seen_at < $3::timestamptz - interval '1 minute')
+`
+
+type KeepSessionParams struct {
+	Data      []byte
+	ExpiresAt time.Time
+	Now       time.Time
+	TokenHash string
+}
+
+// Never makes one: a session that was ended meanwhile stays ended. One that says
+// nothing new is written once a minute.
+func (q *Queries) KeepSession(ctx context.Context, arg KeepSessionParams) error {
+	_, err := q.db.Exec(ctx, keepSession,
+		arg.Data,
+		arg.ExpiresAt,
+		arg.Now,
+		arg.TokenHash,
+	)
+	return err
+}
+
+const knowBrowser = `-- name: KnowBrowser :exec
+INSERT INTO known_browser (hash, person, seen_at) VALUES ($1, $2, $3) ON CONFLICT (hash) DO UPDATE SET seen_at = excluded.seen_at, person = excluded.person
+`
+
+type KnowBrowserParams struct {
+	Hash   []byte
+	Person string
+	SeenAt time.Time
+}
+
+func (q *Queries) KnowBrowser(ctx context.Context, arg KnowBrowserParams) error {
+	_, err := q.db.Exec(ctx, knowBrowser, arg.Hash, arg.Person, arg.SeenAt)
 	return err
 }
 
@@ -192,7 +522,7 @@ func (q *Queries) NameOrganisation(ctx context.Context, arg NameOrganisationPara
 }
 
 const organisation = `-- name: Organisation :one
-SELECT only_row, name, timezone, named_at FROM organisation
+SELECT only_row, name, timezone, named_at, second_factor_required FROM organisation
 `
 
 func (q *Queries) Organisation(ctx context.Context) (Organisation, error) {
@@ -203,12 +533,15 @@ func (q *Queries) Organisation(ctx context.Context) (Organisation, error) {
 		&i.Name,
 		&i.Timezone,
 		&i.NamedAt,
+		&i.SecondFactorRequired,
 	)
 	return i, err
 }
 
 const people = `-- name: People :many
-SELECT id, email, name, role, created_at, disabled_at FROM person ORDER BY lower(name)
+SELECT id, email, name, role, created_at, disabled_at, password_at, factor_at, erased_at,
+       (SELECT count(*) FROM session s WHERE s.person = person.id AND s.expires_at > $1::timestamptz) AS sessions
+FROM person WHERE erased_at IS NULL ORDER BY lower(name)
 `
 
 type PeopleRow struct {
@@ -218,10 +551,14 @@ type PeopleRow struct {
 	Role       string
 	CreatedAt  time.Time
 	DisabledAt *time.Time
+	PasswordAt *time.Time
+	FactorAt   *time.Time
+	ErasedAt   *time.Time
+	Sessions   int64
 }
 
-func (q *Queries) People(ctx context.Context) ([]PeopleRow, error) {
-	rows, err := q.db.Query(ctx, people)
+func (q *Queries) People(ctx context.Context, now time.Time) ([]PeopleRow, error) {
+	rows, err := q.db.Query(ctx, people, now)
 	if err != nil {
 		return nil, err
 	}
@@ -236,6 +573,10 @@ func (q *Queries) People(ctx context.Context) ([]PeopleRow, error) {
 			&i.Role,
 			&i.CreatedAt,
 			&i.DisabledAt,
+			&i.PasswordAt,
+			&i.FactorAt,
+			&i.ErasedAt,
+			&i.Sessions,
 		); err != nil {
 			return nil, err
 		}
@@ -247,8 +588,37 @@ func (q *Queries) People(ctx context.Context) ([]PeopleRow, error) {
 	return items, nil
 }
 
+const peopleNames = `-- name: PeopleNames :many
+SELECT id, name FROM person WHERE id = ANY($1::uuid[])
+`
+
+type PeopleNamesRow struct {
+	ID   string
+	Name string
+}
+
+func (q *Queries) PeopleNames(ctx context.Context, ids []string) ([]PeopleNamesRow, error) {
+	rows, err := q.db.Query(ctx, peopleNames, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []PeopleNamesRow{}
+	for rows.Next() {
+		var i PeopleNamesRow
+		if err := rows.Scan(&i.ID, &i.Name); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const person = `-- name: Person :one
-SELECT id, email, name, role, password_hash, created_at, disabled_at FROM person WHERE id = $1
+SELECT id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at FROM person WHERE id = $1
 `
 
 func (q *Queries) Person(ctx context.Context, id string) (Person, error) {
@@ -262,12 +632,17 @@ func (q *Queries) Person(ctx context.Context, id string) (Person, error) {
 		&i.PasswordHash,
 		&i.CreatedAt,
 		&i.DisabledAt,
+		&i.PasswordAt,
+		&i.FactorSealed,
+		&i.FactorAt,
+		&i.FactorStep,
+		&i.ErasedAt,
 	)
 	return i, err
 }
 
 const personByEmail = `-- name: PersonByEmail :one
-SELECT id, email, name, role, password_hash, created_at, disabled_at FROM person WHERE lower(email) = lower($1)
+SELECT id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at FROM person WHERE lower(email) = lower($1) AND erased_at IS NULL
 `
 
 func (q *Queries) PersonByEmail(ctx context.Context, lower string) (Person, error) {
@@ -281,39 +656,297 @@ func (q *Queries) PersonByEmail(ctx context.Context, lower string) (Person, erro
 		&i.PasswordHash,
 		&i.CreatedAt,
 		&i.DisabledAt,
+		&i.PasswordAt,
+		&i.FactorSealed,
+		&i.FactorAt,
+		&i.FactorStep,
+		&i.ErasedAt,
 	)
 	return i, err
 }
 
+const personForUpdate = `-- name: PersonForUpdate :one
+SELECT id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at FROM person WHERE id = $1 FOR UPDATE
+`
+
+func (q *Queries) PersonForUpdate(ctx context.Context, id string) (Person, error) {
+	row := q.db.QueryRow(ctx, personForUpdate, id)
+	var i Person
+	err := row.Scan(
+		&i.ID,
+		&i.Email,
+		&i.Name,
+		&i.Role,
+		&i.PasswordHash,
+		&i.CreatedAt,
+		&i.DisabledAt,
+		&i.PasswordAt,
+		&i.FactorSealed,
+		&i.FactorAt,
+		&i.FactorStep,
+		&i.ErasedAt,
+	)
+	return i, err
+}
+
+const proposeFactor = `-- name: ProposeFactor :exec
+UPDATE person SET factor_sealed = $2, factor_step = 0 WHERE id = $1 AND factor_at IS NULL
+`
+
+type ProposeFactorParams struct {
+	ID           string
+	FactorSealed []byte
+}
+
+// A second factor that is not confirmed yet; one that is stays.
+func (q *Queries) ProposeFactor(ctx context.Context, arg ProposeFactorParams) error {
+	_, err := q.db.Exec(ctx, proposeFactor, arg.ID, arg.FactorSealed)
+	return err
+}
+
+const recoveryCodesLeft = `-- name: RecoveryCodesLeft :one
+SELECT count(*) FROM recovery_code WHERE person = $1 AND used_at IS NULL
+`
+
+func (q *Queries) RecoveryCodesLeft(ctx context.Context, person string) (int64, error) {
+	row := q.db.QueryRow(ctx, recoveryCodesLeft, person)
+	var count int64
+	err := row.Scan(&count)
+	return count, err
+}
+
+const requireFactor = `-- name: RequireFactor :exec
+UPDATE organisation SET second_factor_required = $1
+`
+
+func (q *Queries) RequireFactor(ctx context.Context, secondFactorRequired bool) error {
+	_, err := q.db.Exec(ctx, requireFactor, secondFactorRequired)
+	return err
+}
+
+const sessionThere = `-- name: SessionThere :one
+SELECT EXISTS (SELECT 1 FROM session s JOIN person p ON p.id = s.person
+               WHERE s.id = $1 AND s.expires_at > $2 AND p.disabled_at IS NULL)
+`
+
+type SessionThereParams struct {
+	ID  string
+	Now time.Time
+}
+
+func (q *Queries) SessionThere(ctx context.Context, arg SessionThereParams) (bool, error) {
+	row := q.db.QueryRow(ctx, sessionThere, arg.ID, arg.Now)
+	var exists bool
+	err := row.Scan(&exists)
+	return exists, err
+}
+
+const sessionsOf = `-- name: SessionsOf :many
+SELECT id, begun_at, seen_at, source, browser, second_factor FROM session WHERE person = $1 AND expires_at > $2 ORDER BY seen_at DESC, id
+`
+
+type SessionsOfParams struct {
+	Person string
+	Now    time.Time
+}
+
+type SessionsOfRow struct {
+	ID           string
+	BegunAt      time.Time
+	SeenAt       time.Time
+	Source       string
+	Browser      string
+	SecondFactor bool
+}
+
+func (q *Queries) SessionsOf(ctx context.Context, arg SessionsOfParams) ([]SessionsOfRow, error) {
+	rows, err := q.db.Query(ctx, sessionsOf, arg.Person, arg.Now)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []SessionsOfRow{}
+	for rows.Next() {
+		var i SessionsOfRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.BegunAt,
+			&i.SeenAt,
+			&i.Source,
+			&i.Browser,
+			&i.SecondFactor,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const setPassword = `-- name: SetPassword :exec
+UPDATE person SET password_hash = $2, password_at = $3 WHERE id = $1
+`
+
+type SetPasswordParams struct {
+	ID           string
+	PasswordHash string
+	PasswordAt   *time.Time
+}
+
+func (q *Queries) SetPassword(ctx context.Context, arg SetPasswordParams) error {
+	_, err := q.db.Exec(ctx, setPassword, arg.ID, arg.PasswordHash, arg.PasswordAt)
+	return err
+}
+
 const spend = `-- name: Spend :one
-INSERT INTO attempts AS a (who, left_over, allowed, at) VALUES ($1, $2::double precision - 1, true, $3)
+INSERT INTO attempts AS a (who, left_over, allowed, at)
+VALUES ($1, $2::double precision - CASE WHEN $3::double precision <= $2 THEN $3::double precision ELSE 0 END,
+        $3::double precision <= $2, $4)
 ON CONFLICT (who) DO UPDATE SET
-    allowed   = least($2, a.left_over + extract(epoch FROM $3 - a.at) * $4::double precision) >= 1,
-    left_over = least($2, a.left_over + extract(epoch FROM $3 - a.at) * $4::double precision)
-              - CASE WHEN least($2, a.left_over + extract(epoch FROM $3 - a.at) * $4::double precision) >= 1 THEN 1 ELSE 0 END,
-    at        = greatest($3, a.at)
+    allowed   = least($2, a.left_over + extract(epoch FROM $4 - a.at) * $5::double precision) >= $3,
+    left_over = least($2, a.left_over + extract(epoch FROM $4 - a.at) * $5::double precision)
+              - CASE WHEN least($2, a.left_over + extract(epoch FROM $4 - a.at) * $5::double precision) >= $3 THEN $3 ELSE 0 END,
+    at        = greatest($4, a.at)
 RETURNING allowed
 `
 
 type SpendParams struct {
 	Who       string
 	Most      float64
+	Units     float64
 	Now       time.Time
 	PerSecond float64
 }
 
-// Takes one of what somebody is allowed, if there is one: at most so many at
-// once, coming back at so many a second.
+// Takes so many of what somebody is allowed, if there are as many: at most so
+// many at once, coming back at so many a second.
 func (q *Queries) Spend(ctx context.Context, arg SpendParams) (bool, error) {
 	row := q.db.QueryRow(ctx, spend,
 		arg.Who,
 		arg.Most,
+		arg.Units,
 		arg.Now,
 		arg.PerSecond,
 	)
 	var allowed bool
 	err := row.Scan(&allowed)
 	return allowed, err
+}
+
+const trail = `-- name: Trail :many
+SELECT t.id, t.at, t.actor, t.action, t.subject, t.detail, t.person_id, t.source, t.before, coalesce(p.name, '')::text AS name FROM trail t LEFT JOIN person p ON p.id = t.person_id
+WHERE t.id < $1
+  AND ($2::text = '' OR t.person_id::text = $2::text)
+  AND ($3::text = '' OR t.action = $3::text)
+  AND ($4::text = '' OR t.subject = $4::text OR t.subject LIKE $4::text || ' %')
+  AND t.at >= $5 AND t.at < $6
+ORDER BY t.id DESC LIMIT $7
+`
+
+type TrailParams struct {
+	Below   int64
+	Person  string
+	Action  string
+	Subject string
+	FromAt  time.Time
+	ToAt    time.Time
+	Most    int32
+}
+
+type TrailRow struct {
+	ID       int64
+	At       time.Time
+	Actor    string
+	Action   string
+	Subject  string
+	Detail   json.RawMessage
+	PersonID *string
+	Source   string
+	Before   json.RawMessage
+	Name     string
+}
+
+// Newest first, from below an id on. Empty filters let everything through.
+func (q *Queries) Trail(ctx context.Context, arg TrailParams) ([]TrailRow, error) {
+	rows, err := q.db.Query(ctx, trail,
+		arg.Below,
+		arg.Person,
+		arg.Action,
+		arg.Subject,
+		arg.FromAt,
+		arg.ToAt,
+		arg.Most,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []TrailRow{}
+	for rows.Next() {
+		var i TrailRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.At,
+			&i.Actor,
+			&i.Action,
+			&i.Subject,
+			&i.Detail,
+			&i.PersonID,
+			&i.Source,
+			&i.Before,
+			&i.Name,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const trailActions = `-- name: TrailActions :many
+SELECT DISTINCT action FROM trail ORDER BY action
+`
+
+func (q *Queries) TrailActions(ctx context.Context) ([]string, error) {
+	rows, err := q.db.Query(ctx, trailActions)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []string{}
+	for rows.Next() {
+		var action string
+		if err := rows.Scan(&action); err != nil {
+			return nil, err
+		}
+		items = append(items, action)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const useEntryLink = `-- name: UseEntryLink :one
+DELETE FROM entry_link WHERE hash = $1 AND expires_at > $2 RETURNING person
+`
+
+type UseEntryLinkParams struct {
+	Hash []byte
+	Now  time.Time
+}
+
+func (q *Queries) UseEntryLink(ctx context.Context, arg UseEntryLinkParams) (string, error) {
+	row := q.db.QueryRow(ctx, useEntryLink, arg.Hash, arg.Now)
+	var person string
+	err := row.Scan(&person)
+	return person, err
 }
 
 const useFirstToken = `-- name: UseFirstToken :execrows
@@ -323,6 +956,42 @@ DELETE FROM first_token WHERE EXISTS (SELECT 1 FROM first_token known WHERE know
 // All go with the first that is used.
 func (q *Queries) UseFirstToken(ctx context.Context, hash []byte) (int64, error) {
 	result, err := q.db.Exec(ctx, useFirstToken, hash)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const useRecoveryCode = `-- name: UseRecoveryCode :execrows
+UPDATE recovery_code SET used_at = $1 WHERE person = $2 AND hash = $3 AND used_at IS NULL
+`
+
+type UseRecoveryCodeParams struct {
+	Now    *time.Time
+	Person string
+	Hash   []byte
+}
+
+func (q *Queries) UseRecoveryCode(ctx context.Context, arg UseRecoveryCodeParams) (int64, error) {
+	result, err := q.db.Exec(ctx, useRecoveryCode, arg.Now, arg.Person, arg.Hash)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const useStep = `-- name: UseStep :execrows
+UPDATE person SET factor_step = $1 WHERE id = $2 AND factor_step < $1
+`
+
+type UseStepParams struct {
+	Step int64
+	ID   string
+}
+
+// A code is taken once, whichever server it is shown to.
+func (q *Queries) UseStep(ctx context.Context, arg UseStepParams) (int64, error) {
+	result, err := q.db.Exec(ctx, useStep, arg.Step, arg.ID)
 	if err != nil {
 		return 0, err
 	}

@@ -1,0 +1,217 @@
+import Button from '@mui/material/Button'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { useForm } from 'react-hook-form'
+import { api, ask, type Schemas } from '../api/client'
+import { useMe } from '../api/queries'
+import { Trouble, showFaults } from '../parts/trouble'
+import { shortTime } from '../time/format'
+import { useZone } from '../time/period'
+
+/** What everybody keeps for themselves: password, second factor, the browsers they are signed in with. */
+export function You() {
+  const me = useMe()
+  if (!me.data) return <Trouble error={me.error} />
+  const must = me.data.second_factor_required && !me.data.second_factor
+  return (
+    <div style={{ maxWidth: 760 }}>
+      <h1 style={{ paddingTop: 22 }}>Your account</h1>
+      <p className="sub">
+        {me.data.name}, {me.data.email}, {me.data.role}
+      </p>
+      {must && (
+        <p className="trouble" role="alert">
+          Everybody needs a second factor here. Set yours up, and the rest opens.
+        </p>
+      )}
+      <SecondFactor me={me.data} />
+      {!must && <PasswordForm since={me.data.password_at} />}
+      <Sessions />
+    </div>
+  )
+}
+
+/** A mutation of one's own account: on success everything about it is asked for again. */
+function useOwn<V, R>(form: { setError: Parameters<typeof showFaults>[1] } | undefined, mutationFn: (v: V) => Promise<R>, done?: (r: R) => void) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn,
+    onSuccess: async (r: R) => {
+      done?.(r)
+      await client.invalidateQueries({ queryKey: ['me'] })
+      await client.invalidateQueries({ queryKey: ['own-sessions'] })
+    },
+    onError: (e) => form && showFaults(e, form.setError),
+  })
+}
+
+function PasswordForm({ since }: { since?: string }) {
+  const form = useForm<Schemas['PasswordChange']>({ defaultValues: { old: '', password: '' } })
+  const { zone } = useZone()
+  const change = useOwn(form as never, (body: Schemas['PasswordChange']) => ask(api.PUT('/api/v1/me/password', { body })), () => form.reset())
+  const err = form.formState.errors
+  return (
+    <section style={{ marginTop: 28 }}>
+      <h2>Password</h2>
+      {since && <p className="sub">Set {shortTime(since, zone)}. With a new one, all other browsers are signed out.</p>}
+      <form className="in-a-row" onSubmit={(e) => void form.handleSubmit((v) => change.mutate(v))(e)} aria-label="Password">
+        <TextField label="The one you have" type="password" autoComplete="current-password" required sx={{ width: 230 }} error={Boolean(err.old)} helperText={err.old?.message} {...form.register('old')} />
+        <TextField label="The new one" type="password" autoComplete="new-password" required sx={{ width: 260 }} error={Boolean(err.password)} helperText={err.password?.message ?? 'At least 10 characters'} {...form.register('password')} />
+        <Button type="submit" sx={{ height: 40 }} disabled={change.isPending}>
+          Change it
+        </Button>
+      </form>
+      {change.isSuccess && <p role="status">Your password is changed.</p>}
+      <Trouble error={change.error} />
+    </section>
+  )
+}
+
+function SecondFactor({ me }: { me: Schemas['Me'] }) {
+  const [codes, setCodes] = useState<string[] | undefined>()
+  return (
+    <section style={{ marginTop: 20 }}>
+      <h2>Second factor</h2>
+      {codes && <Codes codes={codes} done={() => setCodes(undefined)} />}
+      {!codes && me.second_factor && <HasFactor me={me} show={setCodes} />}
+      {!codes && !me.second_factor && <NewFactor show={setCodes} />}
+    </section>
+  )
+}
+
+/** The codes for when the telephone is lost: there is no other way to see them. */
+function Codes({ codes, done }: { codes: string[]; done: () => void }) {
+  return (
+    <>
+      <p>These codes stand in for your telephone, each once. They are shown now and never again: print them, or keep them where you keep passwords.</p>
+      <pre data-recovery style={{ fontSize: 15, columns: 2, maxWidth: 420 }}>
+        {codes.join('\n')}
+      </pre>
+      <Button onClick={done}>I have kept them</Button>
+    </>
+  )
+}
+
+function HasFactor({ me, show }: { me: Schemas['Me']; show: (codes: string[]) => void }) {
+  const form = useForm<Schemas['Password']>({ defaultValues: { password: '' } })
+  const renew = useOwn(form as never, (body: Schemas['Password']) => ask(api.POST('/api/v1/me/recovery-codes', { body })), (r) => show(r.recovery_codes))
+  const drop = useOwn(form as never, (body: Schemas['Password']) => ask(api.POST('/api/v1/me/second-factor/drop', { body })))
+  const err = form.formState.errors
+  return (
+    <>
+      <p>
+        On: a code from your telephone is asked for after the password. {me.recovery_codes} of the recovery codes are left.
+      </p>
+      <form className="in-a-row" onSubmit={(e) => void form.handleSubmit((v) => renew.mutate(v))(e)} aria-label="Second factor">
+        <TextField label="Your password" type="password" autoComplete="current-password" required sx={{ width: 230 }} error={Boolean(err.password)} helperText={err.password?.message} {...form.register('password')} />
+        <Button type="submit" sx={{ height: 40 }} disabled={renew.isPending}>
+          Make new recovery codes
+        </Button>
+        {!me.second_factor_required && (
+          <Button variant="text" color="error" sx={{ height: 40 }} disabled={drop.isPending} onClick={(e) => void form.handleSubmit((v) => drop.mutate(v))(e)}>
+            Do without it
+          </Button>
+        )}
+      </form>
+      <Trouble error={renew.error ?? drop.error} />
+    </>
+  )
+}
+
+function NewFactor({ show }: { show: (codes: string[]) => void }) {
+  const first = useForm<Schemas['Password']>({ defaultValues: { password: '' } })
+  const second = useForm<Schemas['Code']>({ defaultValues: { code: '' } })
+  const propose = useOwn(first as never, (body: Schemas['Password']) => ask(api.POST('/api/v1/me/second-factor', { body })))
+  const confirm = useOwn(second as never, (body: Schemas['Code']) => ask(api.PUT('/api/v1/me/second-factor', { body })), (r) => show(r.recovery_codes))
+  if (!propose.data) {
+    const err = first.formState.errors
+    return (
+      <>
+        <p>Off. With it, signing in takes a code that your telephone shows, beside the password.</p>
+        <form className="in-a-row" onSubmit={(e) => void first.handleSubmit((v) => propose.mutate(v))(e)} aria-label="Second factor">
+          <TextField label="Your password" type="password" autoComplete="current-password" required sx={{ width: 230 }} error={Boolean(err.password)} helperText={err.password?.message} {...first.register('password')} />
+          <Button type="submit" sx={{ height: 40 }} disabled={propose.isPending}>
+            Set it up
+          </Button>
+        </form>
+        <Trouble error={propose.error} />
+      </>
+    )
+  }
+  const err = second.formState.errors
+  return (
+    <div style={{ display: 'flex', gap: 24, flexWrap: 'wrap' }}>
+      <img src={`data:image/png;base64,${propose.data.qr}`} alt="QR code of the secret below" width={232} height={232} style={{ background: '#fff', padding: 8 }} />
+      <div style={{ flex: '1 1 300px' }}>
+        <p style={{ marginTop: 0 }}>Photograph it with a program on your telephone that makes codes (TOTP), or type the secret in there:</p>
+        <p>
+          <code data-secret>{propose.data.secret.replace(/(.{4})/g, '$1 ').trim()}</code>
+        </p>
+        <form className="in-a-row" onSubmit={(e) => void second.handleSubmit((v) => confirm.mutate({ code: v.code.replaceAll(' ', '') }))(e)} aria-label="First code">
+          <TextField label="The code it shows now" autoComplete="one-time-code" autoFocus required sx={{ width: 200 }} error={Boolean(err.code)} helperText={err.code?.message} slotProps={{ htmlInput: { inputMode: 'numeric' } }} {...second.register('code')} />
+          <Button type="submit" variant="contained" sx={{ height: 40 }} disabled={confirm.isPending}>
+            Turn it on
+          </Button>
+        </form>
+        <Trouble error={confirm.error} />
+      </div>
+    </div>
+  )
+}
+
+/** A browser's name for itself, in short. */
+function short(browser: string): string {
+  const name = /(Firefox|Edg|OPR|Chrome|Safari)\/\d+/.exec(browser)?.[0].replace('/', ' ')
+  const on = /(Windows|Mac OS X|Android|iPhone|iPad|Linux)/.exec(browser)?.[0]
+  return name ? [name, on].filter(Boolean).join(', ') : browser || 'does not say what it is'
+}
+
+function Sessions() {
+  const { zone } = useZone()
+  const sessions = useQuery({ queryKey: ['own-sessions'], queryFn: () => ask(api.GET('/api/v1/me/sessions')).then((l) => l.items) })
+  const end = useOwn(undefined, (id: string) => ask(api.DELETE('/api/v1/me/sessions/{id}', { params: { path: { id } } })))
+  const endAll = useOwn(undefined, () => ask(api.DELETE('/api/v1/me/sessions')))
+  return (
+    <section style={{ marginTop: 28 }}>
+      <h2>Signed in</h2>
+      <Trouble error={sessions.error ?? end.error ?? endAll.error} />
+      <table className="plain">
+        <thead>
+          <tr>
+            <th>Browser</th>
+            <th>From</th>
+            <th>Since</th>
+            <th>Last used</th>
+            <th aria-hidden />
+          </tr>
+        </thead>
+        <tbody>
+          {sessions.data?.map((s) => (
+            <tr key={s.id} data-session={s.id}>
+              <td>
+                {short(s.browser)}
+                {!s.second_factor && <div className="sub">by password alone</div>}
+              </td>
+              <td>{s.source}</td>
+              <td>{shortTime(s.begun_at, zone)}</td>
+              <td>{s.here ? 'this one' : shortTime(s.seen_at, zone)}</td>
+              <td>
+                {!s.here && (
+                  <button type="button" className="link" onClick={() => end.mutate(s.id)}>
+                    sign out
+                  </button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {(sessions.data?.length ?? 0) > 1 && (
+        <Button sx={{ marginTop: 1 }} disabled={endAll.isPending} onClick={() => endAll.mutate()}>
+          Sign out everywhere else
+        </Button>
+      )}
+    </section>
+  )
+}

@@ -1,0 +1,169 @@
+import Button from '@mui/material/Button'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { useSearchParams } from 'react-router'
+import { api, ask, type Schemas } from '../api/client'
+import { Trouble } from '../parts/trouble'
+import { shortTime } from '../time/format'
+import { useZone } from '../time/period'
+import { SetupHead } from './head'
+
+type Line = Schemas['TrailLine']
+
+/** A day as typed, as the instant at which it begins; undefined where it is none. */
+const dayStart = (day: string, plus = 0) => {
+  const at = new Date(`${day}T00:00:00Z`)
+  if (!day || Number.isNaN(at.getTime())) return undefined
+  return new Date(at.getTime() + plus * 86_400_000).toISOString()
+}
+
+/** Everything that was done, by whom and from where; it is only ever added to. */
+export function Trail() {
+  const [params, setParams] = useSearchParams()
+  const { zone } = useZone()
+  const get = (name: string) => params.get(name) ?? ''
+  const set = (name: string, value: string) => {
+    const next = new URLSearchParams(params)
+    if (value) next.set(name, value)
+    else next.delete(name)
+    setParams(next, { replace: true })
+  }
+  const filter = { person: get('who') || undefined, action: get('did') || undefined, subject: get('what') || undefined, from: dayStart(get('since')), to: dayStart(get('until'), 1) }
+  const page = 100
+  const lines = useInfiniteQuery({
+    queryKey: ['trail', filter],
+    queryFn: ({ pageParam }) => ask(api.GET('/api/v1/trail', { params: { query: { ...filter, before: pageParam, limit: page } } })).then((l) => l.items),
+    initialPageParam: 0 as number,
+    getNextPageParam: (last) => (last.length < page ? undefined : last.at(-1)?.id),
+  })
+  const actions = useQuery({ queryKey: ['trail-actions'], queryFn: () => ask(api.GET('/api/v1/trail/actions')).then((l) => l.items) })
+  const all = lines.data?.pages.flat()
+  const query = new URLSearchParams(Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1])))
+  const whose = all?.find((l) => l.person === filter.person)?.name
+  return (
+    <>
+      <SetupHead title="Trail" />
+      <p className="sub" style={{ maxWidth: 640 }}>
+        What was done, by whom and from where. It is only ever added to: the role that the server works with can change none of it. Days are UTC here.
+      </p>
+      <div className="in-a-row">
+        <TextField select label="Did" value={get('did')} sx={{ width: 190 }} onChange={(e) => set('did', e.target.value)}>
+          <MenuItem value="">anything</MenuItem>
+          {actions.data?.map((a) => (
+            <MenuItem key={a} value={a}>
+              {a}
+            </MenuItem>
+          ))}
+        </TextField>
+        <TextField label="What" placeholder="service ticket-sales" value={get('what')} sx={{ width: 220 }} onChange={(e) => set('what', e.target.value)} />
+        <TextField label="From" type="date" value={get('since')} slotProps={{ inputLabel: { shrink: true } }} onChange={(e) => set('since', e.target.value)} />
+        <TextField label="To" type="date" value={get('until')} slotProps={{ inputLabel: { shrink: true } }} onChange={(e) => set('until', e.target.value)} />
+        {filter.person && (
+          <Button variant="text" sx={{ height: 40 }} onClick={() => set('who', '')}>
+            {whose ?? 'one person'} only ×
+          </Button>
+        )}
+        <span className="sub" style={{ alignSelf: 'center' }}>
+          export all of it as <a href={`/api/v1/trail/export?${query}`}>CSV</a> or <a href={`/api/v1/trail/export?${query}&format=jsonl`}>JSON lines</a>
+        </span>
+      </div>
+      <Trouble error={lines.error ?? actions.error} />
+      {all?.length === 0 && <p>Nothing of that stands in the trail.</p>}
+      {Boolean(all?.length) && (
+        <table className="plain" style={{ maxWidth: 1000 }}>
+          <thead>
+            <tr>
+              <th>When</th>
+              <th>Who</th>
+              <th>Did</th>
+              <th>What</th>
+              <th>From</th>
+            </tr>
+          </thead>
+          <tbody>
+            {all?.map((l) => (
+              <TrailRow key={l.id} line={l} zone={zone} only={(who) => set('who', who)} about={(what) => set('what', what)} />
+            ))}
+          </tbody>
+        </table>
+      )}
+      {lines.hasNextPage && (
+        <Button sx={{ marginTop: 1 }} disabled={lines.isFetchingNextPage} onClick={() => void lines.fetchNextPage()}>
+          Older ones
+        </Button>
+      )}
+    </>
+  )
+}
+
+function TrailRow({ line: l, zone, only, about }: { line: Line; zone: string; only: (who: string) => void; about: (what: string) => void }) {
+  const [open, setOpen] = useState(false)
+  const more = differences(l)
+  const [kind] = l.subject.split(' ', 1)
+  return (
+    <>
+      <tr data-trail={l.id}>
+        <td>{shortTime(l.at, zone)}</td>
+        <td>
+          {l.person ? (
+            <button type="button" className="link" onClick={() => only(l.person ?? '')}>
+              {l.name}
+            </button>
+          ) : (
+            l.name
+          )}
+        </td>
+        <td>
+          {l.action}{' '}
+          {more.length > 0 && (
+            <button type="button" className="link" aria-expanded={open} onClick={() => setOpen(!open)}>
+              {open ? 'less' : 'more'}
+            </button>
+          )}
+        </td>
+        <td>
+          <button type="button" className="link" title={l.subject} onClick={() => about(l.subject)}>
+            {l.of ? `${kind} ${l.of}` : l.subject}
+          </button>
+        </td>
+        <td>{l.source}</td>
+      </tr>
+      {open && (
+        <tr>
+          <td />
+          <td colSpan={4}>
+            <table className="plain sub">
+              <tbody>
+                {more.map((d) => (
+                  <tr key={d.field}>
+                    <td>{d.field}</td>
+                    <td style={{ overflowWrap: 'anywhere' }}>{d.was !== undefined ? `${d.was} → ${d.is ?? 'nothing'}` : d.is}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </td>
+        </tr>
+      )}
+    </>
+  )
+}
+
+type Difference = { field: string; was?: string; is?: string }
+
+/** What changed, field by field; where nothing was there before, what is there since. */
+function differences(l: Pick<Line, 'before' | 'detail'>): Difference[] {
+  const flat = (v: unknown, path: string, into: Map<string, string>): Map<string, string> => {
+    if (v && typeof v === 'object' && !Array.isArray(v)) for (const [k, x] of Object.entries(v)) flat(x, path ? `${path}.${k}` : k, into)
+    else if (v !== undefined && v !== null) into.set(path, typeof v === 'string' ? v : JSON.stringify(v))
+    return into
+  }
+  const was = flat(l.before, '', new Map())
+  const is = flat(l.detail, '', new Map())
+  const changed = Boolean(l.before) && Boolean(l.detail)
+  return [...new Set([...was.keys(), ...is.keys()])]
+    .filter((f) => !changed || was.get(f) !== is.get(f))
+    .map((field) => ({ field, was: l.before ? (was.get(field) ?? 'nothing') : undefined, is: is.get(field) }))
+}
