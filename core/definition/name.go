@@ -41,3 +41,30 @@ func Unseen(r rune) bool {
 	}
 	return unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co, unicode.Cs) || r > 0x7f && unicode.In(r, unicode.Zs) && r != 0xA0 && r != 0x3000
 }
+
+// Called is what people call what a spec defines.
+func (s ServiceSpec) Called() string { return s.Name }
+
+// Called is what people call what a spec defines.
+func (s CheckSpec) Called() string { return s.Name }
+
+// Called is what people call what a spec defines.
+func (s LocationSpec) Called() string { return s.Name }
+
+// Called is what people call what a spec defines.
+func (s AgreementSpec) Called() string { return s.Name }
+
+// Called is what people call what a spec defines.
+func (s WindowSpec) Called() string { return s.Name }
+
+// Called is what people call what a spec defines.
+func (s NetworkSpec) Called() string { return s.Name }
+
+// Called is what people call what a spec defines.
+func (s CredentialSpec) Called() string { return s.Name }
+
+// Called is what people call what a spec defines.
+func (s KitSpec) Called() string { return s.Name }
+
+// Called is what people call what a spec defines.
+func (s PairPlanSpec) Called() string { return s.Name }

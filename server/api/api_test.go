@@ -107,6 +107,7 @@ func TestRolesAreEnforcedOnEveryRoute(t *testing.T) {
 	for _, role := range order[1:] {
 		clients[role] = servertest.As(t, srv, url, auth.Role(role))
 	}
+	agents := servertest.Agent(t, srv, "tolvik")
 	all := operations(t)
 	if len(all) < 50 {
 		t.Fatalf("only %d operations", len(all))
@@ -119,6 +120,17 @@ func TestRolesAreEnforcedOnEveryRoute(t *testing.T) {
 		if needed == "" {
 			open++
 			continue
+		}
+		// An agent's token opens nothing that is people's.
+		if got := servertest.AsAgentTo(t, method, url, agents, "/api/v1"+path, "{}"); got.Status != http.StatusUnauthorized {
+			t.Errorf("%s with an agent's token: %d", op, got.Status)
+		}
+		// What is one's own is nobody else's: not even an administrator's.
+		if strings.HasPrefix(path, "/me/") && strings.Contains(op, "{id}") {
+			other := "/me/sessions/" + own(t, clients["viewer"])
+			if got := clients["administrator"].Do(method, other, nil); got.Status != http.StatusNotFound {
+				t.Errorf("%s of somebody else: %s", op, got)
+			}
 		}
 		for i, role := range order {
 			if role == needed {
@@ -135,6 +147,29 @@ func TestRolesAreEnforcedOnEveryRoute(t *testing.T) {
 	}
 	if open != 5 {
 		t.Errorf("%d operations need nobody signed in; they are first-person (2), sign-in, sign-out and password-link", open)
+	}
+}
+
+// own is the id of a client's session.
+func own(t *testing.T, c *servertest.Client) string {
+	t.Helper()
+	var list struct{ Items []api.SessionView }
+	c.Must(http.MethodGet, "/me/sessions", nil, &list)
+	return list.Items[0].ID
+}
+
+// Nor does a person's session open what is agents'.
+func TestAgentsRoutesNeedTheirToken(t *testing.T) {
+	f := setUp(t)
+	for _, path := range []string{wire.PathAssignments, wire.PathBatches, wire.PathTrials + "/00000000-0000-0000-0000-000000000000"} {
+		resp, err := f.manager.HTTP.Post(f.url+path, "application/json", strings.NewReader("{}"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		if resp.StatusCode != http.StatusUnauthorized {
+			t.Errorf("%s with a person's session: %d", path, resp.StatusCode)
+		}
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"io"
 	"math"
 	"net/http"
@@ -14,6 +15,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kestite/server/auth"
+	"kestite/server/catalogue"
+	"kestite/server/report"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
 )
@@ -110,18 +113,32 @@ func (s *Server) subjectNames(ctx context.Context, rows []db.TrailRow) (map[stri
 		return nil, err
 	}
 	out := map[string]string{}
-	var people []string
+	ids := map[string][]string{} // by kind, of what is no definition
 	for _, r := range rows {
 		kind, id, _ := strings.Cut(r.Subject, " ")
-		if kind == "person" && isUUID(id) {
-			people = append(people, id)
+		if isUUID(id) {
+			ids[kind] = append(ids[kind], id)
 		} else if name := snap.Named(kind, id); name != id {
 			out[r.Subject] = name
 		}
 	}
-	names, err := s.Store.PeopleNames(ctx, people)
-	for _, n := range names {
-		out["person "+n.ID] = n.Name
+	people, err := s.Store.PeopleNames(ctx, ids["person"])
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range people {
+		out["person "+p.ID] = p.Name
+	}
+	agents, err := s.Store.AgentPlaces(ctx, ids["agent"])
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range agents {
+		out["agent "+a.ID] = "at " + snap.Named(catalogue.Location, a.Location)
+	}
+	reports, err := s.Store.ReportNames(ctx, ids["report"])
+	for _, r := range reports {
+		out["report "+r.ID] = fmt.Sprintf("%d of %s, %s", r.Number, snap.Named(catalogue.Agreement, r.Agreement), report.MonthName(r.Period))
 	}
 	return out, err
 }

@@ -24,6 +24,7 @@ const (
 // kindOf is what is done alike with every kind of definition.
 type kindOf struct {
 	ids  func(*Snapshot) []string
+	name func(s *Snapshot, id string) string // today; the id where there is none
 	add  func(*Snapshot, db.AllRevisionsRow) error
 	read func(body []byte) (Spec, error)
 }
@@ -40,9 +41,21 @@ var kinds = map[string]kindOf{
 	PairPlan:   kind(func(s *Snapshot) *map[string]*Entry[definition.PairPlanSpec] { return &s.PairPlans }),
 }
 
-func kind[S Spec](entries func(*Snapshot) *map[string]*Entry[S]) kindOf {
+// named is a spec with what people call it.
+type named interface {
+	Spec
+	Called() string
+}
+
+func kind[S named](entries func(*Snapshot) *map[string]*Entry[S]) kindOf {
 	return kindOf{
 		ids: func(s *Snapshot) []string { return Sorted(*entries(s)) },
+		name: func(s *Snapshot, id string) string {
+			if e := (*entries(s))[id]; e != nil {
+				return e.Current().Spec.Called()
+			}
+			return id
+		},
 		add: func(s *Snapshot, r db.AllRevisionsRow) error {
 			into := entries(s)
 			if *into == nil {

@@ -225,13 +225,10 @@ func (s *Snapshot) Needed(services ...string) []string {
 	})
 }
 
-// Named is the name of a service or check; its id where there is none.
+// Named is the name of a definition today; its id where there is none.
 func (s *Snapshot) Named(kind, id string) string {
-	switch {
-	case kind == Service && s.Services[id] != nil:
-		return s.Services[id].Current().Spec.Name
-	case kind == Check && s.Checks[id] != nil:
-		return s.Checks[id].Current().Spec.Name
+	if k, known := kinds[kind]; known {
+		return k.name(s, id)
 	}
 	return id
 }

@@ -163,7 +163,13 @@ func Agent(t testing.TB, srv *server.Server, location string) string {
 // AsAgent makes a request with an agent's token; body is sent as it is.
 func AsAgent(t testing.TB, url, token, path, body string) Answer {
 	t.Helper()
-	req, err := http.NewRequest(http.MethodPost, url+path, bytes.NewReader([]byte(body)))
+	return AsAgentTo(t, http.MethodPost, url, token, path, body)
+}
+
+// AsAgentTo is AsAgent by any method.
+func AsAgentTo(t testing.TB, method, url, token, path, body string) Answer {
+	t.Helper()
+	req, err := http.NewRequest(method, url+path, bytes.NewReader([]byte(body)))
 	if err != nil {
 		t.Fatal(err)
 	}

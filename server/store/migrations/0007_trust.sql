@@ -73,7 +73,7 @@ UPDATE revision c SET body = c.body || jsonb_build_object('origins', coalesce((
                '^(https://.*):443$', '\1'), '^(http://.*):80$', '\1'))
     FROM revision k JOIN definition d ON d.kind = k.kind AND d.id = k.id
     WHERE k.kind = 'check' AND k.valid_until IS NULL AND d.retired_at IS NULL AND k.body -> 'http' ->> 'credential' = c.id
-      AND k.body ->> 'target' ~ '^[A-Za-z]+://[^/?#@]+'), '[]'::jsonb))
+      AND k.body ->> 'target' ~* '^https?://[^/?#]' AND k.body ->> 'target' !~ '^[A-Za-z]+://[^/?#]*@'), '[]'::jsonb))
 WHERE c.kind = 'credential' AND c.valid_until IS NULL;
 
 ALTER TABLE audit RENAME TO trail;

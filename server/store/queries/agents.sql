@@ -75,3 +75,6 @@ SELECT check_id FROM report_in WHERE token_hash = $1;
 
 -- name: ReportIns :many
 SELECT check_id, made_at, made_by FROM report_in;
+
+-- name: AgentPlaces :many
+SELECT id, location FROM agent WHERE id = ANY(sqlc.arg(ids)::uuid[]);

@@ -26,3 +26,6 @@ UPDATE report SET state = 'published', published_at = $2, published_by = $3, con
 
 -- name: DropDraft :execrows
 DELETE FROM report WHERE id = $1 AND state = 'draft';
+
+-- name: ReportNames :many
+SELECT id, agreement, period, number FROM report WHERE id = ANY(sqlc.arg(ids)::uuid[]);

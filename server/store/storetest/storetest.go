@@ -73,10 +73,15 @@ func Database(t testing.TB) string {
 }
 
 // AsOwner is the URL of a test's database for the role that owns its schema.
-func AsOwner(url string) string {
+func AsOwner(url string) string { return at(owner, nameIn(url)) }
+
+// AsWorker is the URL of a test's database for the role that works with it.
+func AsWorker(url string) string { return at(worker, nameIn(url)) }
+
+func nameIn(url string) string {
 	_, rest, _ := strings.Cut(url, "/test_")
 	name, _, _ := strings.Cut(rest, "?")
-	return at(owner, "test_"+name)
+	return "test_" + name
 }
 
 // at is a role's URL of another database.

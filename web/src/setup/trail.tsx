@@ -57,9 +57,9 @@ export function Trail() {
             </MenuItem>
           ))}
         </TextField>
-        <TextField label="What" placeholder="service ticket-sales" value={get('what')} sx={{ width: 220 }} onChange={(e) => set('what', e.target.value)} />
-        <TextField label="From" type="date" value={get('since')} slotProps={{ inputLabel: { shrink: true } }} onChange={(e) => set('since', e.target.value)} />
-        <TextField label="To" type="date" value={get('until')} slotProps={{ inputLabel: { shrink: true } }} onChange={(e) => set('until', e.target.value)} />
+        <TextField label="What" placeholder="service ticket-sales" value={get('what')} sx={{ width: 200 }} onChange={(e) => set('what', e.target.value)} />
+        <TextField label="From" type="date" sx={{ width: 160 }} value={get('since')} slotProps={{ inputLabel: { shrink: true } }} onChange={(e) => set('since', e.target.value)} />
+        <TextField label="To" type="date" sx={{ width: 160 }} value={get('until')} slotProps={{ inputLabel: { shrink: true } }} onChange={(e) => set('until', e.target.value)} />
         {filter.person && (
           <Button variant="text" sx={{ height: 40 }} onClick={() => set('who', '')}>
             {whose ?? 'one person'} only ×
@@ -105,10 +105,10 @@ function TrailRow({ line: l, zone, only, about }: { line: Line; zone: string; on
   return (
     <>
       <tr data-trail={l.id}>
-        <td>{shortTime(l.at, zone)}</td>
+        <td title={l.at}>{shortTime(l.at, zone)}</td>
         <td>
           {l.person ? (
-            <button type="button" className="link" onClick={() => only(l.person ?? '')}>
+            <button type="button" className="narrow" onClick={() => only(l.person ?? '')}>
               {l.name}
             </button>
           ) : (
@@ -124,7 +124,7 @@ function TrailRow({ line: l, zone, only, about }: { line: Line; zone: string; on
           )}
         </td>
         <td>
-          <button type="button" className="link" title={l.subject} onClick={() => about(l.subject)}>
+          <button type="button" className="narrow" title={`${l.subject}: only lines about it`} onClick={() => about(l.subject)}>
             {l.of ? `${kind} ${l.of}` : l.subject}
           </button>
         </td>

@@ -176,6 +176,35 @@ func (q *Queries) AgentGone(ctx context.Context, arg AgentGoneParams) error {
 	return err
 }
 
+const agentPlaces = `-- name: AgentPlaces :many
+SELECT id, location FROM agent WHERE id = ANY($1::uuid[])
+`
+
+type AgentPlacesRow struct {
+	ID       string
+	Location string
+}
+
+func (q *Queries) AgentPlaces(ctx context.Context, ids []string) ([]AgentPlacesRow, error) {
+	rows, err := q.db.Query(ctx, agentPlaces, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []AgentPlacesRow{}
+	for rows.Next() {
+		var i AgentPlacesRow
+		if err := rows.Scan(&i.ID, &i.Location); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const agentSeen = `-- name: AgentSeen :execrows
 UPDATE agent SET seen_at = $1::timestamptz, version = $2, clock_offset_ms = $3, uncertain_ms = $4, backlog = $5, lateness_ms = $6,
     complaint = $7, sockets = $8, cut_off = $9, set_aside = $10, aside = $11, instance = $12, instance_until = $13,

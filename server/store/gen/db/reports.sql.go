@@ -214,6 +214,42 @@ func (q *Queries) ReportList(ctx context.Context) ([]ReportListRow, error) {
 	return items, nil
 }
 
+const reportNames = `-- name: ReportNames :many
+SELECT id, agreement, period, number FROM report WHERE id = ANY($1::uuid[])
+`
+
+type ReportNamesRow struct {
+	ID        string
+	Agreement string
+	Period    string
+	Number    int32
+}
+
+func (q *Queries) ReportNames(ctx context.Context, ids []string) ([]ReportNamesRow, error) {
+	rows, err := q.db.Query(ctx, reportNames, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []ReportNamesRow{}
+	for rows.Next() {
+		var i ReportNamesRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Agreement,
+			&i.Period,
+			&i.Number,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const setRemark = `-- name: SetRemark :execrows
 UPDATE report SET remark = $2 WHERE id = $1 AND state = 'draft'
 `
