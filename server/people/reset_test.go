@@ -43,7 +43,9 @@ func TestResettingOnTheServer(t *testing.T) {
 		t.Errorf("the session from before: %s", a)
 	}
 	c.Must(http.MethodPost, "/session", map[string]any{"email": "administrator@skerry.example", "password": "rope and anchor chain"}, nil)
-	var lines struct{ Items []struct{ Name, Action string } }
+	var lines struct {
+		Items []struct{ Name, Action string }
+	}
 	c.Must(http.MethodGet, "/trail", nil, &lines)
 	var did []string
 	for _, l := range lines.Items {
