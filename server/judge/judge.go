@@ -246,7 +246,7 @@ func (j *Judge) judged(ctx context.Context, q *db.Queries, snap *catalogue.Snaps
 				since = nominal(far[id]).Since(now)
 			}
 		}
-		if put.State == int16(verdict.Down) {
+		if b, ok := before[id]; put.State == int16(verdict.Down) && !(ok && good(b)) {
 			if put.NeverGood, err = j.neverGood(ctx, q, snap, id); err != nil {
 				return nil, err
 			}
@@ -286,6 +286,17 @@ func rolls(snap *catalogue.Snapshot, service string) bool {
 				}
 			}
 		}
+	}
+	return false
+}
+
+// good says whether a service is known to have been good before.
+func good(b db.StandingState) bool {
+	switch verdict.State(b.State) {
+	case verdict.Up, verdict.Degraded:
+		return true
+	case verdict.Down:
+		return !b.NeverGood
 	}
 	return false
 }

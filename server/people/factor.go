@@ -128,7 +128,7 @@ func (p *People) DropFactor(ctx context.Context, by trail.By, id string) error {
 				return err
 			}
 		}
-		return trail.Add(ctx, q, trail.Entry{By: by, Action: "drop second factor", Subject: subject(id), Before: map[string]any{"had_one": who.FactorAt != nil}})
+		return trail.Add(ctx, q, trail.Entry{By: by, Action: "drop second factor", Subject: subject(id), Detail: map[string]any{"there_was_one": who.FactorAt != nil}})
 	})
 }
 

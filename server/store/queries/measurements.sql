@@ -131,8 +131,11 @@ ON CONFLICT (service) DO UPDATE SET state = excluded.state, since_at = excluded.
     never_good = excluded.never_good, fault = excluded.fault;
 
 -- name: EverGood :one
--- Whether any of the checks was ever up or degraded anywhere.
-SELECT EXISTS (SELECT 1 FROM stretch s JOIN lane l ON l.id = s.lane WHERE l.check_id = ANY($1::text[]) AND s.state IN (1, 2));
+-- Whether any of the checks was ever up or degraded anywhere: lane by lane from its
+-- beginning, since whoever plans it otherwise reads all stretches of everybody.
+SELECT EXISTS (SELECT 1 FROM lane l CROSS JOIN LATERAL
+    (SELECT 1 FROM stretch s WHERE s.lane = l.id AND s.state IN (1, 2) ORDER BY s.first_at LIMIT 1) good
+    WHERE l.check_id = ANY($1::text[]));
 
 -- name: States :many
 SELECT * FROM standing_state;

@@ -123,10 +123,10 @@ function LinkShown({ name, link, done }: { name: string; link: Schemas['Password
       <p style={{ margin: 0 }}>
         <code data-link style={{ overflowWrap: 'anywhere' }}>
           {address}
-        </code>{' '}
-        <button type="button" className="link" onClick={() => void navigator.clipboard.writeText(address)}>
+        </code>
+        <button type="button" className="link" style={{ margin: '0 12px' }} onClick={() => void navigator.clipboard.writeText(address)}>
           copy
-        </button>{' '}
+        </button>
         <button type="button" className="link" onClick={done}>
           done
         </button>

@@ -134,7 +134,7 @@ function TrailRow({ line: l, zone, only, about }: { line: Line; zone: string; on
         <tr>
           <td />
           <td colSpan={4}>
-            <table className="plain sub">
+            <table className="plain sub" style={{ width: 'auto' }}>
               <tbody>
                 {more.map((d) => (
                   <tr key={d.field}>

@@ -96,10 +96,13 @@ func (q *Queries) EnsureLanes(ctx context.Context, arg EnsureLanesParams) error 
 }
 
 const everGood = `-- name: EverGood :one
-SELECT EXISTS (SELECT 1 FROM stretch s JOIN lane l ON l.id = s.lane WHERE l.check_id = ANY($1::text[]) AND s.state IN (1, 2))
+SELECT EXISTS (SELECT 1 FROM lane l CROSS JOIN LATERAL
+    (SELECT 1 FROM stretch s WHERE s.lane = l.id AND s.state IN (1, 2) ORDER BY s.first_at LIMIT 1) good
+    WHERE l.check_id = ANY($1::text[]))
 `
 
-// Whether any of the checks was ever up or degraded anywhere.
+// Whether any of the checks was ever up or degraded anywhere: lane by lane from its
+// beginning, since whoever plans it otherwise reads all stretches of everybody.
 func (q *Queries) EverGood(ctx context.Context, dollar_1 []string) (bool, error) {
 	row := q.db.QueryRow(ctx, everGood, dollar_1)
 	var exists bool
