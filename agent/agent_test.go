@@ -85,7 +85,8 @@ func (s *site) start(url string, change ...func(*agent.Agent)) (stop func()) {
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	a := &agent.Agent{Client: agent.NewClient(url, s.token), Store: kept, Version: "test", Log: slog.New(slog.DiscardHandler), Policy: instrument.LocalPolicy()}
+	a := &agent.Agent{Client: agent.NewClient(url, s.token), Store: kept, Version: "test", Log: slog.New(slog.DiscardHandler),
+		Policy: instrument.LocalPolicy()}
 	for _, c := range change {
 		c(a)
 	}
@@ -221,7 +222,8 @@ func TestAgentThatIsRefusedOrCannotReachTheServer(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer kept.Close()
-	a := &agent.Agent{Client: agent.NewClient(s.srv.URL, "kesa_wrong"), Store: kept, Log: slog.New(slog.DiscardHandler), Policy: instrument.LocalPolicy()}
+	a := &agent.Agent{Client: agent.NewClient(s.srv.URL, "kesa_wrong"), Store: kept, Log: slog.New(slog.DiscardHandler),
+		Policy: instrument.LocalPolicy()}
 	var refused *agent.RefusedError
 	if err := a.Run(ctx); !errors.As(err, &refused) || !strings.Contains(err.Error(), "not known") {
 		t.Errorf("a wrong token: %v", err)
@@ -229,7 +231,8 @@ func TestAgentThatIsRefusedOrCannotReachTheServer(t *testing.T) {
 	// An unreachable server is no reason to end: it may come back.
 	brief, end := context.WithTimeout(ctx, 300*time.Millisecond)
 	defer end()
-	a = &agent.Agent{Client: agent.NewClient("http://127.0.0.1:9", s.token), Store: kept, Log: slog.New(slog.DiscardHandler), Policy: instrument.LocalPolicy()}
+	a = &agent.Agent{Client: agent.NewClient("http://127.0.0.1:9", s.token), Store: kept, Log: slog.New(slog.DiscardHandler),
+		Policy: instrument.LocalPolicy()}
 	if err := a.Run(brief); err != nil {
 		t.Errorf("an unreachable server: %v", err)
 	}

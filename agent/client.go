@@ -41,7 +41,8 @@ const patience = 5 * time.Second
 
 // NewClient returns a client for the servers at urls, separated by commas.
 func NewClient(urls, token string) *Client {
-	c := &Client{Token: strings.TrimSpace(token), HTTP: &http.Client{CheckRedirect: stay}, Count: ticks.Count, Heard: func(clock.Exchange) {}}
+	c := &Client{Token: strings.TrimSpace(token), HTTP: &http.Client{CheckRedirect: stay}, Count: ticks.Count,
+		Heard: func(clock.Exchange) {}}
 	for _, url := range strings.Split(urls, ",") {
 		c.servers = append(c.servers, strings.TrimRight(strings.TrimSpace(url), "/"))
 	}

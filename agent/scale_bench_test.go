@@ -82,7 +82,8 @@ func scale(b *testing.B, checks []wire.Check, during time.Duration) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		a := &agent.Agent{Client: agent.NewClient(server.URL, "kesa_bench"), Store: kept, Log: slog.New(slog.DiscardHandler), Policy: instrument.LocalPolicy()}
+		a := &agent.Agent{Client: agent.NewClient(server.URL, "kesa_bench"), Store: kept, Log: slog.New(slog.DiscardHandler),
+			Policy: instrument.LocalPolicy()}
 		running, end := context.WithTimeout(ctx, during)
 		peak := atomic.Uint64{}
 		go func() {

@@ -90,7 +90,8 @@ func (s *stage) agent(token string) {
 	s.t.Helper()
 	kept, err := store.Open(s.t.TempDir(), 10_000)
 	s.do(err)
-	a := &agent.Agent{Client: agent.NewClient(s.srv.URL, token), Store: kept, Version: "test", Log: slog.New(slog.DiscardHandler), Policy: instrument.LocalPolicy()}
+	a := &agent.Agent{Client: agent.NewClient(s.srv.URL, token), Store: kept, Version: "test", Log: slog.New(slog.DiscardHandler),
+		Policy: instrument.LocalPolicy()}
 	running, end := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() {

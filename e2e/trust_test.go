@@ -18,20 +18,23 @@ func TestComingIn(t *testing.T) {
 	s.do(
 		s.SignIn(s.srv.URL, "admin@skerry.example", demo.Password), s.Go(s.srv.URL+"/set-up/people"),
 		s.Until("the people", "document.querySelector('[data-person]')"),
-		s.Fill("Name", "Sunniva Lie"), s.Fill("E-mail", "viewer@skerry.example"), s.Click("Let them sign in"), s.Reads("somebody has that address already"),
+		s.Fill("Name", "Sunniva Lie"), s.Fill("E-mail", "viewer@skerry.example"), s.Click("Let them sign in"),
+		s.Reads("somebody has that address already"),
 		s.Fill("E-mail", "sunniva@skerry.example"), s.Click("Let them sign in"),
 		s.Until("the link", "document.querySelector('[data-link]')"), s.Reads("no password yet"),
 	)
 	link := s.text("[data-link]")
 	s.do(
 		s.Click("sign out"), s.Until("signed out", "location.pathname === '/sign-in'"),
-		s.Go(link), s.Fill("New password", "password1234"), s.Fill("The same again", "password1234"), s.Click("Set the password"), s.Reads("tried first"),
+		s.Go(link), s.Fill("New password", "password1234"), s.Fill("The same again", "password1234"), s.Click("Set the password"),
+		s.Reads("tried first"),
 		s.Fill("New password", "rope and anchor chain"), s.Click("Set the password"), s.Reads("That is not the same"),
 		s.Fill("The same again", "rope and anchor chain"), s.Click("Set the password"), s.Reads("Your password is set"),
 		s.Fill("E-mail", "sunniva@skerry.example"), s.Fill("Password", "rope and anchor chain"), s.Click("Sign in"),
 		s.ClickOn("footer a", "Sunniva Lie"), s.Reads("by password alone"),
 		s.ClickOn("form[aria-label='Second factor'] button", "Set it up"),
-		s.Fill("Your password", "not my password"), s.ClickOn("form[aria-label='Second factor'] button", "Set it up"), s.Reads("that is not your password"),
+		s.Fill("Your password", "not my password"), s.ClickOn("form[aria-label='Second factor'] button", "Set it up"),
+		s.Reads("that is not your password"),
 		s.Fill("Your password", "rope and anchor chain"), s.ClickOn("form[aria-label='Second factor'] button", "Set it up"),
 		s.Until("the secret and its picture", "document.querySelector('[data-secret]') && document.querySelector('img').naturalWidth === 232"),
 	)
@@ -43,20 +46,23 @@ func TestComingIn(t *testing.T) {
 	}
 	s.do(
 		s.Fill("The code it shows now", "000000"), s.Click("Turn it on"), s.Reads("that is not the code it shows now"),
-		s.Fill("The code it shows now", code(0)), s.Click("Turn it on"), s.Until("recovery codes", "document.querySelector('[data-recovery]')?.innerText.trim().split('\\n').length === 10"),
+		s.Fill("The code it shows now", code(0)), s.Click("Turn it on"),
+		s.Until("recovery codes", "document.querySelector('[data-recovery]')?.innerText.trim().split('\\n').length === 10"),
 	)
 	recovery, _, _ := strings.Cut(strings.TrimSpace(s.text("[data-recovery]")), "\n")
 	s.do(
 		s.Click("I have kept them"), s.Reads("10 of the recovery codes are left"),
 		s.Click("sign out"), s.Until("signed out", "location.pathname === '/sign-in'"),
-		s.Fill("E-mail", "sunniva@skerry.example"), s.Fill("Password", "rope and anchor chain"), s.Click("Sign in"), s.Reads("Now the code of your second factor is needed"),
+		s.Fill("E-mail", "sunniva@skerry.example"), s.Fill("Password", "rope and anchor chain"), s.Click("Sign in"),
+		s.Reads("Now the code of your second factor is needed"),
 		s.Fill("Code", "111 111"), s.Click("Sign in"), s.Reads("The code is wrong or was used"),
 		s.Fill("Code", recovery), s.Click("Sign in"), s.Reads("Standing"),
 		s.Click("sign out"), s.Until("signed out", "location.pathname === '/sign-in'"),
 		s.SignIn(s.srv.URL, "admin@skerry.example", demo.Password),
 		s.Go(s.srv.URL+"/set-up/trail"), s.Until("the trail", "document.querySelectorAll('[data-trail]').length > 5"),
 		s.Reads("set second factor"), s.Reads("sign-in refused"),
-		s.ClickOn("[data-trail] button", "Sunniva Lie"), s.Until("hers alone", "[...document.querySelectorAll('[data-trail]')].every((r) => r.innerText.includes('Sunniva Lie'))"),
+		s.ClickOn("[data-trail] button", "Sunniva Lie"), s.Until("hers alone",
+			"[...document.querySelectorAll('[data-trail]')].every((r) => r.innerText.includes('Sunniva Lie'))"),
 		s.ClickOn("[data-trail] button", "more"), s.Reads("second_factor"),
 	)
 	filter, err := browser.Eval[string](s.Browser, "location.search")

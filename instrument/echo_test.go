@@ -69,7 +69,8 @@ func play(target string, set definition.UDPSettings) instrument.Result {
 }
 
 func playFor(target string, set definition.UDPSettings, timeout time.Duration) instrument.Result {
-	return instrument.NewSet(instrument.LocalPolicy()).Measure(context.Background(), instrument.Task{Kind: "udp", Target: target, Timeout: timeout, Settings: definition.Settings{UDP: &set}})
+	return instrument.NewSet(instrument.LocalPolicy()).Measure(context.Background(),
+		instrument.Task{Kind: "udp", Target: target, Timeout: timeout, Settings: definition.Settings{UDP: &set}})
 }
 
 func TestUDPEcho(t *testing.T) {

@@ -35,9 +35,11 @@ func TestPolicy(t *testing.T) {
 				// with a zone, and within IPv6 in every form
 				"fe80::1%eth0 ::1%lo ::ffff:127.0.0.1 ::ffff:169.254.169.254 ::127.0.0.1 ::169.254.169.254 64:ff9b::169.254.169.254 64:ff9b:1::7f00:1 " +
 				"64:ff9b:1:a9fe:a9:fe00:: 2002:7f00:1:: 2002:a9fe:a9fe::5 2001:0:5ef5:79fd:0:0:80ff:fffe fd00::5efe:127.0.0.1 2001:db8::200:5efe:169.254.169.254"},
-		"its own machine":           {"127.0.0.0/8 ::1", "", "127.0.0.1 ::1 ::ffff:127.0.0.1 2002:7f00:1::", "0.0.0.0 169.254.169.254 fe80::1%lo"},
-		"all but one network":       {"", "10.20.0.0/16", "10.21.0.1 192.0.2.1", "10.20.3.4 ::ffff:10.20.3.4 64:ff9b::a14:304 127.0.0.1"},
-		"one network alone":         {"198.18.0.0/15 2001:db8::/32", "0.0.0.0/0 ::/0", "198.18.0.1 198.19.255.1 2001:db8::9", "198.20.0.1 10.0.0.1 127.0.0.1 2001:db9::9"},
+		"its own machine": {"127.0.0.0/8 ::1", "", "127.0.0.1 ::1 ::ffff:127.0.0.1 2002:7f00:1::",
+			"0.0.0.0 169.254.169.254 fe80::1%lo"},
+		"all but one network": {"", "10.20.0.0/16", "10.21.0.1 192.0.2.1", "10.20.3.4 ::ffff:10.20.3.4 64:ff9b::a14:304 127.0.0.1"},
+		"one network alone": {"198.18.0.0/15 2001:db8::/32", "0.0.0.0/0 ::/0", "198.18.0.1 198.19.255.1 2001:db8::9",
+			"198.20.0.1 10.0.0.1 127.0.0.1 2001:db9::9"},
 		"everything allowed":        {"0.0.0.0/0 ::/0", "", "192.0.2.1", "127.0.0.1 169.254.169.254 fe80::1"}, // said in general, it does not mean these
 		"a host of its own network": {"10.20.3.4", "10.20.0.0/16", "10.20.3.4", "10.20.3.5"},
 		"forbidding goes first":     {"10.20.0.0/16", "10.20.0.0/16", "10.21.0.1", "10.20.0.1"},
@@ -85,17 +87,22 @@ func TestPolicyHoldsForEveryKind(t *testing.T) {
 		set  *Set
 		task Task
 	}{
-		"ping":                  {strict, Task{Kind: "ping", Target: "127.0.0.1", Settings: definition.Settings{Ping: &definition.PingSettings{Packets: 1, SpacingMS: 10}}}},
-		"http":                  {strict, Task{Kind: "http", Target: inner.URL}},
-		"http by name":          {strict, Task{Kind: "http", Target: "http://localhost:" + port}},
-		"http after a redirect": {s, Task{Kind: "http", Target: outer.URL, Settings: definition.Settings{HTTP: &definition.HTTPSettings{Redirects: 3}}}},
-		"http with a zone":      {strict, Task{Kind: "http", Target: "http://[fe80::1%25lo]:" + port}},
-		"http within IPv6":      {strict, Task{Kind: "http", Target: "http://[::ffff:127.0.0.1]:" + port}},
-		"tcp":                   {strict, Task{Kind: "tcp", Target: "127.0.0.1:" + port}},
-		"certificate":           {strict, Task{Kind: "certificate", Target: "[::1]:" + port}},
-		"dns":                   {strict, Task{Kind: "dns", Target: "tickets.skerry.example", Settings: definition.Settings{DNS: &definition.DNSSettings{Resolver: "127.0.0.1:53"}}}},
-		"udp":                   {strict, Task{Kind: "udp", Target: "127.0.0.1:9", Settings: definition.Settings{UDP: &definition.UDPSettings{Packets: 1}}}},
-		"path":                  {strict, Task{Kind: "path", Target: "127.0.0.1", Settings: definition.Settings{Path: &definition.PathSettings{}}}},
+		"ping": {strict, Task{Kind: "ping", Target: "127.0.0.1",
+			Settings: definition.Settings{Ping: &definition.PingSettings{Packets: 1, SpacingMS: 10}}}},
+		"http":         {strict, Task{Kind: "http", Target: inner.URL}},
+		"http by name": {strict, Task{Kind: "http", Target: "http://localhost:" + port}},
+		"http after a redirect": {s, Task{Kind: "http", Target: outer.URL,
+			Settings: definition.Settings{HTTP: &definition.HTTPSettings{Redirects: 3}}}},
+		"http with a zone": {strict, Task{Kind: "http", Target: "http://[fe80::1%25lo]:" + port}},
+		"http within IPv6": {strict, Task{Kind: "http", Target: "http://[::ffff:127.0.0.1]:" + port}},
+		"tcp":              {strict, Task{Kind: "tcp", Target: "127.0.0.1:" + port}},
+		"certificate":      {strict, Task{Kind: "certificate", Target: "[::1]:" + port}},
+		"dns": {strict, Task{Kind: "dns", Target: "tickets.skerry.example",
+			Settings: definition.Settings{DNS: &definition.DNSSettings{Resolver: "127.0.0.1:53"}}}},
+		"udp": {strict, Task{Kind: "udp", Target: "127.0.0.1:9",
+			Settings: definition.Settings{UDP: &definition.UDPSettings{Packets: 1}}}},
+		"path": {strict, Task{Kind: "path", Target: "127.0.0.1",
+			Settings: definition.Settings{Path: &definition.PathSettings{}}}},
 	} {
 		c.task.Timeout = second
 		r := c.set.Measure(context.Background(), c.task)

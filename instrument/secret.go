@@ -67,7 +67,8 @@ func (c *Secret) forms() []string {
 		quoted, _ := json.Marshal(text)
 		ascii := strconv.QuoteToASCII(text)
 		out = append(out, text, url.QueryEscape(text), url.PathEscape(text), strings.Trim(string(quoted), `"`),
-			strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(strings.Trim(string(quoted), `"`)), ascii[1:len(ascii)-1],
+			strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(strings.Trim(string(quoted), `"`)),
+			ascii[1:len(ascii)-1],
 			strings.ReplaceAll(text, "/", `\/`), html.EscapeString(text),
 			strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;").Replace(text),
 			strings.NewReplacer("&", "&#38;", "<", "&#60;", ">", "&#62;", `"`, "&#34;", "'", "&#x27;").Replace(text),

@@ -37,12 +37,17 @@ func TestASecretStaysAtItsOrigins(t *testing.T) {
 		secret Secret
 		want   string
 	}{
-		"bound to the first":  {Secret{Kind: "bearer", Value: "herring", Origins: []string{first.URL}}, "first Bearer herring|second |stranger "},
-		"bound to two":        {Secret{Kind: "bearer", Value: "herring", Origins: []string{first.URL, second.URL}}, "first Bearer herring|second Bearer herring|stranger "},
-		"bound elsewhere":     {Secret{Kind: "bearer", Value: "herring", Origins: []string{"https://booking.skerry.example"}}, "first |second |stranger "},
-		"in the address":      {Secret{Kind: "query", Parameter: "api_key", Value: "her&ring", Origins: []string{second.URL}}, "first |second api_key=her%26ring|stranger "},
-		"of an older server":  {Secret{Kind: "bearer", Value: "herring"}, "first Bearer herring|second |stranger "},
-		"bound to other port": {Secret{Kind: "bearer", Value: "herring", Origins: []string{"http://127.0.0.1"}}, "first |second |stranger "},
+		"bound to the first": {Secret{Kind: "bearer", Value: "herring", Origins: []string{first.URL}},
+			"first Bearer herring|second |stranger "},
+		"bound to two": {Secret{Kind: "bearer", Value: "herring", Origins: []string{first.URL, second.URL}},
+			"first Bearer herring|second Bearer herring|stranger "},
+		"bound elsewhere": {Secret{Kind: "bearer", Value: "herring", Origins: []string{"https://booking.skerry.example"}},
+			"first |second |stranger "},
+		"in the address": {Secret{Kind: "query", Parameter: "api_key", Value: "her&ring", Origins: []string{second.URL}},
+			"first |second api_key=her%26ring|stranger "},
+		"of an older server": {Secret{Kind: "bearer", Value: "herring"}, "first Bearer herring|second |stranger "},
+		"bound to other port": {Secret{Kind: "bearer", Value: "herring", Origins: []string{"http://127.0.0.1"}},
+			"first |second |stranger "},
 	} {
 		got = nil
 		s.Measure(context.Background(), Task{
@@ -111,7 +116,8 @@ func TestARepeatedSecretIsMasked(t *testing.T) {
 	defer s.Close()
 	r := s.Measure(context.Background(), Task{Kind: "http", Target: srv.URL, Timeout: 5 * time.Second})
 	kept := fmt.Sprint(r.Findings.Response)
-	if r.Outcome != measure.Failed || strings.Contains(kept, "herring") || !strings.Contains(kept, "Tolvik") || !strings.Contains(kept, "X-Auth-Token: "+masked) {
+	if r.Outcome != measure.Failed || strings.Contains(kept, "herring") || !strings.Contains(kept,
+		"Tolvik") || !strings.Contains(kept, "X-Auth-Token: "+masked) {
 		t.Errorf("kept of the answer: %s", kept)
 	}
 }

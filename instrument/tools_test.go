@@ -187,7 +187,9 @@ func TestAnswersLikeDig(t *testing.T) {
 	defer server.Shutdown()
 	host, port, _ := net.SplitHostPort(conn.LocalAddr().String())
 	for kind, ttl := range map[string]float64{"A": 120, "MX": 60, "TXT": 60} {
-		r := NewSet(LocalPolicy()).Measure(context.Background(), Task{Kind: "dns", Target: "tickets.skerry.example", Timeout: time.Second, Settings: definition.Settings{DNS: &definition.DNSSettings{Type: kind, Resolver: conn.LocalAddr().String()}}})
+		r := NewSet(LocalPolicy()).Measure(context.Background(),
+			Task{Kind: "dns", Target: "tickets.skerry.example", Timeout: time.Second,
+				Settings: definition.Settings{DNS: &definition.DNSSettings{Type: kind, Resolver: conn.LocalAddr().String()}}})
 		if r.Outcome != measure.OK || r.Measures("dns")["ttl_s"] != ttl {
 			t.Fatalf("%s: %v %q %v", kind, r.Outcome, r.Detail, r.Measures("dns"))
 		}

@@ -196,7 +196,8 @@ func (srv *Server) listen() (net.Listener, error) {
 		return nil, err
 	}
 	srv.URL = "https://" + l.Addr().String()
-	return tls.NewListener(l, &tls.Config{GetCertificate: pair.get, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}}), nil
+	return tls.NewListener(l, &tls.Config{GetCertificate: pair.get, MinVersion: tls.VersionTLS12,
+		NextProtos: []string{"h2", "http/1.1"}}), nil
 }
 
 // judges is how many services of one server judge at once.

@@ -35,7 +35,8 @@ func TestServingHTTPS(t *testing.T) {
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM(authority.PEM())
 	client := func(most uint16) *http.Client {
-		return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, MaxVersion: most}, ForceAttemptHTTP2: true}}
+		return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, MaxVersion: most},
+			ForceAttemptHTTP2: true}}
 	}
 	resp, err := client(0).Post(srv.URL+"/api/v1/first-person", "application/json", strings.NewReader(`{"token":"`+srv.FirstToken+
 		`","name":"Astrid Holm","email":"astrid@skerry.example","password":"lantern on the quay","organisation":"Skerry Line","timezone":"Europe/Oslo"}`))
@@ -47,7 +48,8 @@ func TestServingHTTPS(t *testing.T) {
 		t.Errorf("%s over %s: %v", resp.Status, resp.Proto, resp.Header)
 	}
 	cookies := resp.Cookies()
-	if len(cookies) != 1 || !strings.HasPrefix(cookies[0].Name, "__Host-") || !cookies[0].Secure || !cookies[0].HttpOnly || cookies[0].Path != "/" || cookies[0].Domain != "" {
+	if len(cookies) != 1 || !strings.HasPrefix(cookies[0].Name,
+		"__Host-") || !cookies[0].Secure || !cookies[0].HttpOnly || cookies[0].Path != "/" || cookies[0].Domain != "" {
 		t.Errorf("cookies %v", cookies)
 	}
 	if _, err := client(tls.VersionTLS11).Get(srv.URL + "/healthz"); err == nil {
@@ -72,7 +74,8 @@ func files(t *testing.T, a *standin.Authority) (cert, key string) {
 	}
 	dir := t.TempDir()
 	cert, key = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
-	for file, block := range map[string]*pem.Block{cert: {Type: "CERTIFICATE", Bytes: pair.Certificate[0]}, key: {Type: "PRIVATE KEY", Bytes: secret}} {
+	for file, block := range map[string]*pem.Block{cert: {Type: "CERTIFICATE", Bytes: pair.Certificate[0]},
+		key: {Type: "PRIVATE KEY", Bytes: secret}} {
 		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -91,7 +94,8 @@ func TestAWorkerDoesNotMigrate(t *testing.T) {
 	if !errors.As(err, &older) || older.Database != 0 || !strings.Contains(err.Error(), "--worker") {
 		t.Fatalf("on nothing: %v", err)
 	}
-	if err := server.Migrate(t.Context(), server.Options{DatabaseURL: owner, Log: quiet}, "kestite_nobody"); err == nil || !strings.Contains(err.Error(), "CREATE ROLE") {
+	if err := server.Migrate(t.Context(), server.Options{DatabaseURL: owner, Log: quiet},
+		"kestite_nobody"); err == nil || !strings.Contains(err.Error(), "CREATE ROLE") {
 		t.Errorf("a role that is not there: %v", err)
 	}
 	// Again and again: it is how an installation is brought up to date.

@@ -53,7 +53,8 @@ func (c CredentialSpec) Validate() error {
 	for i, o := range c.Origins {
 		canonical, err := Origin(o)
 		if err == nil {
-			if u, bad := url.Parse(strings.TrimSpace(o)); bad != nil || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.Fragment != "" {
+			if u, bad := url.Parse(strings.TrimSpace(o)); bad != nil || strings.Trim(u.Path,
+				"/") != "" || u.RawQuery != "" || u.Fragment != "" {
 				err = fmt.Errorf("%q says more than an origin; write it as %s", withoutSecrets(o), canonical)
 			}
 		}
@@ -77,7 +78,8 @@ func (c CredentialSpec) MayGoTo(address string) error {
 		return nil
 	}
 	if len(c.Origins) == 0 {
-		return fmt.Errorf("the credential %s is bound to no place yet; say under Set-up, Credentials that its secret may go to %s", c.Name, origin)
+		return fmt.Errorf("the credential %s is bound to no place yet; say under Set-up, Credentials that its secret may go to %s",
+			c.Name, origin)
 	}
 	return fmt.Errorf("the secret of %s may be sent to %s and nowhere else, so not to %s; a manager can change that under Set-up, Credentials",
 		c.Name, strings.Join(c.Origins, ", "), origin)

@@ -39,7 +39,8 @@ func Unseen(r rune) bool {
 	case 0x115F, 0x1160, 0x3164, 0xFFA0, 0x2800, 0x034F, 0x17B4, 0x17B5, unicode.ReplacementChar:
 		return true
 	}
-	return unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co, unicode.Cs) || r > 0x7f && unicode.In(r, unicode.Zs) && r != 0xA0 && r != 0x3000
+	return unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co, unicode.Cs) || r > 0x7f && unicode.In(r,
+		unicode.Zs) && r != 0xA0 && r != 0x3000
 }
 
 // Called is what people call what a spec defines.

@@ -221,7 +221,8 @@ func newFleet(t *testing.T) *fleet {
 		}
 		// Each begins with another server.
 		urls := strings.Join(append(append([]string{}, f.at[n%servers:]...), f.at[:n%servers]...), ",")
-		f.agents = append(f.agents, f.process("agent-"+location, "agent", "--server", urls, "--token-file", token, "--data", data, "--allow", "127.0.0.0/8", "--log-level", "warn"))
+		f.agents = append(f.agents, f.process("agent-"+location, "agent", "--server", urls, "--token-file", token, "--data", data,
+			"--allow", "127.0.0.0/8", "--log-level", "warn"))
 	}
 	for _, p := range f.servers {
 		p.start(t)

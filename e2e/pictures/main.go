@@ -97,9 +97,10 @@ var all = []view{
 	}},
 	{name: "path", path: "/services/quay-network?at=now", ready: "(document.querySelector('table.hops')?.scrollIntoView({ block: 'center' }), !!document.querySelector('table.hops'))"},
 	{name: "people", path: "/set-up/people", ready: "document.querySelector('[data-person]')"},
-	{name: "trail", path: "/set-up/trail", ready: "document.querySelectorAll('[data-trail]').length > 10", act: func(b *browser.Browser) error {
-		return b.ClickOn("[data-trail] button", "more")
-	}},
+	{name: "trail", path: "/set-up/trail", ready: "document.querySelectorAll('[data-trail]').length > 10",
+		act: func(b *browser.Browser) error {
+			return b.ClickOn("[data-trail] button", "more")
+		}},
 	{name: "stand-ins", path: "/stand-ins", ready: "document.querySelector('table')"},
 }
 

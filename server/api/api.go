@@ -246,7 +246,8 @@ func (s *Server) allow(api huma.API, role auth.Role, unsecured bool) func(huma.C
 			huma.WriteErr(api, ctx, http.StatusForbidden, "This needs the role "+string(role)+"; you are "+string(p.Role)+". Ask an administrator.")
 			return
 		case !p.Secured && !unsecured:
-			huma.WriteErr(api, ctx, http.StatusForbidden, "A second factor is required here, and you have none yet. Set it up under your name, Your account.")
+			huma.WriteErr(api, ctx, http.StatusForbidden,
+				"A second factor is required here, and you have none yet. Set it up under your name, Your account.")
 			return
 		}
 		if ok {

@@ -69,7 +69,8 @@ func (s *Server) setSecret(ctx context.Context, in *struct {
 		if err := q.PutSecret(ctx, db.PutSecretParams{Credential: in.ID, Sealed: sealed, ChangedBy: who(ctx).Name}); err != nil {
 			return err
 		}
-		if err := trail.Add(ctx, q, trail.Entry{By: by(ctx), Action: "set secret", Subject: catalogue.Credential + " " + in.ID}); err != nil {
+		if err := trail.Add(ctx, q, trail.Entry{By: by(ctx), Action: "set secret",
+			Subject: catalogue.Credential + " " + in.ID}); err != nil {
 			return err
 		}
 		return store.Notify(ctx, tx, store.Change{Kind: "definition", IDs: []string{catalogue.Credential + " " + in.ID}})

@@ -32,25 +32,34 @@ type PersonView struct {
 
 func (s *Server) peopleRoutes(a *operations) {
 	on(a, auth.Administrator, http.MethodGet, "/people", "list-people", "Everyone who may sign in", s.listPeople)
-	on(a, auth.Administrator, http.MethodPut, "/organisation", "name-organisation", "Say what the organisation is called, and the zone of its months", s.nameOrganisation)
-	on(a, auth.Administrator, http.MethodPut, "/organisation/security", "require-second-factor", "Say whether everybody needs a second factor", func(ctx context.Context, in *body[Security]) (*none, error) {
-		return nil, s.People.Require(ctx, by(ctx), in.Body.SecondFactorRequired)
-	})
-	on(a, auth.Administrator, http.MethodPost, "/people", "add-person", "Let another person sign in; they choose a password by a one-time link", s.addPerson)
-	on(a, auth.Administrator, http.MethodPut, "/people/{id}", "change-person", "Change name, role, or whether they may sign in", s.changePerson)
-	on(a, auth.Administrator, http.MethodDelete, "/people/{id}", "erase-person", "Empty a person's record for good; the trail keeps what they did, without the name", func(ctx context.Context, in *ByID) (*none, error) {
-		return nil, s.People.Erase(ctx, by(ctx), in.ID)
-	})
-	on(a, auth.Administrator, http.MethodPost, "/people/{id}/password-link", "make-password-link", "Make a one-time link by which a person chooses a new password", func(ctx context.Context, in *ByID) (*body[PasswordLink], error) {
-		link, err := s.People.Link(ctx, by(ctx), in.ID)
-		return &body[PasswordLink]{PasswordLink{link.Path, link.Expires}}, err
-	})
-	on(a, auth.Administrator, http.MethodDelete, "/people/{id}/second-factor", "drop-second-factor", "Take a lost second factor away, and sign the person out everywhere", func(ctx context.Context, in *ByID) (*none, error) {
-		return nil, s.People.DropFactor(ctx, by(ctx), in.ID)
-	})
-	on(a, auth.Administrator, http.MethodDelete, "/people/{id}/sessions", "end-sessions-of", "Sign a person out everywhere", func(ctx context.Context, in *ByID) (*none, error) {
-		return nil, s.People.EndSessions(ctx, by(ctx), in.ID, "")
-	})
+	on(a, auth.Administrator, http.MethodPut, "/organisation", "name-organisation",
+		"Say what the organisation is called, and the zone of its months", s.nameOrganisation)
+	on(a, auth.Administrator, http.MethodPut, "/organisation/security", "require-second-factor",
+		"Say whether everybody needs a second factor", func(ctx context.Context, in *body[Security]) (*none, error) {
+			return nil, s.People.Require(ctx, by(ctx), in.Body.SecondFactorRequired)
+		})
+	on(a, auth.Administrator, http.MethodPost, "/people", "add-person",
+		"Let another person sign in; they choose a password by a one-time link", s.addPerson)
+	on(a, auth.Administrator, http.MethodPut, "/people/{id}", "change-person", "Change name, role, or whether they may sign in",
+		s.changePerson)
+	on(a, auth.Administrator, http.MethodDelete, "/people/{id}", "erase-person",
+		"Empty a person's record for good; the trail keeps what they did, without the name",
+		func(ctx context.Context, in *ByID) (*none, error) {
+			return nil, s.People.Erase(ctx, by(ctx), in.ID)
+		})
+	on(a, auth.Administrator, http.MethodPost, "/people/{id}/password-link", "make-password-link",
+		"Make a one-time link by which a person chooses a new password", func(ctx context.Context, in *ByID) (*body[PasswordLink], error) {
+			link, err := s.People.Link(ctx, by(ctx), in.ID)
+			return &body[PasswordLink]{PasswordLink{link.Path, link.Expires}}, err
+		})
+	on(a, auth.Administrator, http.MethodDelete, "/people/{id}/second-factor", "drop-second-factor",
+		"Take a lost second factor away, and sign the person out everywhere", func(ctx context.Context, in *ByID) (*none, error) {
+			return nil, s.People.DropFactor(ctx, by(ctx), in.ID)
+		})
+	on(a, auth.Administrator, http.MethodDelete, "/people/{id}/sessions", "end-sessions-of", "Sign a person out everywhere",
+		func(ctx context.Context, in *ByID) (*none, error) {
+			return nil, s.People.EndSessions(ctx, by(ctx), in.ID, "")
+		})
 }
 
 // Security is what everybody has to have.
@@ -68,7 +77,8 @@ func (s *Server) listPeople(ctx context.Context, _ *none) (*list[PersonView], er
 	rows, err := s.Store.People(ctx, s.Now())
 	var out []PersonView
 	for _, p := range rows {
-		out = append(out, PersonView{p.ID, p.Name, p.Email, auth.Role(p.Role), p.CreatedAt, p.DisabledAt, p.PasswordAt, p.FactorAt != nil, p.Sessions})
+		out = append(out, PersonView{p.ID, p.Name, p.Email, auth.Role(p.Role), p.CreatedAt, p.DisabledAt, p.PasswordAt,
+			p.FactorAt != nil, p.Sessions})
 	}
 	return items(out), err
 }
@@ -94,7 +104,8 @@ func (s *Server) nameOrganisation(ctx context.Context, in *body[Naming]) (*none,
 		if err := q.NameOrganisation(ctx, db.NameOrganisationParams{Name: strings.TrimSpace(in.Body.Name), Timezone: in.Body.Timezone}); err != nil {
 			return err
 		}
-		err = trail.Add(ctx, q, trail.Entry{By: by(ctx), Action: "edit", Subject: "organisation", Before: Naming{before.Name, before.Timezone}, Detail: in.Body})
+		err = trail.Add(ctx, q, trail.Entry{By: by(ctx), Action: "edit", Subject: "organisation",
+			Before: Naming{before.Name, before.Timezone}, Detail: in.Body})
 		if err != nil {
 			return err
 		}

@@ -32,7 +32,8 @@ type Me struct {
 
 func (s *Server) sessionRoutes(a *operations) {
 	on(a, public, http.MethodGet, "/first-person", "first-person-needed", "Whether the first person is still to be made", s.firstNeeded)
-	on(a, public, http.MethodPost, "/first-person", "make-first-person", "Make the first person, an administrator, with the token from the console", s.makeFirst)
+	on(a, public, http.MethodPost, "/first-person", "make-first-person",
+		"Make the first person, an administrator, with the token from the console", s.makeFirst)
 	on(a, public, http.MethodPost, "/session", "sign-in", "Sign in", s.signIn)
 	on(a, public, http.MethodDelete, "/session", "sign-out", "Sign out", s.signOut)
 	on(a, public, http.MethodPost, "/password-link", "enter-password", "Choose a password by a one-time link", s.enterPassword)
@@ -130,7 +131,8 @@ type signedIn struct {
 const knownCookie = "kestite_known"
 
 func (s *Server) signIn(ctx context.Context, in *body[SignIn]) (*signedIn, error) {
-	p, known, err := s.Sessions.SignIn(ctx, auth.SignIn{Caller: caller(ctx), Email: in.Body.Email, Password: in.Body.Password, Code: in.Body.Code})
+	p, known, err := s.Sessions.SignIn(ctx, auth.SignIn{Caller: caller(ctx), Email: in.Body.Email, Password: in.Body.Password,
+		Code: in.Body.Code})
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +141,8 @@ func (s *Server) signIn(ctx context.Context, in *body[SignIn]) (*signedIn, error
 		return nil, err
 	}
 	return &signedIn{http.Cookie{
-		Name: knownCookie, Value: known, Path: "/api/v1/session", MaxAge: 400 * 86_400, HttpOnly: true, Secure: s.Sessions.Secure(), SameSite: http.SameSiteStrictMode,
+		Name: knownCookie, Value: known, Path: "/api/v1/session", MaxAge: 400 * 86_400, HttpOnly: true, Secure: s.Sessions.Secure(),
+		SameSite: http.SameSiteStrictMode,
 	}, me.Body}, nil
 }
 
@@ -168,9 +171,11 @@ func (s *Server) enterPassword(ctx context.Context, in *body[PasswordByLink]) (*
 func peopleProblem(err error) error {
 	switch {
 	case errors.Is(err, auth.ErrNeedsCode):
-		return huma.Error401Unauthorized("The password is right. Now the code of your second factor is needed.", &huma.ErrorDetail{Location: "body.code", Message: "enter the code that your telephone shows, or a recovery code"})
+		return huma.Error401Unauthorized("The password is right. Now the code of your second factor is needed.",
+			&huma.ErrorDetail{Location: "body.code", Message: "enter the code that your telephone shows, or a recovery code"})
 	case errors.Is(err, auth.ErrWrongCode):
-		return huma.Error401Unauthorized("The code is wrong or was used.", &huma.ErrorDetail{Location: "body.code", Message: "enter the one that is shown now, or a recovery code"})
+		return huma.Error401Unauthorized("The code is wrong or was used.",
+			&huma.ErrorDetail{Location: "body.code", Message: "enter the one that is shown now, or a recovery code"})
 	case errors.Is(err, auth.ErrWrong):
 		return huma.Error401Unauthorized("E-mail address or password is wrong.")
 	case errors.Is(err, auth.ErrTooOften):

@@ -23,11 +23,13 @@ import (
 
 func (s *Server) trailRoutes(a *operations) {
 	on(a, auth.Manager, http.MethodGet, "/trail", "trail", "What was done, by whom, newest first", s.readTrail)
-	on(a, auth.Manager, http.MethodGet, "/trail/actions", "trail-actions", "What can be filtered by", func(ctx context.Context, _ *none) (*list[string], error) {
-		actions, err := s.Store.TrailActions(ctx)
-		return items(actions), err
-	})
-	on(a, auth.Manager, http.MethodGet, "/trail/export", "export-trail", "All of it that the filter lets through, as CSV or JSON lines", s.exportTrail)
+	on(a, auth.Manager, http.MethodGet, "/trail/actions", "trail-actions", "What can be filtered by",
+		func(ctx context.Context, _ *none) (*list[string], error) {
+			actions, err := s.Store.TrailActions(ctx)
+			return items(actions), err
+		})
+	on(a, auth.Manager, http.MethodGet, "/trail/export", "export-trail",
+		"All of it that the filter lets through, as CSV or JSON lines", s.exportTrail)
 }
 
 // did writes down what who asks did.
@@ -59,7 +61,8 @@ type TrailFilter struct {
 }
 
 func (f TrailFilter) params(below int64, most int32) db.TrailParams {
-	p := db.TrailParams{Below: below, Person: f.Person, Action: f.Action, Subject: likeable(f.Subject), FromAt: f.From, ToAt: f.To, Most: most}
+	p := db.TrailParams{Below: below, Person: f.Person, Action: f.Action, Subject: likeable(f.Subject), FromAt: f.From, ToAt: f.To,
+		Most: most}
 	if p.ToAt.IsZero() {
 		p.ToAt = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 	}
@@ -95,7 +98,8 @@ func (s *Server) trailLines(ctx context.Context, p db.TrailParams) ([]TrailLine,
 	}
 	out := make([]TrailLine, len(rows))
 	for i, r := range rows {
-		l := TrailLine{ID: r.ID, At: r.At, Name: r.Actor, Action: r.Action, Subject: r.Subject, Of: named[r.Subject], Source: r.Source, Before: r.Before, Detail: r.Detail}
+		l := TrailLine{ID: r.ID, At: r.At, Name: r.Actor, Action: r.Action, Subject: r.Subject, Of: named[r.Subject],
+			Source: r.Source, Before: r.Before, Detail: r.Detail}
 		if r.PersonID != nil {
 			if l.Person, l.Name = *r.PersonID, r.Name; l.Name == "" {
 				l.Name = "erased person " + l.Person[:8]
@@ -138,7 +142,8 @@ func (s *Server) subjectNames(ctx context.Context, rows []db.TrailRow) (map[stri
 	}
 	reports, err := s.Store.ReportNames(ctx, ids["report"])
 	for _, r := range reports {
-		out["report "+r.ID] = fmt.Sprintf("%d of %s, %s", r.Number, snap.Named(catalogue.Agreement, r.Agreement), report.MonthName(r.Period))
+		out["report "+r.ID] = fmt.Sprintf("%d of %s, %s", r.Number, snap.Named(catalogue.Agreement, r.Agreement),
+			report.MonthName(r.Period))
 	}
 	return out, err
 }
@@ -148,7 +153,8 @@ func (s *Server) exportTrail(ctx context.Context, in *struct {
 	TrailFilter
 	Format string `query:"format" enum:"csv,jsonl" default:"csv"`
 }) (*huma.StreamResponse, error) {
-	filter := map[string]any{"format": in.Format, "person": in.Person, "action": in.Action, "subject": in.Subject, "from": in.From, "to": in.To}
+	filter := map[string]any{"format": in.Format, "person": in.Person, "action": in.Action, "subject": in.Subject, "from": in.From,
+		"to": in.To}
 	if err := s.did(ctx, "export", "trail", filter); err != nil {
 		return nil, err
 	}
@@ -182,7 +188,8 @@ func (s *Server) writeTrail(ctx context.Context, w io.Writer, f TrailFilter, for
 			if format == "jsonl" {
 				err = json.NewEncoder(w).Encode(l)
 			} else {
-				err = table.Write(spreadsheet(strconv.FormatInt(l.ID, 10), l.At.UTC().Format(time.RFC3339Nano), l.Person, l.Name, l.Action, l.Subject, l.Of, l.Source, string(l.Before), string(l.Detail)))
+				err = table.Write(spreadsheet(strconv.FormatInt(l.ID, 10), l.At.UTC().Format(time.RFC3339Nano), l.Person, l.Name,
+					l.Action, l.Subject, l.Of, l.Source, string(l.Before), string(l.Detail)))
 			}
 			if err != nil {
 				return err

@@ -81,7 +81,8 @@ func (s *Server) propose(ctx context.Context, in *body[Proposal]) (*list[Candida
 	}
 	specs := make([]definition.CheckSpec, len(found))
 	for i, c := range found {
-		specs[i] = definition.CheckSpec{Kind: c.Kind, Target: c.Target, IntervalS: 60, TimeoutMS: 5000, StaleAfterS: 150, Locations: in.Body.Locations}
+		specs[i] = definition.CheckSpec{Kind: c.Kind, Target: c.Target, IntervalS: 60, TimeoutMS: 5000, StaleAfterS: 150,
+			Locations: in.Body.Locations}
 	}
 	trials, err := s.try(ctx, specs...)
 	if err != nil {

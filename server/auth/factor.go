@@ -39,7 +39,8 @@ func owner(person string) string { return "second factor of " + person }
 // vault.ErrNoKey where the server has no key to encrypt it with.
 func (f *Factor) Propose(person, email, organisation string) (p Proposal, sealed []byte, err error) {
 	key, err := totp.Generate(totp.GenerateOpts{
-		Issuer: strings.ReplaceAll("Kestite "+organisation, ":", ""), AccountName: email, Period: period, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1,
+		Issuer: strings.ReplaceAll("Kestite "+organisation, ":", ""), AccountName: email, Period: period, Digits: otp.DigitsSix,
+		Algorithm: otp.AlgorithmSHA1,
 	})
 	if err != nil {
 		return p, nil, err

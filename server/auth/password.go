@@ -38,7 +38,8 @@ func Acceptable(password string, own ...string) error {
 	}
 	words := []string{"kestite"}
 	for _, text := range own {
-		words = append(words, strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })...)
+		words = append(words, strings.FieldsFunc(strings.ToLower(text),
+			func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })...)
 	}
 	rest := strings.ToLower(password)
 	for _, w := range words {

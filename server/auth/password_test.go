@@ -57,11 +57,13 @@ func TestNewPasswordsAreGoodOnes(t *testing.T) {
 		"harbourmaster!":           "a name", // her e-mail address
 		"kestitekestite":           "a name",
 	} {
-		if err := Acceptable(password, "Astrid Holm", "harbourmaster@skerry.example", "Skerry Line"); err == nil || !strings.Contains(err.Error(), says) {
+		if err := Acceptable(password, "Astrid Holm", "harbourmaster@skerry.example",
+			"Skerry Line"); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, not %q", password, err, says)
 		}
 	}
-	for _, password := range []string{"a quiet harbour", "jhg4-kuzt-99xq", "Astrid likes rhubarb pie", "фонарь на причале", "кай и é 12 ø", strings.Repeat("q7#kLm2 ", 25)} {
+	for _, password := range []string{"a quiet harbour", "jhg4-kuzt-99xq", "Astrid likes rhubarb pie", "фонарь на причале",
+		"кай и é 12 ø", strings.Repeat("q7#kLm2 ", 25)} {
 		if err := Acceptable(password, "Astrid Holm", "harbourmaster@skerry.example", "Skerry Line"); err != nil {
 			t.Errorf("%q: %v", password, err)
 		}
@@ -148,7 +150,8 @@ func TestCodesOfTheSecondFactor(t *testing.T) {
 		t.Error("the secret is kept as it is")
 	}
 	now := time.Date(2026, 11, 26, 12, 0, 10, 0, time.UTC)
-	for off, want := range map[time.Duration]bool{0: true, -30 * time.Second: true, 30 * time.Second: true, -60 * time.Second: false, 60 * time.Second: false} {
+	for off, want := range map[time.Duration]bool{0: true, -30 * time.Second: true, 30 * time.Second: true,
+		-60 * time.Second: false, 60 * time.Second: false} {
 		code, err := totp.GenerateCode(p.Secret, now.Add(off))
 		if err != nil {
 			t.Fatal(err)
@@ -167,7 +170,8 @@ func TestCodesOfTheSecondFactor(t *testing.T) {
 		t.Error("the secret of one person opens for another")
 	}
 	codes, hashes := RecoveryCodes()
-	if len(codes) != 10 || string(recoveryHash(strings.ToUpper(strings.ReplaceAll(codes[3], "-", " ")))) != string(hashes[3]) || codes[0] == codes[1] {
+	if len(codes) != 10 || string(recoveryHash(strings.ToUpper(strings.ReplaceAll(codes[3], "-",
+		" ")))) != string(hashes[3]) || codes[0] == codes[1] {
 		t.Errorf("recovery codes %v", codes)
 	}
 	none, _ := vault.Open("")

@@ -51,7 +51,8 @@ type Caller struct {
 
 // NewSessions returns sessions. secure marks the cookie for HTTPS only; failed
 // answers where the session cannot be read.
-func NewSessions(s *store.Store, factor *Factor, secure bool, now func() time.Time, failed func(http.ResponseWriter, *http.Request, error)) *Sessions {
+func NewSessions(s *store.Store, factor *Factor, secure bool, now func() time.Time,
+	failed func(http.ResponseWriter, *http.Request, error)) *Sessions {
 	m := scs.New()
 	m.Store = &sessionStore{s, now}
 	m.HashTokenInStore = true

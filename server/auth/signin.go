@@ -121,7 +121,8 @@ func (s *Sessions) enter(ctx context.Context, in SignIn, p db.Person, pair strin
 // refused writes an attempt that failed into the trail; who is empty where no
 // person has the address.
 func (s *Sessions) refused(ctx context.Context, in SignIn, who, why string, err error) error {
-	e := trail.Entry{By: trail.Nobody(in.Source), Action: "sign-in refused", Subject: "nobody's account", Detail: map[string]string{"why": why}}
+	e := trail.Entry{By: trail.Nobody(in.Source), Action: "sign-in refused", Subject: "nobody's account",
+		Detail: map[string]string{"why": why}}
 	if who != "" {
 		e.Subject = "person " + who
 	}

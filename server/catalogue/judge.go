@@ -80,7 +80,8 @@ func (s *Snapshot) judgeCredential(id string, spec definition.CredentialSpec) er
 		of := e.Current().Spec
 		if of.HTTP != nil && of.HTTP.Credential == id && spec.MayGoTo(of.Target) != nil {
 			origin, _ := definition.Origin(of.Target)
-			return definition.Faultf("origins", "the check %s signs in at %s with it; keep that, or change the check first", of.Name, origin)
+			return definition.Faultf("origins", "the check %s signs in at %s with it; keep that, or change the check first",
+				of.Name, origin)
 		}
 	}
 	return nil

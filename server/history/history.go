@@ -115,7 +115,8 @@ func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, withi
 		ids[i] = l.ID
 	}
 	margin := ending.margin(bundle)
-	rows, err := s.Stretches(ctx, db.StretchesParams{Lanes: ids, Since: within.From.Add(-margin).Time(), Before: within.To.Add(margin).Time()})
+	rows, err := s.Stretches(ctx, db.StretchesParams{Lanes: ids, Since: within.From.Add(-margin).Time(),
+		Before: within.To.Add(margin).Time()})
 	if err != nil {
 		return Loaded{}, fmt.Errorf("load stretches: %w", err)
 	}

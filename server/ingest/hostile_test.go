@@ -212,7 +212,8 @@ func TestNewDayWhileSomebodyReads(t *testing.T) {
 		Service: "tickets", Name: "Port", Kind: "tcp", Target: "127.0.0.1:9", IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 150, Confirm: 1, Recover: 1,
 		Quorum: "any", Role: "informs", Locations: []string{location},
 	}
-	if _, err := srv.API.Catalogue.Create(ctx, catalogue.Check, "port", "", port, catalogue.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}); err != nil {
+	if _, err := srv.API.Catalogue.Create(ctx, catalogue.Check, "port", "", port,
+		catalogue.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}); err != nil {
 		t.Fatal(err)
 	}
 	deliver(t, srv, []wire.Measurement{ok(60)})

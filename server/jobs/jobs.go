@@ -139,7 +139,8 @@ func (w *With) tidy(ctx context.Context) error {
 	if len(dropped) > 0 {
 		w.Log.Info("raw measurements dropped that are kept no longer", "partitions", dropped)
 	}
-	return errors.Join(w.Store.DropOldRosters(ctx), w.Store.DropAttempts(ctx), w.Store.DropOldSessions(ctx), w.Store.DropOldLinks(ctx), w.Store.DropOldBrowsers(ctx), err)
+	return errors.Join(w.Store.DropOldRosters(ctx), w.Store.DropAttempts(ctx), w.Store.DropOldSessions(ctx),
+		w.Store.DropOldLinks(ctx), w.Store.DropOldBrowsers(ctx), err)
 }
 
 func (w *With) heal(ctx context.Context) error {

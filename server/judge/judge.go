@@ -260,7 +260,8 @@ func (j *Judge) judged(ctx context.Context, q *db.Queries, snap *catalogue.Snaps
 
 // lately are the states of those services that changed within nearBack: what was
 // before says nothing about them.
-func (j *Judge) lately(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string, now span.Instant) (map[string]span.Timeline[verdict.Views], error) {
+func (j *Judge) lately(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string,
+	now span.Instant) (map[string]span.Timeline[verdict.Views], error) {
 	ordinary := slices.DeleteFunc(slices.Clone(services), func(id string) bool { return rolls(snap, id) })
 	states, _, err := j.states(ctx, q, snap, ordinary, now, nearBack)
 	if err != nil {

@@ -128,7 +128,8 @@ func (p *People) DropFactor(ctx context.Context, by trail.By, id string) error {
 				return err
 			}
 		}
-		return trail.Add(ctx, q, trail.Entry{By: by, Action: "drop second factor", Subject: subject(id), Detail: map[string]any{"there_was_one": who.FactorAt != nil}})
+		return trail.Add(ctx, q, trail.Entry{By: by, Action: "drop second factor", Subject: subject(id),
+			Detail: map[string]any{"there_was_one": who.FactorAt != nil}})
 	})
 }
 
@@ -140,14 +141,16 @@ func (p *People) Require(ctx context.Context, by trail.By, required bool) error 
 			return err
 		}
 		if who, err := q.Person(ctx, by.Person); err != nil || required && who.FactorAt == nil {
-			return cmp.Or[error](err, definition.Faultf("second_factor_required", "set up your own second factor first: you would only be let in to do that"))
+			return cmp.Or[error](err, definition.Faultf("second_factor_required",
+				"set up your own second factor first: you would only be let in to do that"))
 		}
 		if err := q.RequireFactor(ctx, required); err != nil {
 			return err
 		}
 		return trail.Add(ctx, q, trail.Entry{
 			By: by, Action: "edit", Subject: "organisation",
-			Before: map[string]bool{"second_factor_required": org.SecondFactorRequired}, Detail: map[string]bool{"second_factor_required": required},
+			Before: map[string]bool{"second_factor_required": org.SecondFactorRequired},
+			Detail: map[string]bool{"second_factor_required": required},
 		})
 	})
 }

@@ -142,12 +142,14 @@ func (p *People) MakeFirst(ctx context.Context, c auth.Caller, f First) (made db
 		if err := q.NameOrganisation(ctx, db.NameOrganisationParams{Name: f.Organisation, Timezone: f.Timezone}); err != nil {
 			return err
 		}
-		made, err = q.AddPerson(ctx, db.AddPersonParams{Email: strings.TrimSpace(f.Email), Name: f.Name, Role: string(auth.Administrator), PasswordHash: hash})
+		made, err = q.AddPerson(ctx, db.AddPersonParams{Email: strings.TrimSpace(f.Email), Name: f.Name,
+			Role: string(auth.Administrator), PasswordHash: hash})
 		if err != nil {
 			return err
 		}
 		return trail.Add(ctx, q, trail.Entry{
-			By: trail.By{Person: made.ID, Source: c.Source}, Action: "create", Subject: subject(made.ID), Detail: map[string]any{"role": auth.Administrator, "first": true},
+			By: trail.By{Person: made.ID, Source: c.Source}, Action: "create", Subject: subject(made.ID),
+			Detail: map[string]any{"role": auth.Administrator, "first": true},
 		})
 	})
 	return made, err
@@ -179,7 +181,8 @@ func (p *People) Change(ctx context.Context, by trail.By, id string, e Edit) err
 		} else if !e.Disabled {
 			disabled = nil
 		}
-		if _, err := q.ChangePerson(ctx, db.ChangePersonParams{ID: id, Name: e.Name, Role: string(e.Role), DisabledAt: disabled}); err != nil {
+		if _, err := q.ChangePerson(ctx, db.ChangePersonParams{ID: id, Name: e.Name, Role: string(e.Role),
+			DisabledAt: disabled}); err != nil {
 			return err
 		}
 		if err := someAdministrator(ctx, q); err != nil {
@@ -299,7 +302,8 @@ func (p *People) setPassword(ctx context.Context, tx pgx.Tx, q *db.Queries, by t
 	if err != nil {
 		return err
 	}
-	return trail.Add(ctx, q, trail.Entry{By: by, Action: "set password", Subject: subject(id), Detail: map[string]any{"how": how, "sessions_ended": ended}})
+	return trail.Add(ctx, q, trail.Entry{By: by, Action: "set password", Subject: subject(id),
+		Detail: map[string]any{"how": how, "sessions_ended": ended}})
 }
 
 // ChangePassword sets a person's password by their own old one. All their other
@@ -326,7 +330,8 @@ func (p *People) again(ctx context.Context, by trail.By, field, password string)
 	who, err := p.Sessions.Again(ctx, by.Person, password)
 	if errors.Is(err, auth.ErrWrong) {
 		err = definition.Faultf(field, "that is not your password")
-		return who, errors.Join(err, trail.Add(ctx, p.Store.Queries, trail.Entry{By: by, Action: "password refused", Subject: subject(by.Person)}))
+		return who, errors.Join(err, trail.Add(ctx, p.Store.Queries,
+			trail.Entry{By: by, Action: "password refused", Subject: subject(by.Person)}))
 	}
 	return who, err
 }
@@ -352,7 +357,8 @@ func (p *People) EndSessions(ctx context.Context, by trail.By, person, keep stri
 		if err != nil {
 			return err
 		}
-		return trail.Add(ctx, q, trail.Entry{By: by, Action: "end all sessions", Subject: subject(person), Detail: map[string]any{"sessions_ended": ended}})
+		return trail.Add(ctx, q, trail.Entry{By: by, Action: "end all sessions", Subject: subject(person),
+			Detail: map[string]any{"sessions_ended": ended}})
 	})
 }
 

@@ -70,7 +70,8 @@ func (d *Desk) Draft(ctx context.Context, agreement, period, remark string, by t
 		if err != nil {
 			return err
 		}
-		if id, err = q.AddReport(ctx, db.AddReportParams{Agreement: agreement, Period: period, Number: n, MadeBy: by.Name, Remark: remark}); err != nil {
+		if id, err = q.AddReport(ctx, db.AddReportParams{Agreement: agreement, Period: period, Number: n, MadeBy: by.Name,
+			Remark: remark}); err != nil {
 			return err
 		}
 		return told(ctx, tx, q, by, "draft", agreement, period, id)
@@ -142,7 +143,8 @@ func (d *Desk) Remark(ctx context.Context, id, remark string, by trail.By) error
 			return cmp.Or[error](err, ErrPublished)
 		}
 		err = trail.Add(ctx, q, trail.Entry{
-			By: by, Action: "remark", Subject: "report " + id, Before: map[string]string{"remark": r.Remark}, Detail: map[string]string{"remark": remark},
+			By: by, Action: "remark", Subject: "report " + id, Before: map[string]string{"remark": r.Remark},
+			Detail: map[string]string{"remark": remark},
 		})
 		if err != nil {
 			return err
@@ -188,7 +190,8 @@ func (d *Desk) freeze(ctx context.Context, r db.Report, by string, now time.Time
 }
 
 func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by trail.By, action, agreement, period, id string) error {
-	if err := trail.Add(ctx, q, trail.Entry{By: by, Action: action, Subject: "report " + id, Detail: map[string]string{"agreement": agreement, "period": period}}); err != nil {
+	if err := trail.Add(ctx, q, trail.Entry{By: by, Action: action, Subject: "report " + id,
+		Detail: map[string]string{"agreement": agreement, "period": period}}); err != nil {
 		return err
 	}
 	return store.Notify(ctx, tx, store.Change{Kind: "report", IDs: []string{id}})

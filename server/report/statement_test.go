@@ -12,7 +12,8 @@ import (
 // Nothing in a document steers or hides: not even what was stored before names were looked at.
 func TestDocumentsShowWhatTheySay(t *testing.T) {
 	for in, want := range map[string]string{
-		"Ticket sales": "Ticket sales", "two\nlines": "two\nlines", "red \x1b[31m": "red \ufffd[31m", "turned \u202eround": "turned \ufffdround", "zero\u200bwidth": "zero\ufffdwidth",
+		"Ticket sales": "Ticket sales", "two\nlines": "two\nlines", "red \x1b[31m": "red \ufffd[31m",
+		"turned \u202eround": "turned \ufffdround", "zero\u200bwidth": "zero\ufffdwidth",
 	} {
 		if got := seen(in); got != want {
 			t.Errorf("%q: %q", in, got)

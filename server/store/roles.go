@@ -34,7 +34,8 @@ func (s *Store) Admit(ctx context.Context, worker string) error {
 			return err
 		}
 		if !is {
-			return fmt.Errorf("the database has no role %s; make it: CREATE ROLE %s LOGIN PASSWORD '…'; GRANT %s TO CURRENT_USER", worker, role, role)
+			return fmt.Errorf("the database has no role %s; make it: CREATE ROLE %s LOGIN PASSWORD '…'; GRANT %s TO CURRENT_USER",
+				worker, role, role)
 		}
 		rows, err := tx.Query(ctx, "SELECT inhrelid::regclass::text FROM pg_inherits WHERE inhparent = ANY($1::regclass[])", partitioned)
 		if err != nil {

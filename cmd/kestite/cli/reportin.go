@@ -65,7 +65,8 @@ func reportInCommand() *cobra.Command {
 func runReported(ctx context.Context, cmd *cobra.Command, args []string, r *inward.Report) error {
 	var last bytes.Buffer
 	run := exec.CommandContext(ctx, args[0], args[1:]...)
-	run.Stdin, run.Stdout, run.Stderr = cmd.InOrStdin(), io.MultiWriter(asItIs(cmd.OutOrStdout()), &last), io.MultiWriter(asItIs(cmd.ErrOrStderr()), &last)
+	run.Stdin, run.Stdout, run.Stderr = cmd.InOrStdin(), io.MultiWriter(asItIs(cmd.OutOrStdout()), &last),
+		io.MultiWriter(asItIs(cmd.ErrOrStderr()), &last)
 	err := run.Run()
 	if err == nil {
 		return nil

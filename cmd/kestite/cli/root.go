@@ -82,6 +82,7 @@ func Root() *cobra.Command {
 		SilenceErrors: true,
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &Refused{err} })
-	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand(), tryCommand(), echoCommand(), reportInCommand(), peopleCommand())
+	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand(),
+		tryCommand(), echoCommand(), reportInCommand(), peopleCommand())
 	return root
 }

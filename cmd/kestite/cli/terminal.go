@@ -62,5 +62,6 @@ func openToOthers(file string) string {
 	if err != nil || info.Mode().Perm()&0o077 == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%s can be read by others on this machine (its mode is %04o); it holds a secret: chmod 600 %s", file, info.Mode().Perm(), file)
+	return fmt.Sprintf("%s can be read by others on this machine (its mode is %04o); it holds a secret: chmod 600 %s", file,
+		info.Mode().Perm(), file)
 }

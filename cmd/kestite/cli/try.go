@@ -148,12 +148,14 @@ func (o *tryOptions) task(kind, target string) (instrument.Task, error) {
 		if err != nil {
 			return t, err
 		}
-		spec := definition.CredentialSpec{Name: "credential", Kind: o.secret.kind, User: o.secret.user, Header: o.secret.header, Parameter: o.secret.parameter, Origins: []string{origin}}
+		spec := definition.CredentialSpec{Name: "credential", Kind: o.secret.kind, User: o.secret.user, Header: o.secret.header,
+			Parameter: o.secret.parameter, Origins: []string{origin}}
 		if err := spec.Validate(); err != nil {
 			return t, err
 		}
 		t.Secret = &instrument.Secret{
-			Kind: spec.Kind, User: spec.User, Header: spec.Header, Parameter: spec.Parameter, Origins: spec.Origins, Value: os.Getenv(secretVariable),
+			Kind: spec.Kind, User: spec.User, Header: spec.Header, Parameter: spec.Parameter, Origins: spec.Origins,
+			Value: os.Getenv(secretVariable),
 		}
 		if err := definition.ValidSecret(t.Secret.Value); err != nil {
 			return t, fmt.Errorf("%s: %w", secretVariable, err)

@@ -62,7 +62,8 @@ func (c *Cluster) init(ctx context.Context) error {
 			return err
 		}
 	}
-	return c.run(ctx, "initdb", "-D", c.Dir, "-U", Superuser, "--auth=scram-sha-256", "--pwfile="+f.Name(), "--encoding=UTF8", "--locale=C.UTF-8", "--no-instructions")
+	return c.run(ctx, "initdb", "-D", c.Dir, "-U", Superuser, "--auth=scram-sha-256", "--pwfile="+f.Name(), "--encoding=UTF8",
+		"--locale=C.UTF-8", "--no-instructions")
 }
 
 // lock gives a cluster of an earlier version, which let everybody in, a password.
