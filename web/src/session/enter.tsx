@@ -23,8 +23,8 @@ export function Enter() {
   return (
     <main className="centre">
       <form className="card" onSubmit={(e) => void form.handleSubmit((v) => enter.mutate(v))(e)}>
-        <h1 style={{ margin: 0 }}>Choose a password</h1>
-        {token ? <p style={{ margin: 0 }}>The link works once. All browsers you are signed in with are signed out.</p> : <Trouble error={new Error('The link is incomplete: open it as it was given to you, with what stands behind #.')} />}
+        <h1>Choose a password</h1>
+        {token ? <p>The link works once. All browsers you are signed in with are signed out.</p> : <Trouble error={new Error('The link is incomplete: open it as it was given to you, with what stands behind #.')} />}
         <Trouble error={enter.error} />
         <TextField label="New password" type="password" autoComplete="new-password" autoFocus required error={Boolean(err.password)} helperText={err.password?.message ?? 'At least 10 characters; some words that do not belong together are best'} {...form.register('password')} />
         <TextField label="The same again" type="password" autoComplete="new-password" required error={Boolean(err.again)} helperText={err.again?.message} {...form.register('again', { validate: (again, all) => again === all.password || 'That is not the same' })} />

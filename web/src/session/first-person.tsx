@@ -30,8 +30,8 @@ export function FirstPerson() {
   return (
     <main className="centre">
       <form className="card" onSubmit={(e) => void form.handleSubmit((v) => make.mutate(v))(e)}>
-        <h1 style={{ margin: 0 }}>The first account</h1>
-        <p style={{ margin: 0 }}>Nobody can sign in here yet. Who starts the server can: it printed a one-time token on its console.</p>
+        <h1>The first account</h1>
+        <p>Nobody can sign in here yet. Who starts the server can: it printed a one-time token on its console.</p>
         <Trouble error={make.error ?? first.error} />
         {field('token', 'One-time token', { autoFocus: true, autoComplete: 'off' })}
         {field('organisation', 'Organisation')}

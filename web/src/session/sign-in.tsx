@@ -31,10 +31,10 @@ export function SignIn() {
   return (
     <main className="centre">
       <form className="card" onSubmit={(e) => void form.handleSubmit((v) => signIn.mutate({ ...v, code: v.code ?? '' }))(e)}>
-        <h1 style={{ margin: 0 }}>Kestite</h1>
-        <p style={{ margin: 0 }}>How your services stand against what you promised.</p>
-        {params.get('chosen') !== null && !signIn.error && <p style={{ margin: 0 }}>Your password is set. Sign in with it.</p>}
-        {asks ? <p style={{ margin: 0 }}>{signIn.error?.message}</p> : <Trouble error={signIn.error ?? first.error} />}
+        <h1>Kestite</h1>
+        <p>How your services stand against what you promised.</p>
+        {params.get('chosen') !== null && !signIn.error && <p>Your password is set. Sign in with it.</p>}
+        {asks ? <p>{signIn.error?.message}</p> : <Trouble error={signIn.error ?? first.error} />}
         <TextField label="E-mail" type="email" autoComplete="username" autoFocus required {...form.register('email')} />
         <TextField label="Password" type="password" autoComplete="current-password" required {...form.register('password')} />
         {code && (

@@ -15,8 +15,8 @@ export function You() {
   if (!me.data) return <Trouble error={me.error} />
   const must = me.data.second_factor_required && !me.data.second_factor
   return (
-    <div style={{ maxWidth: 760 }}>
-      <h1 style={{ paddingTop: 22 }}>Your account</h1>
+    <div className="own">
+      <h1>Your account</h1>
       <p className="sub">
         {me.data.name}, {me.data.email}, {me.data.role}
       </p>
@@ -52,7 +52,7 @@ function PasswordForm({ since }: { since?: string }) {
   const change = useOwn(form as never, (body: Schemas['PasswordChange']) => ask(api.PUT('/api/v1/me/password', { body })), () => form.reset())
   const err = form.formState.errors
   return (
-    <section style={{ marginTop: 28 }}>
+    <section className="part">
       <h2>Password</h2>
       {since && <p className="sub">Set {shortTime(since, zone)}. With a new one, all other browsers are signed out.</p>}
       <form className="in-a-row" onSubmit={(e) => void form.handleSubmit((v) => change.mutate(v))(e)} aria-label="Password">
@@ -71,7 +71,7 @@ function PasswordForm({ since }: { since?: string }) {
 function SecondFactor({ me }: { me: Schemas['Me'] }) {
   const [codes, setCodes] = useState<string[] | undefined>()
   return (
-    <section style={{ marginTop: 20 }}>
+    <section className="part">
       <h2>Second factor</h2>
       {codes && <Codes codes={codes} done={() => setCodes(undefined)} />}
       {!codes && me.second_factor && <HasFactor me={me} show={setCodes} />}
@@ -85,7 +85,7 @@ function Codes({ codes, done }: { codes: string[]; done: () => void }) {
   return (
     <>
       <p>These codes stand in for your telephone, each once. They are shown now and never again: print them, or keep them where you keep passwords.</p>
-      <pre data-recovery style={{ fontSize: 15, columns: 2, maxWidth: 420 }}>
+      <pre data-recovery className="codes">
         {codes.join('\n')}
       </pre>
       <Button onClick={done}>I have kept them</Button>
@@ -141,10 +141,10 @@ function NewFactor({ show }: { show: (codes: string[]) => void }) {
   }
   const err = second.formState.errors
   return (
-    <div style={{ display: 'flex', gap: 24, flexWrap: 'wrap' }}>
-      <img src={`data:image/png;base64,${propose.data.qr}`} alt="QR code of the secret below" width={232} height={232} style={{ background: '#fff', padding: 8 }} />
-      <div style={{ flex: '1 1 300px' }}>
-        <p style={{ marginTop: 0 }}>Photograph it with a program on your telephone that makes codes (TOTP), or type the secret in there:</p>
+    <div className="beside">
+      <img src={`data:image/png;base64,${propose.data.qr}`} alt="QR code of the secret below" width={232} height={232} className="qr" />
+      <div>
+        <p>Photograph it with a program on your telephone that makes codes (TOTP), or type the secret in there:</p>
         <p>
           <code data-secret>{propose.data.secret.replace(/(.{4})/g, '$1 ').trim()}</code>
         </p>
@@ -173,7 +173,7 @@ function Sessions() {
   const end = useOwn(undefined, (id: string) => ask(api.DELETE('/api/v1/me/sessions/{id}', { params: { path: { id } } })))
   const endAll = useOwn(undefined, () => ask(api.DELETE('/api/v1/me/sessions')))
   return (
-    <section style={{ marginTop: 28 }}>
+    <section className="part">
       <h2>Signed in</h2>
       <Trouble error={sessions.error ?? end.error ?? endAll.error} />
       <table className="plain">

@@ -116,15 +116,15 @@ function LinkShown({ name, link, done }: { name: string; link: Schemas['Password
   const { zone } = useZone()
   const address = window.location.origin + link.path
   return (
-    <div role="status" style={{ margin: '8px 0 18px' }}>
-      <p style={{ marginBottom: 4 }}>
+    <div role="status" className="handed">
+      <p>
         By this link {name} chooses a password, once, until {shortTime(link.expires_at, zone)}. It is shown now and never again: hand it over yourself.
       </p>
-      <p style={{ margin: 0 }}>
-        <code data-link style={{ overflowWrap: 'anywhere' }}>
+      <p>
+        <code data-link>
           {address}
         </code>
-        <button type="button" className="link" style={{ margin: '0 12px' }} onClick={() => void navigator.clipboard.writeText(address)}>
+        <button type="button" className="link" onClick={() => void navigator.clipboard.writeText(address)}>
           copy
         </button>
         <button type="button" className="link" onClick={done}>

@@ -65,7 +65,7 @@ export function Trail() {
             {whose ?? 'one person'} only ×
           </Button>
         )}
-        <span className="sub" style={{ alignSelf: 'center' }}>
+        <span className="sub">
           export all of it as <a href={`/api/v1/trail/export?${query}`}>CSV</a> or <a href={`/api/v1/trail/export?${query}&format=jsonl`}>JSON lines</a>
         </span>
       </div>
@@ -134,12 +134,12 @@ function TrailRow({ line: l, zone, only, about }: { line: Line; zone: string; on
         <tr>
           <td />
           <td colSpan={4}>
-            <table className="plain sub" style={{ width: 'auto' }}>
+            <table className="plain sub differences">
               <tbody>
                 {more.map((d) => (
                   <tr key={d.field}>
                     <td>{d.field}</td>
-                    <td style={{ overflowWrap: 'anywhere' }}>{d.was !== undefined ? `${d.was} → ${d.is ?? 'nothing'}` : d.is}</td>
+                    <td>{d.was !== undefined ? `${d.was} → ${d.is ?? 'nothing'}` : d.is}</td>
                   </tr>
                 ))}
               </tbody>
