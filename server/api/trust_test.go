@@ -120,6 +120,34 @@ func TestAPersonChoosesTheirPassword(t *testing.T) {
 	}
 }
 
+// Two administrators who take each other's role away at once: one of them stays.
+func TestSomebodyStaysAdministrator(t *testing.T) {
+	srv, url, admin := crew(t)
+	second, token := hire(t, admin, "Runa Vik", "runa@skerry.example")
+	runa := servertest.Anonymous(t, url)
+	runa.Must(http.MethodPost, "/password-link", map[string]any{"token": token, "password": "lantern on the quay"}, nil)
+	runa.Must(http.MethodPost, "/session", map[string]any{"email": "runa@skerry.example", "password": "lantern on the quay"}, nil)
+	var me api.Me
+	admin.Must(http.MethodGet, "/session", nil, &me)
+	for n := range 10 {
+		if _, err := srv.API.Store.Exec(t.Context(), "UPDATE person SET role = 'administrator'"); err != nil {
+			t.Fatal(err)
+		}
+		var both sync.WaitGroup
+		for _, c := range []struct {
+			by *servertest.Client
+			id string
+		}{{admin, second}, {runa, me.ID}} {
+			both.Go(func() { c.by.Do(http.MethodPut, "/people/"+c.id, map[string]any{"name": "Somebody", "role": "viewer", "disabled": false}) })
+		}
+		both.Wait()
+		left, err := srv.API.Store.CountAdministrators(t.Context())
+		if err != nil || left != 1 {
+			t.Fatalf("time %d: %d administrators are left, %v", n, left, err)
+		}
+	}
+}
+
 func TestANewPasswordEndsOtherSessions(t *testing.T) {
 	_, url, admin := crew(t)
 	elsewhere := servertest.Anonymous(t, url)

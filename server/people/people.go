@@ -213,6 +213,9 @@ func someAdministrator(ctx context.Context, q *db.Queries) error {
 // with does something with a person, who is not changed by others meanwhile.
 func (p *People) with(ctx context.Context, id string, do func(pgx.Tx, *db.Queries, db.Person) error) error {
 	return p.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		if err := q.LockPeople(ctx); err != nil {
+			return err
+		}
 		was, err := q.PersonForUpdate(ctx, id)
 		if errors.Is(err, pgx.ErrNoRows) || err == nil && was.ErasedAt != nil {
 			return ErrNotFound

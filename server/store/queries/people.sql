@@ -39,6 +39,11 @@ SELECT * FROM person WHERE id = $1;
 -- name: PersonForUpdate :one
 SELECT * FROM person WHERE id = $1 FOR UPDATE;
 
+-- name: LockPeople :exec
+-- Changes of people are made one after the other: two administrators who take each
+-- other's role away at once would both find the other one left.
+SELECT pg_advisory_xact_lock(hashtextextended('people', 0));
+
 -- name: PersonByEmail :one
 SELECT * FROM person WHERE lower(email) = lower($1) AND erased_at IS NULL;
 

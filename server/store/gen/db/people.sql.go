@@ -490,6 +490,17 @@ func (q *Queries) KnowBrowser(ctx context.Context, arg KnowBrowserParams) error 
 	return err
 }
 
+const lockPeople = `-- name: LockPeople :exec
+SELECT pg_advisory_xact_lock(hashtextextended('people', 0))
+`
+
+// Changes of people are made one after the other: two administrators who take each
+// other's role away at once would both find the other one left.
+func (q *Queries) LockPeople(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, lockPeople)
+	return err
+}
+
 const makeOrganisation = `-- name: MakeOrganisation :exec
 INSERT INTO organisation AS o (name, timezone) VALUES (coalesce(nullif($1::text, ''), 'My organisation'), coalesce(nullif($2::text, ''), 'UTC'))
 ON CONFLICT (only_row) DO UPDATE SET name = coalesce(nullif($1::text, ''), o.name), timezone = coalesce(nullif($2::text, ''), o.timezone)
