@@ -172,10 +172,7 @@ func (s *Server) try(ctx context.Context, specs ...definition.CheckSpec) ([][]Tr
 			if refs[i], err = addTrials(ctx, q, spec); err != nil {
 				return err
 			}
-			err := trail.Add(ctx, q, trail.Entry{By: by(ctx), Action: "try", Subject: "target", Detail: map[string]any{
-				"kind": spec.Kind, "target": spec.Target, "locations": spec.Locations, "credential": credentialOf(spec.Settings),
-			}})
-			if err != nil {
+			if err := trail.Add(ctx, q, tried(by(ctx), spec)); err != nil {
 				return err
 			}
 		}
@@ -185,6 +182,16 @@ func (s *Server) try(ctx context.Context, specs ...definition.CheckSpec) ([][]Tr
 		return store.Notify(ctx, tx, store.Change{Kind: "trial"})
 	})
 	return refs, err
+}
+
+// tried is the trail's line of a trial: of what, from where, with which credential.
+func tried(by trail.By, spec definition.CheckSpec) trail.Entry {
+	const most = 200
+	detail := map[string]any{"kind": spec.Kind, "target": spec.Target, "locations": spec.Locations}
+	if c := credentialOf(spec.Settings); c != "" {
+		detail["credential"] = c
+	}
+	return trail.Entry{By: by, Action: "try", Subject: "target " + measure.Clean(spec.Target, most), Detail: detail}
 }
 
 func addTrials(ctx context.Context, q *db.Queries, spec definition.CheckSpec) (refs []TrialRef, err error) {

@@ -138,7 +138,9 @@ func TestSomebodyStaysAdministrator(t *testing.T) {
 			by *servertest.Client
 			id string
 		}{{admin, second}, {runa, me.ID}} {
-			both.Go(func() { c.by.Do(http.MethodPut, "/people/"+c.id, map[string]any{"name": "Somebody", "role": "viewer", "disabled": false}) })
+			both.Go(func() {
+				c.by.Do(http.MethodPut, "/people/"+c.id, map[string]any{"name": "Somebody", "role": "viewer", "disabled": false})
+			})
 		}
 		both.Wait()
 		left, err := srv.API.Store.CountAdministrators(t.Context())

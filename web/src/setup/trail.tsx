@@ -153,11 +153,17 @@ function TrailRow({ line: l, zone, only, about }: { line: Line; zone: string; on
 
 type Difference = { field: string; was?: string; is?: string }
 
+/** A value as people read it: lists of words with commas, what is deeper as JSON. */
+const shown = (v: unknown): string => {
+  if (typeof v === 'string') return v
+  return Array.isArray(v) && v.every((x) => typeof x === 'string' || typeof x === 'number') ? v.join(', ') : JSON.stringify(v)
+}
+
 /** What changed, field by field; where nothing was there before, what is there since. */
 function differences(l: Pick<Line, 'before' | 'detail'>): Difference[] {
   const flat = (v: unknown, path: string, into: Map<string, string>): Map<string, string> => {
     if (v && typeof v === 'object' && !Array.isArray(v)) for (const [k, x] of Object.entries(v)) flat(x, path ? `${path}.${k}` : k, into)
-    else if (v !== undefined && v !== null) into.set(path, typeof v === 'string' ? v : JSON.stringify(v))
+    else if (v !== undefined && v !== null) into.set(path, shown(v))
     return into
   }
   const was = flat(l.before, '', new Map())
