@@ -889,3 +889,34 @@ func TestDoubledNamesAreRefused(t *testing.T) {
 		t.Errorf("a person's: %d %s", resp.StatusCode, text)
 	}
 }
+
+// Reports that somebody else made: reading one stands in the trail once an hour,
+// each export and remark by itself.
+func TestReadingReportsStandsInTheTrail(t *testing.T) {
+	f := setUp(t)
+	viewer := servertest.As(t, f.srv, f.url, auth.Viewer)
+	agreement := f.manager.Create("/agreements", agreement(f.service, func(s map[string]any) { s["from"] = "2026-01-01" }))
+	var draft struct{ ID string }
+	last := time.Now().UTC().AddDate(0, 0, -time.Now().UTC().Day()).Format("2006-01")
+	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": agreement, "period": last}, &draft)
+	f.manager.Must(http.MethodPut, "/reports/"+draft.ID, map[string]any{"remark": "A quiet month"}, nil)
+	for _, c := range []*servertest.Client{f.manager, viewer, viewer} {
+		c.Must(http.MethodGet, "/reports/"+draft.ID, nil, nil)
+	}
+	for _, format := range []string{"csv", "json"} {
+		if a := viewer.Do(http.MethodGet, "/reports/"+draft.ID+"/document?format="+format, nil); a.Status != 200 {
+			t.Errorf("%s: %s", format, a)
+		}
+	}
+	f.manager.Must(http.MethodDelete, "/reports/"+draft.ID, nil, nil)
+	var actions []string
+	for _, l := range did(t, f.manager, "&subject=report") {
+		actions = append(actions, l.Name+" "+l.Action)
+		if l.Action == "remark" && (string(l.Before) != `{"remark":""}` || !strings.Contains(string(l.Detail), "A quiet month")) {
+			t.Errorf("the remark: %s → %s", l.Before, l.Detail)
+		}
+	}
+	if got := strings.Join(actions, ", "); got != "A manager drop, A viewer export, A viewer export, A viewer read, A manager remark, A manager draft" {
+		t.Errorf("the trail: %s", got)
+	}
+}
