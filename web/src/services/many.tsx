@@ -61,7 +61,8 @@ export function ManyServices() {
       await Promise.all([work(), work(), work(), work()])
     },
   })
-  const ids = look.isPending ? [] : (found ?? []).flatMap((f) => f.candidates.flatMap((c) => c.trials.map((t) => t.id)))
+  // Two addresses of one host share their ping: one trial, named twice.
+  const ids = look.isPending ? [] : [...new Set((found ?? []).flatMap((f) => f.candidates.flatMap((c) => c.trials.map((t) => t.id))))]
   const trials = useTrials(ids)
   const byID = new Map((trials.data ?? []).map((t) => [t.id, t]))
   const results = (c: Candidate) => c.trials.map((t) => byID.get(t.id)).filter((t): t is Trial => t !== undefined)
