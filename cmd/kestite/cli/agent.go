@@ -36,7 +36,8 @@ func agentCommand() *cobra.Command {
 					return fmt.Errorf("--server %q is no URL; write it as https://kestite.example.org, several separated by commas", one)
 				}
 				if u.Scheme == "http" && !onThisMachine(u.Hostname()) && !plain {
-					return fmt.Errorf("--server %s would send the token, and the secrets of checks, in the clear; use https, or say --plain-http where the way is safe", one)
+					return fmt.Errorf("--server %s would send the token, and the secrets of checks, in "+
+						"the clear; use https, or say --plain-http where the way is safe", one)
 				}
 			}
 			policy, err := policyOf(allow, forbid)
@@ -99,8 +100,10 @@ func agentCommand() *cobra.Command {
 	f.StringVar(&dir, "data", "", "directory for what waits to be delivered (required)")
 	f.StringVar(&roots, "roots", "", "PEM file of the roots that targets' certificates have to lead to, instead of the system's")
 	f.StringVar(&echo, "echo", "", "address to answer UDP echo checks of other agents on, such as :8481; without it none are answered")
-	f.StringSliceVar(&allow, "allow", nil, "range of addresses that may be measured, such as 127.0.0.0/8; the longest prefix decides, and forbidding before allowing")
-	f.StringSliceVar(&forbid, "forbid", nil, "range of addresses that may not; without either: all but loopback, link-local, multicast and metadata addresses")
+	f.StringSliceVar(&allow, "allow", nil, "range of addresses that may be measured, such as 127.0.0.0/8; "+
+		"the longest prefix decides, and forbidding before allowing")
+	f.StringSliceVar(&forbid, "forbid", nil, "range of addresses that may not; without either: all but "+
+		"loopback, link-local, multicast and metadata addresses")
 	f.BoolVar(&plain, "plain-http", false, "take http:// for a server on another machine: whoever is on the way can read the token")
 	log.add(f)
 	cmd.MarkFlagRequired("token-file")

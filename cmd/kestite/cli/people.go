@@ -65,7 +65,8 @@ func resetCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s chooses a new password at the server's address followed by\n\n    %s\n\nuntil %s, once.\n", p.Name, link.Path, link.Expires.UTC().Format(time.RFC1123))
+			fmt.Fprintf(cmd.OutOrStdout(), "%s chooses a new password at the server's address "+
+				"followed by\n\n    %s\n\nuntil %s, once.\n", p.Name, link.Path, link.Expires.UTC().Format(time.RFC1123))
 			return nil
 		},
 	}

@@ -75,8 +75,9 @@ func serveCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the server",
-		Long:  "Runs the server on a PostgreSQL database. Every flag can be given as an environment variable too:\n--database is KESTITE_DATABASE, --log-level is KESTITE_LOG_LEVEL, and so on.",
-		Args:  exactly(),
+		Long: "Runs the server on a PostgreSQL database. Every flag can be given as an environment variable " +
+			"too:\n--database is KESTITE_DATABASE, --log-level is KESTITE_LOG_LEVEL, and so on.",
+		Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if err := fromEnvironment(cmd.Flags()); err != nil {
 				return err
@@ -85,7 +86,8 @@ func serveCommand() *cobra.Command {
 				return err
 			}
 			if o.DatabaseURL == "" {
-				return fmt.Errorf("--database is missing: give the URL of a PostgreSQL database, such as postgres://kestite@127.0.0.1:5432/kestite")
+				return fmt.Errorf("--database is missing: give the URL of a PostgreSQL database, " +
+					"such as postgres://kestite@127.0.0.1:5432/kestite")
 			}
 			if err := zoneFlag(o.Timezone); err != nil {
 				return err
@@ -122,10 +124,12 @@ func serveCommand() *cobra.Command {
 	f.StringVar(&o.Organisation, "organisation", "", "name of the organisation, until a person names it (without it: My organisation)")
 	f.StringVar(&o.Timezone, "timezone", "", "IANA zone of its months, until a person chooses it (without it: UTC)")
 	f.BoolVar(&o.SecureCookie, "secure-cookie", false, "send the session cookie over HTTPS only (set it behind a TLS proxy)")
-	f.StringVar(&o.CertFile, "tls-cert", "", "file with the certificate (PEM, with what leads to its root): HTTPS is spoken; renewed without a restart")
+	f.StringVar(&o.CertFile, "tls-cert", "", "file with the certificate (PEM, with what leads to its "+
+		"root): HTTPS is spoken; renewed without a restart")
 	f.StringVar(&o.TLSKeyFile, "tls-key", "", "file with its key (PEM)")
 	f.StringSliceVar(&proxies, "proxy", nil, "range of addresses of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8")
-	f.StringVar(&o.KeyFile, "key-file", "", "file with the key that secrets and second factors are encrypted with; made when missing, the same on all servers")
+	f.StringVar(&o.KeyFile, "key-file", "", "file with the key that secrets and second factors are encrypted "+
+		"with; made when missing, the same on all servers")
 	log.add(f)
 	return cmd
 }
@@ -153,7 +157,8 @@ func warnings(o server.Options) {
 	}
 	host, _, err := net.SplitHostPort(o.Listen)
 	if err == nil && o.CertFile == "" && !o.SecureCookie && !onThisMachine(host) {
-		o.Log.Warn("passwords and tokens go in the clear to other machines: give --tls-cert and --tls-key, or listen on 127.0.0.1 behind a proxy that speaks HTTPS and say --secure-cookie", "listen", o.Listen)
+		o.Log.Warn("passwords and tokens go in the clear to other machines: give --tls-cert and --tls-key, "+
+			"or listen on 127.0.0.1 behind a proxy that speaks HTTPS and say --secure-cookie", "listen", o.Listen)
 	}
 }
 
@@ -161,7 +166,8 @@ func warnings(o server.Options) {
 func warnOfOwner(ctx context.Context, srv *server.Server, log *slog.Logger) error {
 	owns, err := srv.API.Store.Owns(ctx)
 	if owns {
-		log.Warn("the server works with the role that owns the tables, so that the trail could be changed by it: run kestite migrate --worker ROLE with the owner, and serve with that role (docs/operation.md)")
+		log.Warn("the server works with the role that owns the tables, so that the trail could be changed by it: " +
+			"run kestite migrate --worker ROLE with the owner, and serve with that role (docs/operation.md)")
 	}
 	return err
 }
@@ -180,7 +186,8 @@ func zoneFlag(name string) error {
 func announce(w io.Writer, srv *server.Server) {
 	fmt.Fprintf(w, "Kestite is at %s\n", srv.URL)
 	if srv.FirstToken != "" {
-		fmt.Fprintf(w, "Nobody can sign in yet. Open %s/first and make the first account with this one-time token:\n\n    %s\n\n", srv.URL, srv.FirstToken)
+		fmt.Fprintf(w, "Nobody can sign in yet. Open %s/first and make the first "+
+			"account with this one-time token:\n\n    %s\n\n", srv.URL, srv.FirstToken)
 	}
 }
 
