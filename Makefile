@@ -3,7 +3,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := help
 .PHONY: help install build demo demo-reset dev test lint bench types sql pictures fuzz fuzz-answers soak clean
 
-GO_FILES := $(shell find cmd core server agent instrument standin demo web \( -name '*.go' -o -name '*.sql' \) -not -path '*/node_modules/*' 2>/dev/null)
+GO_FILES := $(shell find cmd core server agent instrument standin demo web \( -name '*.go' -o -name '*.sql' -o -name '*.ttf' -o -name '*.json' \) -not -path '*/node_modules/*' 2>/dev/null)
 WEB_FILES := $(shell find web/src web/public web/scripts web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
@@ -49,6 +49,7 @@ lint: bin/kestite ## vet, staticcheck, gofmt, tsc, eslint, front-end budget
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go run $(STATICCHECK) ./...
+	bash scripts/generated.sh check
 	cd web && npm run -s lint && npm run -s budget
 
 bench: bin/kestite ## measure; docs/benchmarks.md says what
@@ -60,6 +61,7 @@ types: ## regenerate the OpenAPI document and the front end's types from the Go 
 
 sql: ## regenerate the Go code of the queries (builds sqlc, some minutes the first time)
 	go run github.com/sqlc-dev/sqlc/cmd/sqlc@v1.31.1 generate
+	bash scripts/generated.sh sign
 
 pictures: ## take docs/screenshots from a running demo
 	go run ./e2e/pictures -out docs/screenshots

@@ -159,7 +159,7 @@ func (a *Agent) heard(x clock.Exchange) {
 // ask asks for assignments once.
 func (a *Agent) ask(ctx context.Context, known string, wait int64) (wire.Assignments, error) {
 	a.mu.Lock()
-	rep := wire.Report{
+	rep := wire.Saying{
 		Instance: a.instance,
 		Version:  a.Version, Known: known, WaitS: wait, Clock: span.Of(a.Now()),
 		Backlog: a.Store.Backlog(), LatenessMS: percentile(a.lateness, 0.99), Complaint: a.complaint(),
@@ -440,7 +440,7 @@ func (a *Agent) judged(ctx context.Context, c wire.Check, at span.Instant, began
 	for name, v := range r.Measures {
 		values[kind.Index(name)] = v
 	}
-	if o, why := m.Judge(kind, int64(at), values, c.Limits); o > r.Outcome {
+	if o, why := m.Rate(kind, int64(at), values, c.Limits); o > r.Outcome {
 		r.Outcome, r.Detail = o, strings.TrimSuffix(why+"; "+r.Detail, "; ")
 	}
 	if r.Outcome != measure.Failed {

@@ -84,7 +84,7 @@ type DoubledError struct{ Detail string }
 func (e *DoubledError) Error() string { return e.Detail }
 
 // Assignments asks what to measure.
-func (c *Client) Assignments(ctx context.Context, rep wire.Report) (out wire.Assignments, err error) {
+func (c *Client) Assignments(ctx context.Context, rep wire.Saying) (out wire.Assignments, err error) {
 	return out, c.post(ctx, wire.PathAssignments, rep, &out, time.Duration(rep.WaitS)*time.Second)
 }
 

@@ -68,7 +68,7 @@ func scale(b *testing.B, checks []wire.Check, during time.Duration) {
 				json.NewEncoder(w).Encode(wire.Receipt{Stored: len(batch.Measurements)})
 				return
 			}
-			var rep wire.Report
+			var rep wire.Saying
 			read(r, &rep)
 			if rep.Known != "" {
 				select {

@@ -9,12 +9,12 @@ import (
 
 	"kestite/core/account"
 	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/demo"
 	"kestite/server"
-	"kestite/server/catalogue"
 	"kestite/server/store/storetest"
 	"kestite/standin"
 )
@@ -39,13 +39,13 @@ func accounts(t *testing.T, srv *server.Server, now time.Time) map[string]*accou
 	if err != nil {
 		t.Fatal(err)
 	}
-	snap, err := srv.API.Catalogue.Snapshot(ctx)
+	snap, err := srv.API.Definitions.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
 	out := map[string]*account.Account{}
 	for n := range 13 {
-		p := calendar.Month(span.Of(now), loc).Next(-n)
+		p := calendar.MonthAt(span.Of(now), loc).Next(-n)
 		open, err := srv.API.Books.Open(ctx, snap, p, span.Of(now), nil, catalogue.Live(snap.Agreements))
 		if err != nil {
 			t.Fatal(err)
@@ -111,7 +111,7 @@ func history(t *testing.T, srv *server.Server) {
 
 // Raw measurements of the last three days are there at their true interval.
 func raw(t *testing.T, srv *server.Server) {
-	snap, err := srv.API.Catalogue.Snapshot(ctx)
+	snap, err := srv.API.Definitions.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -187,7 +187,7 @@ func standIns(t *testing.T, srv *server.Server) {
 	for _, w := range world.Webs {
 		ports[w.Addr] = w.URL()
 	}
-	snap, err := srv.API.Catalogue.Snapshot(ctx)
+	snap, err := srv.API.Definitions.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -47,8 +47,8 @@ type script struct {
 
 func newScript(from, to span.Instant, loc *time.Location) *script {
 	s := &script{from: from, to: to, loc: loc, services: map[string][]event{}, places: map[string][]event{}}
-	present := calendar.Month(to, loc)
-	for m := calendar.Month(from, loc); m.Span().From < to; m = m.Next(1) {
+	present := calendar.MonthAt(to, loc)
+	for m := calendar.MonthAt(from, loc); m.Span().From < to; m = m.Next(1) {
 		if m.Name() == present.Name() {
 			s.present(m)
 		} else {
@@ -84,7 +84,7 @@ func (s *script) past(m calendar.Period) {
 		}
 	}
 	// One slow week: freight booking, the third month of the scenario.
-	if m.Name() == calendar.Month(s.from, s.loc).Next(2).Name() {
+	if m.Name() == calendar.MonthAt(s.from, s.loc).Next(2).Name() {
 		for d := range int64(7) {
 			s.add("freight-booking", when.From.Add((9+d)*span.Day+9*span.Hour), 5*span.Hour, slow)
 		}
@@ -151,11 +151,11 @@ func moment(r *rand.Rand, within span.Span) span.Instant {
 func (s *script) agents(m calendar.Period) {
 	when := m.Span()
 	r := seeded("agents", m.Name())
-	if r.IntN(2) == 0 || m.Name() == calendar.Month(s.to, s.loc).Name() {
+	if r.IntN(2) == 0 || m.Name() == calendar.MonthAt(s.to, s.loc).Name() {
 		at := when.From.Add(5*span.Day + 23*span.Hour)
 		s.places["eskerby"] = append(s.places["eskerby"], event{span.Span{From: at, To: at.Add(int64(4+r.IntN(5)) * span.Hour)}, silent})
 	}
-	if m.Name() == calendar.Month(s.to, s.loc).Next(-2).Name() {
+	if m.Name() == calendar.MonthAt(s.to, s.loc).Next(-2).Name() {
 		at := when.From.Add(16*span.Day + 10*span.Hour)
 		for _, l := range locations {
 			s.places[l.id] = append(s.places[l.id], event{span.Span{From: at, To: at.Add(40 * span.Minute)}, silent})

@@ -37,7 +37,7 @@ func Load(ctx context.Context, srv *server.Server, now time.Time, tell func(stri
 		return err
 	}
 	end := span.Of(now)
-	start := calendar.Month(end, loc).Next(-months).Span().From
+	start := calendar.MonthAt(end, loc).Next(-months).Span().From
 	tell("definitions")
 	if err := define(ctx, srv.API, start.Time().In(loc)); err != nil {
 		return err
@@ -56,7 +56,7 @@ func Load(ctx context.Context, srv *server.Server, now time.Time, tell func(stri
 		return err
 	}
 	tell("reports of past months")
-	return reports(ctx, srv, calendar.Month(end, loc), loc)
+	return reports(ctx, srv, calendar.MonthAt(end, loc), loc)
 }
 
 // reports publishes the months before the last one; that one is left to do.
@@ -311,7 +311,7 @@ func verdictOf(kind measure.Kind, c checkDef, values []float64) (measure.Outcome
 	if kind.Name == measure.Ping.Name && values[0] == 0 {
 		return measure.OK, ""
 	}
-	return kind.Judge(values, c.spec.Limits)
+	return kind.Rate(values, c.spec.Limits)
 }
 
 func save(ctx context.Context, srv *server.Server, lane int32, h laneHistory) error {

@@ -151,7 +151,11 @@ func (r *reporting) token(ctx context.Context, srv *server.Server, check string)
 		return t, nil
 	}
 	token, hash := auth.NewToken("kesr_")
-	if err := srv.API.Store.PutReportIn(ctx, db.PutReportInParams{CheckID: check, TokenHash: hash, MadeBy: People[0].Name}); err != nil {
+	astrid, err := by(ctx, srv.API, 0)
+	if err != nil {
+		return "", err
+	}
+	if err := srv.API.Store.PutReportIn(ctx, db.PutReportInParams{CheckID: check, TokenHash: hash, MadeBy: astrid.Kept()}); err != nil {
 		return "", err
 	}
 	if r.tokens == nil {
@@ -253,7 +257,11 @@ func ensureToken(ctx context.Context, srv *server.Server, location, file string)
 		}
 	}
 	token, hash := auth.NewToken("kesa_")
-	if _, err := srv.API.Store.AddAgent(ctx, db.AddAgentParams{Location: location, TokenHash: hash, CreatedBy: People[0].Name}); err != nil {
+	astrid, err := by(ctx, srv.API, 0)
+	if err != nil {
+		return err
+	}
+	if _, err := srv.API.Store.AddAgent(ctx, db.AddAgentParams{Location: location, TokenHash: hash, CreatedBy: astrid.Kept()}); err != nil {
 		return err
 	}
 	return os.WriteFile(file, []byte(token+"\n"), 0o600)

@@ -12,11 +12,13 @@ import (
 	"slices"
 	"time"
 
+	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/server/api"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
 	"kestite/standin"
@@ -177,7 +179,7 @@ var promises = []promise{
 	{"freight-desk", definition.AgreementSpec{Name: "Freight booking", Customer: "Freight desk", Service: "freight-booking", TargetPercent: "99.5", ServiceHours: hours(everyDay, "05:00", "23:00"), DegradedWeightPercent: "50", Maintenance: exclude(24, 6)}, 0.3, 0.05},
 	{"sailing-board", definition.AgreementSpec{Name: "Sailing board", Customer: "Passenger division", Service: "sailing-board", TargetPercent: "99.9"}, 0.12, 0},
 	{"departure", definition.AgreementSpec{Name: "Departure check-in", Customer: "Port authority", Service: "departure", TargetPercent: "99.5"}, 0, 0},
-	{"crew-roster", definition.AgreementSpec{Name: "Crew roster", Service: "crew-roster", TargetPercent: "99", ServiceHours: hours(weekdays, "06:00", "20:00"), Maintenance: exclude(24, 8)}, 0.04, 0},
+	{"crew-roster", definition.AgreementSpec{Name: "Crew roster", Service: "crew-roster", TargetPercent: "99", Period: &definition.Cycle{Unit: calendar.Quarter}, ServiceHours: hours(weekdays, "06:00", "20:00"), Maintenance: exclude(24, 8)}, 0.04, 0},
 	{"messages", definition.AgreementSpec{Name: "Customer messages", Service: "customer-messages", TargetPercent: "99", MinOutageS: 120}, 0.03, 0.01},
 	{"card-acquirer", definition.AgreementSpec{Name: "Card acquirer", Customer: "", Service: "card-acquirer", TargetPercent: "99.9", Unmeasured: definition.UnmeasuredExclude}, 0.5, 0},
 }
@@ -453,9 +455,9 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 	if err != nil {
 		return err
 	}
-	ch := catalogue.Change{By: astrid, Reason: "first set-up", At: start}
+	ch := defining.Change{By: astrid, Reason: "first set-up", At: start}
 	create := func(kind, id string, spec catalogue.Spec) error {
-		_, err := s.Catalogue.Create(ctx, kind, id, "", spec, ch)
+		_, err := s.Definitions.Create(ctx, kind, id, "", spec, ch)
 		return err
 	}
 	for _, l := range locations {
@@ -492,7 +494,7 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 		if err != nil {
 			return err
 		}
-		if err := s.Store.PutSecret(ctx, db.PutSecretParams{Credential: sub.id, Sealed: sealed, ChangedBy: People[0].Name}); err != nil {
+		if err := s.Store.PutSecret(ctx, db.PutSecretParams{Credential: sub.id, Sealed: sealed, ChangedBy: astrid.Kept()}); err != nil {
 			return err
 		}
 	}
@@ -504,8 +506,8 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 			return err
 		}
 	}
-	now := catalogue.Change{By: astrid, Reason: "how the harbours reach each other"}
-	if _, err := s.Catalogue.Create(ctx, catalogue.PairPlan, "harbours", "", harbours, now); err != nil {
+	now := defining.Change{By: astrid, Reason: "how the harbours reach each other"}
+	if _, err := s.Definitions.Create(ctx, catalogue.PairPlan, "harbours", "", harbours, now); err != nil {
 		return err
 	}
 	for _, p := range promises {

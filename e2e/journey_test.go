@@ -274,8 +274,8 @@ func TestEditKeepsWhatItDoesNotShow(t *testing.T) {
 		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/agreements/tickets-passenger"), s.Until("the form", "document.querySelector('[data-summary=own]')"),
 		s.Reads("Kept as they are, since this form does not show them: the times agreed for maintenance, excused suppliers."),
 		s.Until("how the other promises fared", "[...document.querySelectorAll('section .entry')].some((e) => e.innerText.includes('all promises beside it met'))"),
-		s.Fill("Outages a month, at most", "nine"), s.Click("Save as revision"), s.Reads("A whole number"),
-		s.Fill("Outages a month, at most", "9"), s.Fill("Mean time to restore, at most", ""), s.Click("Save as revision"),
+		s.Fill("Outages a period, at most", "nine"), s.Click("Save as revision"), s.Reads("A whole number"),
+		s.Fill("Outages a period, at most", "9"), s.Fill("Mean time to restore, at most", ""), s.Click("Save as revision"),
 		s.Until("the list", "location.pathname === '/agreements'"),
 	)
 	after := read()
@@ -288,6 +288,39 @@ func TestEditKeepsWhatItDoesNotShow(t *testing.T) {
 	if !reflect.DeepEqual(after.Spec, before.Spec) {
 		t.Errorf("it was\n%v\nand is\n%v", before.Spec, after.Spec)
 	}
+}
+
+// A correction says why, and from then on accounts the period that it names; an
+// edit leaves that alone. The band goes by the quarter, and each row says its own period.
+func TestACorrectionAndABandByTheQuarter(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/agreements/messages"))
+	present := func(revision int) string {
+		return fmt.Sprintf("document.querySelector('[data-accounting]')?.innerText.includes('is accounted by revision %d.')", revision)
+	}
+	oslo, err := time.LoadLocation(demo.Zone)
+	s.do(err)
+	month := time.Now().In(oslo).Format("January 2006")
+	s.do(
+		s.Until("who accounts the present period", present(1)),
+		s.Fill("Target", "98.5"), s.Click("Save as revision 2"), s.Until("the list", "location.pathname === '/agreements'"),
+		s.Go(s.srv.URL+"/agreements/messages"), s.Until("the present period as it was", present(1)), s.Reads("Revision 2, which this form shows, counts from"),
+		s.Choose("Counts from", month), s.Fill("Target", "98"), s.Click("Save as revision 3"), s.Reads("A correction says why"),
+		s.Fill("Why this correction", "The contract says 98 %."), s.Click("Save as revision 3"), s.Until("the list", "location.pathname === '/agreements'"),
+		s.Go(s.srv.URL+"/agreements/messages"), s.Until("the present period corrected", present(3)),
+	)
+	s.do(
+		s.Go(s.srv.URL+"/"), s.Until("an agreement by the quarter", "document.querySelector('[data-agreement=crew-roster] [data-own-period]')"),
+		s.Until("the band by the quarter", `(() => {
+			const band = document.querySelector('.band select')
+			Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(band, 'quarter')
+			return band.dispatchEvent(new Event('change', { bubbles: true }))
+		})()`),
+		s.Until("its own period to be the band", "location.search.includes('-Q') && document.querySelector('[data-agreement=crew-roster]') && !document.querySelector('[data-agreement=crew-roster] [data-own-period]')"),
+		s.Until("the others' month", "document.querySelector('[data-agreement=sailing-board] [data-own-period]')"),
+		s.Type("["), s.Until("the quarter before", "document.querySelector('.statement')?.innerText.includes('agreements were met')"),
+		s.Type("."), s.Until("the present month", "!location.search.includes('period=')"),
+	)
 }
 
 // What is retired by mistake comes back; what it was stays.
@@ -359,7 +392,7 @@ func TestKeys(t *testing.T) {
 		s.Type("/"), s.Until("the finder", "document.querySelector('[role=dialog] input')"),
 		s.Type("sailing service"), s.Until("the hit", "document.querySelector('[role=option]')?.innerText.includes('Sailing board')"),
 		s.Type("\r"), s.Until("the service", "location.pathname === '/services/sailing-board'"),
-		s.Type("?"), s.Reads("the month before, the month after"),
+		s.Type("?"), s.Reads("on the band: the time before, the time after"),
 	)
 }
 

@@ -91,7 +91,7 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 		r.Outcome, r.Values, r.Detail = measure.Error, nil, x.mask(err.Error())
 		return r
 	}
-	r.Outcome, r.Detail = measure.HTTP.Judge(values, t.Limits)
+	r.Outcome, r.Detail = measure.HTTP.Rate(values, t.Limits)
 	if x.cut && r.Outcome < measure.Degraded {
 		r.Outcome, r.Detail = measure.Degraded, fmt.Sprintf("the body is longer than the %d bytes that are read of it", x.size)
 	}

@@ -64,7 +64,7 @@ func ticketOffice(t *testing.T) *httptest.Server {
 	return server
 }
 
-func TestHTTPAsksAndJudges(t *testing.T) {
+func TestHTTPAsksAndRates(t *testing.T) {
 	server := ticketOffice(t)
 	s := instrument.NewSet(instrument.LocalPolicy())
 	s.Roots = server.Client().Transport.(*http.Transport).TLSClientConfig.RootCAs

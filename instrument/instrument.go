@@ -129,7 +129,7 @@ func (s *Set) Measure(ctx context.Context, t Task) Result {
 
 // judged applies the limits to values that were measured.
 func judged(kind measure.Kind, values []float64, limits []measure.Limit) Result {
-	outcome, why := kind.Judge(values, limits)
+	outcome, why := kind.Rate(values, limits)
 	return Result{Outcome: outcome, Values: values, Detail: why}
 }
 

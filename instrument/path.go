@@ -87,7 +87,7 @@ func (s *Set) path(ctx context.Context, t Task) Result {
 		r.Detail = trace.End
 		return r
 	}
-	r.Outcome, r.Detail = measure.Path.Judge(r.Values, t.Limits)
+	r.Outcome, r.Detail = measure.Path.Rate(r.Values, t.Limits)
 	if changed != "" {
 		r.Detail = strings.TrimPrefix(r.Detail+"; the route changed: "+changed, "; ")
 	}

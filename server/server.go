@@ -15,7 +15,7 @@ import (
 
 	"kestite/server/api"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/ingest"
 	"kestite/server/inward"
@@ -127,21 +127,21 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	if err != nil {
 		return err
 	}
-	cat := catalogue.New(s)
-	srv.Judge = &judge.Judge{Store: s, Catalogue: cat, Now: o.Now, Log: o.Log}
-	taking := &ingest.Ingest{Store: s, Catalogue: cat, Now: o.Now}
-	within := &inward.Inward{Store: s, Catalogue: cat, Ingest: taking, Now: o.Now}
+	definitions := defining.New(s)
+	srv.Judge = &judge.Judge{Store: s, Definitions: definitions, Now: o.Now, Log: o.Log}
+	taking := &ingest.Ingest{Store: s, Definitions: definitions, Now: o.Now}
+	within := &inward.Inward{Store: s, Definitions: definitions, Ingest: taking, Now: o.Now}
 	rosters := &share.Rosters{Store: s, Now: o.Now}
 	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Log: o.Log, Now: o.Now}); err != nil {
 		return err
 	}
 	factor := &auth.Factor{Vault: seal}
 	sessions := auth.NewSessions(s, factor, o.secure(), o.Now, api.NoSession(o.Log))
-	books := &history.Books{Store: s, Catalogue: cat}
+	books := &history.Books{Store: s, Definitions: definitions}
 	srv.API = &api.Server{
-		Store: s, Catalogue: cat, Sessions: sessions, Books: books, Proxies: o.Proxies,
+		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Proxies: o.Proxies,
 		People: &people.People{Store: s, Sessions: sessions, Factor: factor, Now: o.Now},
-		Desk:   &publish.Desk{Store: s, Catalogue: cat, Books: books},
+		Desk:   &publish.Desk{Store: s, Definitions: definitions, Books: books},
 		Ingest: taking, Inward: within, Rosters: rosters,
 		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
 	}

@@ -53,8 +53,8 @@ type Trial struct {
 	Check Check  `json:"check"`
 }
 
-// Report is what an agent says of itself with every request for assignments.
-type Report struct {
+// Saying is what an agent says of itself with every request for assignments.
+type Saying struct {
 	// Instance differs from one process to the next.
 	Instance string `json:"instance"`
 	Version  string `json:"version"`

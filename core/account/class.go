@@ -227,12 +227,4 @@ func (c *Clauses) tolerated(states span.Timeline[verdict.Views], view int) span.
 	return short
 }
 
-func complement(set span.Set, within span.Span) span.Set {
-	var out []span.Span
-	at := within.From
-	for _, s := range set {
-		out = append(out, span.Span{From: at, To: s.From})
-		at = s.To
-	}
-	return span.Union(append(out, span.Span{From: at, To: within.To})...)
-}
+func complement(set span.Set, within span.Span) span.Set { return span.Set{within}.Without(set) }

@@ -2,6 +2,7 @@ package calendar
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -151,14 +152,49 @@ func (r Recurrence) Starts(from, to span.Instant) ([]span.Instant, error) {
 		return slices.Clone(r.kept[first:max(first, last)]), nil
 	}
 	var out []span.Instant
-	keep := func(w Wall) {
+	err := r.walls(to, func(w Wall) {
 		if i := w.Instant(r.Location, Shift); i >= from && i < to && i <= r.until && !r.exdates[w.utc.UnixMilli()] {
 			out = append(out, i)
 		}
+	})
+	return sortedInstants(out), err
+}
+
+// Walls returns the starts in [from, to) as wall readings, in order, two where a
+// clock change lets two readings be one instant. It fails where Starts does.
+func (r Recurrence) Walls(from, to span.Instant) ([]Wall, error) {
+	var out []Wall
+	err := r.walls(to, func(w Wall) {
+		if i := w.Instant(r.Location, Shift); i >= from && i < to && i <= r.until && !r.exdates[w.utc.UnixMilli()] {
+			out = append(out, w)
+		}
+	})
+	slices.SortFunc(out, func(a, b Wall) int { return a.utc.Compare(b.utc) })
+	return out, err
+}
+
+// Except returns the recurrence without the starts at some wall readings.
+func (r Recurrence) Except(walls []Wall) Recurrence {
+	if len(walls) == 0 {
+		return r
 	}
+	r.exdates = maps.Clone(r.exdates)
+	gone := map[span.Instant]bool{}
+	for _, w := range walls {
+		r.exdates[w.utc.UnixMilli()] = true
+		gone[w.Instant(r.Location, Shift)] = true
+	}
+	if r.kept != nil {
+		r.kept = slices.DeleteFunc(slices.Clone(r.kept), func(i span.Instant) bool { return gone[i] })
+	}
+	return r
+}
+
+// walls gives every wall reading of the rule up to about an instant, in no certain order.
+func (r Recurrence) walls(to span.Instant, keep func(Wall)) error {
 	if r.rule == nil {
 		keep(r.Start)
-		return out, nil
+		return nil
 	}
 	const margin = 2 * span.Day // an offset and a clock change are shorter
 	horizon := min(to, r.until).Add(margin).Time()
@@ -178,12 +214,12 @@ func (r Recurrence) Starts(from, to span.Instant) ([]span.Instant, error) {
 		return !tooMany
 	}
 	if err := r.each(horizon, take); err != nil {
-		return nil, err
+		return err
 	}
 	if tooMany {
-		return nil, fmt.Errorf("the rule has more than %d starts up to %s; use a longer interval or a later start", maxStarts, to)
+		return fmt.Errorf("the rule has more than %d starts up to %s; use a longer interval or a later start", maxStarts, to)
 	}
-	return sortedInstants(out), nil
+	return nil
 }
 
 // Expanded returns the recurrence with its starts before an instant kept, for

@@ -55,6 +55,15 @@ func Within(path string, err error) error {
 	return err
 }
 
+// Instead says a fault of another field; other errors stay as they are.
+func Instead(path string, err error) error {
+	var f *Fault
+	if errors.As(err, &f) {
+		return &Fault{path, f.Message}
+	}
+	return err
+}
+
 func fault(path, format string, args ...any) error { return Faultf(path, format, args...) }
 
 // Compiled is a bundle with its times and zones resolved.
@@ -63,7 +72,7 @@ type Compiled struct {
 	Span    span.Span
 	Windows []CompiledWindow
 	Hours   map[string]calendar.Hours // by agreement id
-	// Epochs cut time where the revision of some service changes, in order.
+	// Epochs cut time, in order, so that in each the services have one order.
 	Epochs []Epoch
 	// Services holds every service's revisions in time order, by id.
 	Services map[string]Services

@@ -77,7 +77,7 @@ func validFollows(names []string) error {
 	return nil
 }
 
-// Validate of defaults, as far as they can be judged without the checks.
+// Validate of defaults, as far as can be told without the checks.
 func (d CheckDefaults) Validate() error {
 	if d.Quorum != "" {
 		var q Quorum

@@ -8,7 +8,8 @@ import (
 	"kestite/core/span"
 )
 
-// Epoch is a time in which no service's revision changes.
+// Epoch is a time in which services depend on each other in no circle, whatever
+// each of them depended on at some time of it.
 type Epoch struct {
 	span.Span
 	// Order lists the services so that each comes after those it depends on then.
@@ -35,65 +36,85 @@ func (c *Compiled) dependencies() error {
 			}
 		}
 	}
-	cuts := []span.Instant{span.Beginning}
-	for _, s := range c.Bundle.Services {
-		for _, at := range []*span.Instant{s.From, s.Until} {
-			if at != nil {
-				cuts = append(cuts, *at)
-			}
-		}
+	if order, _, _, fits := c.order(c.everNeeds); fits {
+		c.Epochs = []Epoch{{span.All, order}}
+		return nil
 	}
-	slices.Sort(cuts)
-	cuts = slices.Compact(cuts)
+	// A circle of what stood at different times may be none at any one of them.
+	cuts := c.cuts()
 	for i, from := range cuts {
 		e := Epoch{Span: span.Span{From: from, To: span.End}}
 		if i+1 < len(cuts) {
 			e.To = cuts[i+1]
 		}
-		var err error
-		if e.Order, err = c.order(e); err != nil {
-			return err
+		order, id, member, fits := c.order(func(id string) []string { return c.needs(id, from) })
+		if !fits {
+			return c.circle(e, id, member)
 		}
+		e.Order = order
 		c.Epochs = append(c.Epochs, e)
 	}
 	return nil
 }
 
-// order lists the services so that each comes after those it depends on in an
-// epoch; a circle is refused.
-func (c *Compiled) order(e Epoch) ([]string, error) {
+// cuts are the instants at which the revision of some service changes, in order.
+func (c *Compiled) cuts() []span.Instant {
+	out := []span.Instant{span.Beginning}
+	for _, s := range c.Bundle.Services {
+		for _, at := range []*span.Instant{s.From, s.Until} {
+			if at != nil {
+				out = append(out, *at)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// order lists the services so that each comes after those that needs gives for
+// it; fits is false where a circle forbids that, which leads from id over member.
+func (c *Compiled) order(needs func(id string) []string) (list []string, id, member string, fits bool) {
 	const (
 		fresh = iota
 		open
 		done
 	)
-	var out []string
 	mark := map[string]int{}
-	var visit func(id string) error
-	visit = func(id string) error {
-		mark[id] = open
-		for _, member := range c.needs(id, e.From) {
-			switch mark[member] {
+	var visit func(string) bool
+	visit = func(of string) bool {
+		mark[of] = open
+		for _, m := range needs(of) {
+			switch mark[m] {
 			case open:
-				return c.circle(e, id, member)
+				id, member = of, m
+				return false
 			case fresh:
-				if err := visit(member); err != nil {
-					return err
+				if !visit(m) {
+					return false
 				}
 			}
 		}
-		mark[id] = done
-		out = append(out, id)
-		return nil
+		mark[of] = done
+		list = append(list, of)
+		return true
 	}
 	for _, s := range c.Bundle.Services {
-		if mark[s.ID] == fresh {
-			if err := visit(s.ID); err != nil {
-				return nil, err
-			}
+		if mark[s.ID] == fresh && !visit(s.ID) {
+			return nil, id, member, false
 		}
 	}
-	return out, nil
+	return list, "", "", true
+}
+
+// everNeeds lists all that a service depends on directly in any of its revisions.
+func (c *Compiled) everNeeds(id string) []string {
+	var out []string
+	for _, s := range c.Services[id] {
+		for _, g := range s.DependsOn {
+			out = append(out, g.Services...)
+		}
+	}
+	return out
 }
 
 // needs lists all that a service depends on directly at an instant.
@@ -137,26 +158,34 @@ func orWord(i span.Instant, word string) string {
 // dependsOn says whether service a depends on b at any one instant, through
 // others too, and since when.
 func (c *Compiled) dependsOn(a, b string) (span.Instant, bool) {
-	for _, e := range c.Epochs {
-		seen := map[string]bool{}
-		var visit func(string) bool
-		visit = func(id string) bool {
-			for _, member := range c.needs(id, e.From) {
-				if member == b {
-					return true
-				}
-				if !seen[member] {
-					seen[member] = true
-					if visit(member) {
-						return true
-					}
-				}
-			}
-			return false
-		}
-		if visit(a) {
-			return e.From, true
+	if !reaches(a, b, c.everNeeds) {
+		return 0, false
+	}
+	for _, from := range c.cuts() {
+		if reaches(a, b, func(id string) []string { return c.needs(id, from) }) {
+			return from, true
 		}
 	}
 	return 0, false
+}
+
+// reaches says whether the needs of a lead to b.
+func reaches(a, b string, needs func(string) []string) bool {
+	seen := map[string]bool{}
+	var visit func(string) bool
+	visit = func(id string) bool {
+		for _, member := range needs(id) {
+			if member == b {
+				return true
+			}
+			if !seen[member] {
+				seen[member] = true
+				if visit(member) {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	return visit(a)
 }

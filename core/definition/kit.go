@@ -13,7 +13,7 @@ type KitSpec struct {
 	Name       string      `json:"name" minLength:"1" maxLength:"80"`
 	Note       string      `json:"note,omitempty" maxLength:"2000"`
 	Parameters []Parameter `json:"parameters,omitempty" maxItems:"20"`
-	Checks     []CheckSpec `json:"checks" minItems:"1" maxItems:"100" doc:"Service and locations are those it is applied to; what stands here is not used"`
+	Checks     []CheckSpec `json:"checks" bounds:"filled" minItems:"1" maxItems:"100" doc:"Service and locations are those it is applied to; what stands here is not used"`
 }
 
 // Parameter is what differs from one use of a kit to the next.
@@ -93,7 +93,7 @@ func (k KitSpec) Fill(service string, locations []string, values map[string]stri
 		if err := json.Unmarshal(text, &out[i]); err != nil {
 			return nil, fault(path, "with these values it cannot be read: %v", err)
 		}
-		if err := out[i].Validate(); err != nil {
+		if err := Valid(out[i]); err != nil {
 			return nil, Within(path, err)
 		}
 	}

@@ -56,7 +56,7 @@ type PairRef struct {
 // PairKinds are the kinds of check that are made between locations.
 var PairKinds = []string{measure.Ping.Name, measure.Path.Name, measure.UDP.Name}
 
-// Validate of a plan, as far as it can be judged alone.
+// Validate of a plan, as far as can be told of it alone.
 func (p PairPlanSpec) Validate() error {
 	if err := called("name", p.Name); err != nil {
 		return err

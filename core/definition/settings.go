@@ -4,7 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"net"
+	"net/netip"
 	"net/url"
 	"regexp"
 	"regexp/syntax"
@@ -173,8 +173,8 @@ func (d DNSSettings) Server() (string, error) {
 	if d.Resolver == "" {
 		return "", nil
 	}
-	if net.ParseIP(d.Resolver) != nil || hostName.MatchString(d.Resolver) {
-		return net.JoinHostPort(d.Resolver, "53"), nil
+	if isAddress(d.Resolver) || hostName.MatchString(d.Resolver) {
+		return WithPort(d.Resolver, "53"), nil
 	}
 	if _, _, err := HostPort(d.Resolver); err != nil {
 		return "", fmt.Errorf("%q is no resolver; write it as 127.0.0.1 or 127.0.0.1:53", d.Resolver)
@@ -393,7 +393,7 @@ func isASCII(s string) bool {
 
 // isHost says whether s is an address or the name of a host.
 func isHost(s string) bool {
-	if net.ParseIP(s) != nil {
+	if isAddress(s) {
 		return true
 	}
 	ascii, err := ASCIIName(s)
@@ -436,14 +436,38 @@ func ValidTarget(kind, target string) error {
 
 // HostPort splits a target such as "tickets.skerry.example:443" or "[::1]:443".
 func HostPort(target string) (host string, port int, err error) {
-	host, text, err := net.SplitHostPort(target)
-	if err == nil {
-		port, err = strconv.Atoi(text)
+	colon := strings.LastIndexByte(target, ':')
+	if colon < 0 {
+		colon = len(target)
 	}
+	host, text := target[:colon], strings.TrimPrefix(target[colon:], ":")
+	if inside, bracketed := strings.CutPrefix(host, "["); bracketed {
+		host, bracketed = strings.CutSuffix(inside, "]")
+		if !bracketed || !strings.Contains(host, ":") {
+			host = ""
+		}
+	} else if strings.Contains(host, ":") { // an IPv6 address without brackets
+		host = ""
+	}
+	port, err = strconv.Atoi(text)
 	if err != nil || port < 1 || port > 65535 || !isHost(host) {
 		return "", 0, fmt.Errorf("%q is no host with a port; write it as host:443, an IPv6 address in brackets", target)
 	}
 	return host, port, nil
+}
+
+// WithPort writes a host and a port as one, an IPv6 address in brackets (RFC 3986 §3.2.2).
+func WithPort(host, port string) string {
+	if strings.Contains(host, ":") {
+		host = "[" + host + "]"
+	}
+	return host + ":" + port
+}
+
+// isAddress says whether s is an IP address, without a zone.
+func isAddress(s string) bool {
+	a, err := netip.ParseAddr(s)
+	return err == nil && a.Zone() == ""
 }
 
 // StatusSet is a set of HTTP status codes.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"kestite/core/calendar"
 	"kestite/core/measure"
@@ -88,6 +89,8 @@ type AgreementSpec struct {
 	Timezone              string           `json:"timezone" minLength:"1" doc:"Zone of the period"`
 	TargetPercent         Percent          `json:"target_percent" doc:"Decimal, 0 to 100"`
 	From                  string           `json:"from,omitempty" doc:"First day of the promise, 2006-01-02 in the zone; absent: from when it was entered"`
+	Until                 string           `json:"until,omitempty" doc:"Last day of the promise, 2006-01-02 in the zone; absent: until it is retired"`
+	Period                *Cycle           `json:"period,omitempty" doc:"What is accounted at a time; absent: calendar months"`
 	DegradedWeightPercent Percent          `json:"degraded_weight_percent,omitempty" default:"0"`
 	Unmeasured            string           `json:"unmeasured,omitempty" enum:"exclude,down,up" default:"exclude"`
 	MinOutageS            int64            `json:"min_outage_s,omitempty" minimum:"0" maximum:"86400"`
@@ -109,15 +112,72 @@ type MaintenanceSpec struct {
 	Emergency *EmergencyAllowance `json:"emergency,omitempty" doc:"What is granted of emergency work; absent: nothing"`
 }
 
-// WindowSpec is planned work.
+// Cycle says how the periods of an agreement follow one another. nil is calendar months.
+type Cycle struct {
+	Unit    calendar.Unit `json:"unit" enum:"week,month,quarter,half-year,year" default:"month"`
+	Day     int           `json:"day,omitempty" minimum:"-1" maximum:"28" doc:"Day of the month on which periods start, 1 to 28, or -1 for the last; absent: 1. Not for weeks"`
+	Month   int           `json:"month,omitempty" minimum:"0" maximum:"12" doc:"Month in which a year starts, 1 to 12, from which quarters and half-years are counted; absent: January. Not for weeks and months"`
+	Weekday string        `json:"weekday,omitempty" enum:"MO,TU,WE,TH,FR,SA,SU" doc:"Day on which weeks start; absent: MO. For weeks only"`
+}
+
+// Cycle is the cycle as the calendar knows it.
+func (c *Cycle) Cycle() calendar.Cycle {
+	if c == nil {
+		return calendar.Cycle{}
+	}
+	out := calendar.Cycle{Unit: c.Unit, Day: c.Day, Month: time.Month(c.Month)}
+	if day, said := weekdays[c.Weekday]; said {
+		out.Weekday = (int(day)+6)%7 + 1 // as in ISO 8601
+	}
+	return out
+}
+
+// Validate of a cycle.
+func (c *Cycle) Validate() error {
+	if c == nil {
+		return nil
+	}
+	known := []calendar.Unit{calendar.Week, calendar.Month, calendar.Quarter, calendar.HalfYear, calendar.Year}
+	switch _, isDay := weekdays[c.Weekday]; {
+	case !slices.Contains(known, c.Unit):
+		return fault("unit", "%q is not allowed; it is week, month, quarter, half-year or year", c.Unit)
+	case c.Day < calendar.LastDay || c.Day > 28:
+		return fault("day", "%d is not allowed; periods start on a day that every month has, 1 to 28, or on the last, -1", c.Day)
+	case c.Month < 0 || c.Month > 12:
+		return fault("month", "%d is no month; it is 1 to 12", c.Month)
+	case c.Weekday != "" && !isDay:
+		return fault("weekday", "%q is no day; it is one of MO, TU, WE, TH, FR, SA, SU", c.Weekday)
+	case c.Unit == calendar.Week && (c.Day != 0 || c.Month != 0):
+		return fault("day", "a week starts on a weekday; leave day and month away")
+	case c.Unit != calendar.Week && c.Weekday != "":
+		return fault("weekday", "only weeks start on a weekday; leave it away")
+	case c.Unit == calendar.Month && c.Month != 0:
+		return fault("month", "months are not counted from one; leave it away")
+	}
+	return nil
+}
+
+// WindowSpec is planned work. It counts as announced from when it was saved, piece
+// by piece: what an edit adds is announced by the edit.
 type WindowSpec struct {
-	Name      string   `json:"name" minLength:"1" maxLength:"120"`
-	Services  []string `json:"services" minItems:"1"`
-	Start     string   `json:"start" doc:"Wall time, 2006-01-02T15:04:05"`
-	Timezone  string   `json:"timezone"`
-	DurationS int64    `json:"duration_s" minimum:"60" maximum:"2678400"`
-	RRule     string   `json:"rrule,omitempty"`
-	Exdates   []string `json:"exdates,omitempty"`
+	Name      string       `json:"name" minLength:"1" maxLength:"120"`
+	Type      string       `json:"type,omitempty" enum:"planned,emergency" default:"planned"`
+	Services  []string     `json:"services" minItems:"1" maxItems:"1000"`
+	Start     string       `json:"start" doc:"Wall time, 2006-01-02T15:04:05"`
+	Timezone  string       `json:"timezone"`
+	DurationS int64        `json:"duration_s" minimum:"60" maximum:"2678400"`
+	RRule     string       `json:"rrule,omitempty"`
+	Exdates   []string     `json:"exdates,omitempty" doc:"Starts that are skipped, as wall times"`
+	Changes   []Occurrence `json:"changes,omitempty" maxItems:"400" doc:"Single occurrences that are at another time, or last longer or shorter"`
+	Reference string       `json:"reference,omitempty" maxLength:"120" doc:"Of the change, where work is approved elsewhere"`
+	Note      string       `json:"note,omitempty" maxLength:"2000"`
+}
+
+// Occurrence is one of a window that is otherwise than its rule says.
+type Occurrence struct {
+	At        string `json:"at" doc:"Its start by the rule, as a wall time"`
+	Start     string `json:"start,omitempty" doc:"When it starts instead, as a wall time; absent: as by the rule"`
+	DurationS int64  `json:"duration_s,omitempty" minimum:"0" maximum:"2678400" doc:"How long it lasts, s; 0: as the others"`
 }
 
 // Validate of a location.
@@ -146,7 +206,7 @@ func (l LocationSpec) Validate() error {
 	return nil
 }
 
-// Validate of a service, as far as it can be judged alone.
+// Validate of a service, as far as can be told of it alone.
 func (s ServiceSpec) Validate() error {
 	if err := called("name", s.Name); err != nil {
 		return err
@@ -180,7 +240,7 @@ func (s ServiceSpec) Validate() error {
 	return nil
 }
 
-// Validate of a check, as far as it can be judged alone.
+// Validate of a check, as far as can be told of it alone.
 func (c CheckSpec) Validate() error {
 	if err := called("name", c.Name); err != nil {
 		return err
@@ -305,7 +365,7 @@ func quorumValue(s string) any {
 	return s
 }
 
-// Validate of an agreement, as far as it can be judged alone.
+// Validate of an agreement, as far as can be told of it alone.
 func (a AgreementSpec) Validate() error {
 	if err := called("name", a.Name); err != nil {
 		return err
@@ -320,6 +380,17 @@ func (a AgreementSpec) Validate() error {
 		if _, err := calendar.ParseDate(a.From); err != nil {
 			return fault("from", "%v", err)
 		}
+	}
+	if a.Until != "" {
+		if _, err := calendar.ParseDate(a.Until); err != nil {
+			return fault("until", "%v", err)
+		}
+		if a.From != "" && a.Until < a.From { // dates, which compare as text
+			return fault("until", "%s is before the first day, %s", a.Until, a.From)
+		}
+	}
+	if err := a.Period.Validate(); err != nil {
+		return Within("period", err)
 	}
 	if u := a.Upstream; u != nil && (u.LeadS < 0 || u.LeadS > MostClauseS || u.LingerS < 0 || u.LingerS > MostClauseS) {
 		return fault("upstream", "lead and linger lie between 0 and %d s", MostClauseS)
@@ -398,17 +469,73 @@ func orPercent(p, otherwise Percent) Percent {
 	return p
 }
 
+// OfType is the window's type; planned where nothing is said.
+func (w WindowSpec) OfType() string { return Window{Type: w.Type}.OfType() }
+
 // Validate of a window.
 func (w WindowSpec) Validate() error {
 	if err := called("name", w.Name); err != nil {
 		return err
 	}
+	if err := plain("reference", w.Reference); err != nil {
+		return err
+	}
+	if t := w.OfType(); t != Planned && t != Emergency {
+		return fault("type", "%q is not allowed; it is planned or emergency", t)
+	}
 	if len(w.Services) == 0 {
 		return fault("services", "a window needs at least one service")
 	}
-	_, err := CompileWindow(Window{Start: w.Start, Timezone: w.Timezone, DurationS: w.DurationS, RRule: w.RRule, Exdates: w.Exdates})
-	return err
+	compiled, err := CompileWindow(Window{Start: w.Start, Timezone: w.Timezone, DurationS: w.DurationS, RRule: w.RRule, Exdates: w.Exdates})
+	if err != nil {
+		return err
+	}
+	if !wholeSeconds(w.Start) {
+		return fault("start", "%q has a fraction of a second; leave that away", w.Start)
+	}
+	return w.validChanges(compiled.Recurrence)
 }
+
+// validChanges says what is wrong with the occurrences that are otherwise.
+func (w WindowSpec) validChanges(rule calendar.Recurrence) error {
+	if len(w.Changes) > 0 && w.RRule == "" {
+		return fault("changes", "the window has one occurrence alone; change its start and duration")
+	}
+	seen := map[string]bool{}
+	for i, o := range w.Changes {
+		path := fmt.Sprintf("changes[%d]", i)
+		at, err := calendar.ParseWall(o.At)
+		if err != nil {
+			return fault(path+".at", "%v", err)
+		}
+		start := at.Instant(rule.Location, calendar.Shift)
+		if starts, err := rule.Starts(start, start+1); err != nil {
+			return fault("rrule", "%v", err)
+		} else if len(starts) == 0 {
+			return fault(path+".at", "the window does not start at %s", o.At)
+		}
+		if seen[at.String()] {
+			return fault(path+".at", "%s stands there twice", o.At)
+		}
+		seen[at.String()] = true
+		if o.Start == "" && o.DurationS == 0 {
+			return fault(path, "says nothing; give it another start or duration, or skip the occurrence")
+		}
+		if o.DurationS < 0 || o.DurationS > MostWindowS {
+			return fault(path+".duration_s", "%d s is not allowed; a window lasts at most 31 days, %d seconds", o.DurationS, MostWindowS)
+		}
+		if o.Start == "" {
+			continue
+		}
+		if _, err := calendar.ParseWall(o.Start); err != nil || !wholeSeconds(o.Start) {
+			return fault(path+".start", "%q is no wall time to the second; write it as 2006-01-02T15:04:05", o.Start)
+		}
+	}
+	return nil
+}
+
+// wholeSeconds says whether a wall time that can be read has no fraction.
+func wholeSeconds(wall string) bool { return len(wall) == len("2006-01-02T15:04:05") }
 
 // Slug makes an id of a name: small letters, digits and dashes; "" when nothing is left.
 func Slug(name string) string {

@@ -212,9 +212,9 @@ func (l Limit) Check(k Kind) error {
 	return nil
 }
 
-// Judge returns the outcome that limits make of values, and why. Absent values
+// Rate returns the outcome that limits make of values, and why. Absent values
 // break no limit, and limits over time are left to a Memory.
-func (k Kind) Judge(values []float64, limits []Limit) (Outcome, string) {
+func (k Kind) Rate(values []float64, limits []Limit) (Outcome, string) {
 	outcome, why := OK, ""
 	for _, l := range limits {
 		i := k.Index(l.Measure)

@@ -24,7 +24,7 @@ func TestRoundTrips(t *testing.T) {
 	}
 }
 
-func TestJudgeTakesTheWorstLimit(t *testing.T) {
+func TestTheWorstLimitRates(t *testing.T) {
 	v := func(x float64) *float64 { return &x }
 	limits := []Limit{{Measure: "total_ms", DegradedAbove: v(100), FailedAbove: v(500)}, {Measure: "size_bytes", FailedBelow: v(10), DegradedBelow: v(20)}}
 	values := func(total, size float64) []float64 {
@@ -40,7 +40,7 @@ func TestJudgeTakesTheWorstLimit(t *testing.T) {
 		{50, 30, OK, ""}, {100, 20, OK, ""}, {101, 30, Degraded, "Total 101 ms is above 100 ms"}, {501, 15, Failed, "above 500"},
 		{150, 5, Failed, "Size 5 B is below 10 B"}, {math.NaN(), 30, OK, ""},
 	} {
-		if got, why := HTTP.Judge(values(c.total, c.size), limits); got != c.want || !strings.Contains(why, c.why) {
+		if got, why := HTTP.Rate(values(c.total, c.size), limits); got != c.want || !strings.Contains(why, c.why) {
 			t.Errorf("%v ms, %v B: %s %q", c.total, c.size, got, why)
 		}
 	}

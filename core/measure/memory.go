@@ -5,7 +5,7 @@ import (
 	"math"
 )
 
-// Memory judges limits over time for one check at one location: it remembers
+// Memory rates measurements by limits over time, for one check at one location: it remembers
 // what the measurements before were. The zero Memory has seen none.
 type Memory struct{ limits []remembered }
 
@@ -22,11 +22,11 @@ type point struct {
 	v  float64
 }
 
-// Judge adds a measurement made at an instant (ms, later than all before) and
+// Rate adds a measurement made at an instant (ms, later than all before) and
 // returns the outcome that the limits over time make of it, and why. Measurements
 // without the value neither break nor mend anything. A limit that was changed
 // starts anew.
-func (m *Memory) Judge(k Kind, at int64, values []float64, limits []Limit) (Outcome, string) {
+func (m *Memory) Rate(k Kind, at int64, values []float64, limits []Limit) (Outcome, string) {
 	m.follow(limits)
 	outcome, why := OK, ""
 	for n := range m.limits {
@@ -35,7 +35,7 @@ func (m *Memory) Judge(k Kind, at int64, values []float64, limits []Limit) (Outc
 		if i < 0 || i >= len(values) || math.IsNaN(values[i]) {
 			continue
 		}
-		if o, text := r.judge(k.Measures[i], at, values[i]); o > outcome {
+		if o, text := r.rate(k.Measures[i], at, values[i]); o > outcome {
 			outcome, why = o, text
 		}
 	}
@@ -67,7 +67,7 @@ func same(a, b Limit) bool {
 		equal(a.FailedAbove, b.FailedAbove) && equal(a.FailedBelow, b.FailedBelow)
 }
 
-func (r *remembered) judge(m Measure, at int64, v float64) (Outcome, string) {
+func (r *remembered) rate(m Measure, at int64, v float64) (Outcome, string) {
 	const second = 1000
 	if r.limit.MeanS > 0 {
 		r.points = append(r.points, point{at, v})

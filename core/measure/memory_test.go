@@ -16,7 +16,7 @@ func outcomes(m *measure.Memory, limits []measure.Limit, totals ...float64) stri
 	for i, v := range totals {
 		values := measure.HTTP.None()
 		values[0] = v
-		o, _ := m.Judge(measure.HTTP, int64(i)*10_000, values, limits)
+		o, _ := m.Rate(measure.HTTP, int64(i)*10_000, values, limits)
 		out.WriteByte("eodf"[o])
 	}
 	return out.String()
@@ -43,7 +43,7 @@ func TestLimitsOverTime(t *testing.T) {
 		}
 		values := measure.HTTP.None()
 		values[0] = c.values[0]
-		if o, why := measure.HTTP.Judge(values, []measure.Limit{c.limit}); o != measure.OK {
+		if o, why := measure.HTTP.Rate(values, []measure.Limit{c.limit}); o != measure.OK {
 			t.Errorf("%s: judged at once too: %v %s", c.name, o, why)
 		}
 	}

@@ -126,6 +126,28 @@ func (set Set) Intersect(other Set) Set {
 	return out
 }
 
+// Without returns the parts of set that are not in other.
+func (set Set) Without(other Set) Set {
+	var out Set
+	n := 0
+	for _, s := range set {
+		for n < len(other) && other[n].To <= s.From {
+			n++
+		}
+		from := s.From
+		for k := n; k < len(other) && other[k].From < s.To; k++ {
+			if from < other[k].From {
+				out = append(out, Span{from, other[k].From})
+			}
+			from = max(from, other[k].To)
+		}
+		if from < s.To {
+			out = append(out, Span{from, s.To})
+		}
+	}
+	return out
+}
+
 // Length is the total duration of the set in milliseconds.
 func (set Set) Length() int64 {
 	var total int64

@@ -29,15 +29,21 @@ func TestSetsAgreeWithListsOfInstants(t *testing.T) {
 	for range 2000 {
 		a, b := randomSet(r, n), randomSet(r, n)
 		in, inB := naive(a, n+10), naive(b, n+10)
-		both := naive(a.Intersect(b), n+10)
+		both, only := naive(a.Intersect(b), n+10), naive(a.Without(b), n+10)
 		var length int64
 		for i := range both {
 			if both[i] != (in[i] && inB[i]) {
 				t.Fatalf("%v ∩ %v at %d is %v", a, b, i, both[i])
 			}
+			if only[i] != (in[i] && !inB[i]) {
+				t.Fatalf("%v without %v at %d is %v", a, b, i, only[i])
+			}
 			if in[i] {
 				length++
 			}
+		}
+		if rest := a.Without(b); rest.Length() != length-a.Intersect(b).Length() || len(Union(rest...)) != len(rest) {
+			t.Fatalf("%v without %v is %v", a, b, rest)
 		}
 		if a.Length() != length {
 			t.Fatalf("length of %v is %d, not %d", a, a.Length(), length)

@@ -21,28 +21,44 @@ func Services(c *definition.Compiled, source Source) map[string]span.Timeline[Vi
 	for _, e := range c.Epochs {
 		now := make(map[string]span.Timeline[Views], len(e.Order))
 		for _, id := range e.Order {
-			now[id] = service(c.Services[id], e, checks, now)
-			if len(c.Epochs) == 1 {
-				continue
-			}
-			line := out[id]
-			now[id].Runs(e.Span, func(s span.Span, v Views) { line = line.Append(s.From, v) })
-			out[id] = line
+			now[id] = within(e.Span, c.Services[id], checks, now)
 		}
 		if len(c.Epochs) == 1 {
 			return now
+		}
+		for id, line := range now {
+			known := out[id]
+			line.Runs(e.Span, func(s span.Span, v Views) { known = known.Append(s.From, v) })
+			out[id] = known
 		}
 	}
 	return out
 }
 
-// service is the state of a service by the revision in force in an epoch; what
-// it says outside of that epoch means nothing.
-func service(revisions definition.Services, e definition.Epoch, checks, known map[string]span.Timeline[Views]) span.Timeline[Views] {
-	s := revisions.InForce(e.From)
-	if s == nil {
-		return span.Constant(Same(Unmeasured))
+// within is the state of a service during an epoch, by the revisions in force in
+// it; what it says outside of that epoch means nothing.
+func within(epoch span.Span, revisions definition.Services, checks, known map[string]span.Timeline[Views]) span.Timeline[Views] {
+	if len(revisions) == 1 && revisions[0].From == nil && revisions[0].Until == nil {
+		return service(revisions, &revisions[0], checks, known)
 	}
+	out := span.Constant(Same(Unmeasured))
+	for n := range revisions {
+		r := &revisions[n]
+		during := span.Span{From: definition.Begins(r.From), To: definition.Ends(r.Until)}.Intersect(epoch)
+		if during.Empty() {
+			continue
+		}
+		service(revisions, r, checks, known).Runs(during, func(s span.Span, v Views) { out = out.Append(s.From, v) })
+		if during.To != span.End {
+			out = out.Append(during.To, Same(Unmeasured))
+		}
+	}
+	return out
+}
+
+// service is what one revision of a service makes of the states of the checks
+// and of the services it depends on.
+func service(revisions definition.Services, s *definition.Service, checks, known map[string]span.Timeline[Views]) span.Timeline[Views] {
 	var lines []span.Timeline[Views]
 	seen := map[string]bool{}
 	for _, check := range revisions.Checks() {

@@ -116,7 +116,7 @@ func (s *sender) recomputed(ctx context.Context, l db.Lane) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	snap, err := s.f.inside.API.Catalogue.Snapshot(ctx)
+	snap, err := s.f.inside.API.Definitions.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -180,7 +180,7 @@ func (s *sender) statesFollow(ctx context.Context) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	snap, err := s.f.inside.API.Catalogue.Snapshot(ctx)
+	snap, err := s.f.inside.API.Definitions.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -18,9 +18,10 @@ import (
 
 	"kestite/agent"
 	"kestite/cmd/kestite/cli"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/server"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/servertest"
 	"kestite/server/store/cluster"
 	"kestite/server/trail"
@@ -279,7 +280,7 @@ func (f *fleet) awaitReady(at string) {
 // at one location and with a path of its own, checks that the hostile sender
 // sends for, and services that fall silent together.
 func (f *fleet) define() {
-	ch := catalogue.Change{By: trail.By{Name: "chaos"}, At: time.Now().Add(-29 * 24 * time.Hour)}
+	ch := defining.Change{By: trail.By{Name: "chaos"}, At: time.Now().Add(-29 * 24 * time.Hour)}
 	var places, services, checks []catalogue.Step
 	place := func(id string) {
 		places = append(places, catalogue.Step{Does: catalogue.Make, Kind: catalogue.Location, ID: id, Spec: definition.LocationSpec{Name: id}})
@@ -316,7 +317,7 @@ func (f *fleet) define() {
 		check(service, service, interval, hostile[0])
 	}
 	for _, steps := range [][]catalogue.Step{places, services, checks} {
-		if _, err := f.inside.API.Catalogue.Apply(f.t.Context(), ch, steps...); err != nil {
+		if _, err := f.inside.API.Definitions.Apply(f.t.Context(), ch, steps...); err != nil {
 			f.t.Fatal(err)
 		}
 	}

@@ -17,13 +17,14 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5"
+	jsonv2 "github.com/go-json-experiment/json"
 	"github.com/jackc/pgx/v5"
 
 	"kestite/agent/wire"
+	"kestite/core/catalogue"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 	"kestite/server/ingest"
 	"kestite/server/share"
 	"kestite/server/store"
@@ -159,6 +160,11 @@ func strictly(text []byte, into any) (at int64, err error) {
 // cannot be read, each measurement by itself; those that cannot are refused.
 func measurements(text []byte) (list []wire.Measurement, refused []wire.Refusal, err error) {
 	var b wire.Batch
+	// As strict, and in one pass; who is not understood by it is told by the other.
+	if jsonv2.Unmarshal(text, &b, jsonv2.RejectUnknownMembers(true)) == nil {
+		return b.Measurements, nil, nil
+	}
+	b = wire.Batch{}
 	if _, err := strictly(text, &b); err == nil {
 		return b.Measurements, nil, nil
 	}
@@ -192,7 +198,7 @@ const (
 // assignments answers when the agent's checks are others than it knows, when a
 // trial is asked for, or after the wait it allows.
 func (s *Server) assignments(w http.ResponseWriter, r *http.Request, a db.Agent) {
-	var rep wire.Report
+	var rep wire.Saying
 	if !readJSON(w, r, &rep) {
 		return
 	}
@@ -274,7 +280,7 @@ const (
 
 // seen notes what the agent says of itself, and that its process is at work
 // until then; alone is false where another process is.
-func (s *Server) seen(ctx context.Context, a db.Agent, rep wire.Report, until time.Time) (alone bool, err error) {
+func (s *Server) seen(ctx context.Context, a db.Agent, rep wire.Saying, until time.Time) (alone bool, err error) {
 	said := db.AgentSeenParams{
 		ID: a.ID, Version: measure.Clean(rep.Version, mostWord), ClockOffsetMs: rep.ClockOffset, UncertainMs: max(0, rep.Uncertain), Backlog: max(0, rep.Backlog),
 		LatenessMs: usable(rep.LatenessMS), Complaint: measure.Clean(rep.Complaint, mostSentence), Sockets: measure.Clean(rep.Sockets, mostWord),
@@ -313,7 +319,7 @@ func usable(v float64) float64 {
 
 // assigned are the checks that an agent holds, and trials that are asked for at its location.
 func (s *Server) assigned(ctx context.Context, a db.Agent) (wire.Assignments, error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return wire.Assignments{}, err
 	}

@@ -17,7 +17,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"kestite/server/auth"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/ingest"
 	"kestite/server/inward"
@@ -31,27 +31,28 @@ import (
 
 // Server holds what the routes work with.
 type Server struct {
-	Store     *store.Store
-	Catalogue *catalogue.Catalogue
-	Sessions  *auth.Sessions
-	Books     *history.Books
-	Desk      *publish.Desk
-	Ingest    *ingest.Ingest
-	Inward    *inward.Inward
-	Rosters   *share.Rosters
-	Feed      *store.Feed
-	Log       *slog.Logger
-	Now       func() time.Time
-	Web       http.Handler // the front end
-	StandIns  StandIns     // nil outside the demo
-	Version   string
-	Vault     *vault.Vault
-	People    *people.People
-	Proxies   []netip.Prefix // whose word on where a request came from is taken
+	Store       *store.Store
+	Definitions *defining.Definitions
+	Sessions    *auth.Sessions
+	Books       *history.Books
+	Desk        *publish.Desk
+	Ingest      *ingest.Ingest
+	Inward      *inward.Inward
+	Rosters     *share.Rosters
+	Feed        *store.Feed
+	Log         *slog.Logger
+	Now         func() time.Time
+	Web         http.Handler // the front end
+	StandIns    StandIns     // nil outside the demo
+	Version     string
+	Vault       *vault.Vault
+	People      *people.People
+	Proxies     []netip.Prefix // whose word on where a request came from is taken
 
 	streams streams
 	flights *flights
-	costly  map[string]bool // operations that cost much, by method and path
+	costly  map[string]bool      // operations that cost much, by method and path
+	roles   map[string]auth.Role // who may change definitions, by kind
 }
 
 // Handler returns the whole tree of routes.
@@ -99,7 +100,7 @@ func Config(version string) huma.Config {
 
 // routes registers every operation with the role it needs.
 func (s *Server) routes(api huma.API) {
-	s.costly = map[string]bool{}
+	s.costly, s.roles = map[string]bool{}, map[string]auth.Role{}
 	a := &operations{API: api, server: s}
 	s.sessionRoutes(a)
 	s.ownRoutes(a)
@@ -112,6 +113,7 @@ func (s *Server) routes(api huma.API) {
 	s.checkRoutes(a)
 	s.inwardRoutes(a)
 	s.kitRoutes(a)
+	s.changeRoutes(a)
 	s.windowRoutes(a)
 	s.agreementRoutes(a)
 	s.standingRoutes(a)

@@ -287,12 +287,12 @@ func TestEditsOpenRevisionsAndRefuseOldOnes(t *testing.T) {
 	}
 	f.manager.Must(http.MethodDelete, "/checks/"+f.check, nil, nil)
 	f.manager.Must(http.MethodDelete, path, nil, nil)
-	if a := f.manager.Do(http.MethodPut, path, map[string]any{"revision": 0, "spec": spec}); a.Status != 409 {
+	if a := f.manager.Do(http.MethodPut, path, map[string]any{"revision": f.manager.Revision(path), "spec": spec}); a.Status != 409 {
 		t.Errorf("an edit of a retired one: %s", a)
 	}
 	f.manager.Must(http.MethodPost, path+"/restore", nil, nil)
-	f.manager.Must(http.MethodPut, path, map[string]any{"revision": 0, "spec": spec}, nil)
-	if a := f.manager.Do(http.MethodPut, "/services/ferries", map[string]any{"revision": 0, "spec": spec}); a.Status != 404 {
+	f.manager.Must(http.MethodPut, path, map[string]any{"revision": f.manager.Revision(path), "spec": spec}, nil)
+	if a := f.manager.Do(http.MethodPut, "/services/ferries", map[string]any{"revision": 1, "spec": spec}); a.Status != 404 {
 		t.Errorf("an edit of nothing: %s", a)
 	}
 }

@@ -7,10 +7,10 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kestite/agent/wire"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/instrument"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
@@ -51,7 +51,7 @@ func (s *Server) setSecret(ctx context.Context, in *struct {
 	ByID
 	body[SecretEntry]
 }) (*none, error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +66,7 @@ func (s *Server) setSecret(ctx context.Context, in *struct {
 		return nil, invalid("secret", err.Error())
 	}
 	return nil, s.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
-		if err := q.PutSecret(ctx, db.PutSecretParams{Credential: in.ID, Sealed: sealed, ChangedBy: who(ctx).Name}); err != nil {
+		if err := q.PutSecret(ctx, db.PutSecretParams{Credential: in.ID, Sealed: sealed, ChangedBy: by(ctx).Kept()}); err != nil {
 			return err
 		}
 		if err := trail.Add(ctx, q, trail.Entry{By: by(ctx), Action: "set secret",

@@ -25,7 +25,8 @@ func (f *fixture) spec(id string) (definition.CheckSpec, int) {
 func TestDefaultsFlowFromServiceToCheck(t *testing.T) {
 	f := setUp(t)
 	service := func(defaults any) map[string]any {
-		return map[string]any{"revision": 0, "spec": map[string]any{"name": "Ticket sales", "kind": "business", "combine": "worst", "check_defaults": defaults}}
+		return f.manager.Edit("/services/"+f.service,
+			map[string]any{"name": "Ticket sales", "kind": "business", "combine": "worst", "check_defaults": defaults})
 	}
 	put := func(defaults any) {
 		t.Helper()
@@ -72,7 +73,7 @@ func TestDefaultsFlowFromServiceToCheck(t *testing.T) {
 	put(map[string]any{"locations": []string{"tolvik"}, "stale_after_s": 150})
 	got, _ = f.spec(id)
 	got.Follows = append(got.Follows, "stale_after_s")
-	f.manager.Must(http.MethodPut, "/checks/"+id, map[string]any{"revision": 0, "spec": got}, nil)
+	f.manager.Must(http.MethodPut, "/checks/"+id, map[string]any{"revision": f.manager.Revision("/checks/" + id), "spec": got}, nil)
 	for why, defaults := range map[string]map[string]any{
 		"names no location":                      {"locations": []string{"nowhere"}},
 		"its check Second page would be refused": {"locations": []string{"tolvik"}, "stale_after_s": 40},
@@ -88,7 +89,7 @@ func TestDefaultsFlowFromServiceToCheck(t *testing.T) {
 	put(map[string]any{"locations": []string{"tolvik"}, "rolling": map[string]any{"runs": 3, "locations": 1, "window_s": 300}})
 	got, _ = f.spec(id)
 	got.RetryS, got.Follows = 20, append(got.Follows, "rolling")
-	f.manager.Must(http.MethodPut, "/checks/"+id, map[string]any{"revision": 0, "spec": got}, nil)
+	f.manager.Must(http.MethodPut, "/checks/"+id, map[string]any{"revision": f.manager.Revision("/checks/" + id), "spec": got}, nil)
 	if got, _ := f.spec(id); got.Rolling == nil || got.Rolling.Runs != 3 || got.RetryS != 0 {
 		t.Errorf("following a rolling rule: %+v", got)
 	}
@@ -96,7 +97,7 @@ func TestDefaultsFlowFromServiceToCheck(t *testing.T) {
 	if a := f.manager.Do(http.MethodDelete, "/locations/pier", nil); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "by default") {
 		t.Errorf("retiring a location of the defaults: %s", a)
 	}
-	if a := f.manager.Do(http.MethodPut, "/checks/"+id, map[string]any{"revision": 0, "spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
+	if a := f.manager.Do(http.MethodPut, "/checks/"+id, map[string]any{"revision": f.manager.Revision("/checks/" + id), "spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
 		c["follows"] = []string{"target"}
 	})}); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "no field that a service has a default for") {
 		t.Errorf("following a field of no default: %s", a)
@@ -107,7 +108,7 @@ func TestDefaultsFlowFromServiceToCheck(t *testing.T) {
 func TestRollingRuleOfACheck(t *testing.T) {
 	f := setUp(t)
 	put := func(rule map[string]any) servertest.Answer {
-		return f.manager.Do(http.MethodPut, "/checks/"+f.check, map[string]any{"revision": 0, "spec": servertest.Check(f.service, []string{"tolvik", "eskerby"}, func(c map[string]any) {
+		return f.manager.Do(http.MethodPut, "/checks/"+f.check, map[string]any{"revision": f.manager.Revision("/checks/" + f.check), "spec": servertest.Check(f.service, []string{"tolvik", "eskerby"}, func(c map[string]any) {
 			c["rolling"] = rule
 		})})
 	}

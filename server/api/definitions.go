@@ -3,29 +3,33 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
+	"slices"
 	"time"
 
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/store/gen/db"
 )
 
-// Defined is a definition with the revision in force.
+// Defined is a definition with the latest revision.
 type Defined[S any] struct {
-	ID       string       `json:"id"`
-	Revision int          `json:"revision" doc:"Number of the revision in force"`
-	Since    span.Instant `json:"since" doc:"When it was first defined"`
-	From     span.Instant `json:"from" doc:"Since when the revision is in force"`
-	Retired  bool         `json:"retired"`
-	Spec     S            `json:"spec"`
+	ID       string        `json:"id"`
+	Revision int           `json:"revision" doc:"Number of the latest revision"`
+	Since    span.Instant  `json:"since" doc:"When it was first defined"`
+	From     span.Instant  `json:"from" doc:"When the revision was made"`
+	Counts   *span.Instant `json:"counts_from,omitempty" doc:"Of an agreement: start of the first period that the revision accounts; absent for the first revision"`
+	Retired  bool          `json:"retired"`
+	Spec     S             `json:"spec"`
 }
 
 func defined[S any](e *catalogue.Entry[S]) Defined[S] {
 	c := e.Current()
-	return Defined[S]{ID: e.ID, Revision: c.Number, Since: e.Revisions[0].From, From: c.From, Retired: e.Retired, Spec: c.Spec}
+	return Defined[S]{ID: e.ID, Revision: c.Number, Since: e.Since(), From: c.From, Counts: c.Counts, Retired: e.Retired, Spec: c.Spec}
 }
 
 // RevisionView is one revision in a definition's history.
@@ -33,6 +37,7 @@ type RevisionView struct {
 	Number int             `json:"number"`
 	From   time.Time       `json:"from"`
 	Until  *time.Time      `json:"until,omitempty"`
+	Counts *time.Time      `json:"counts_from,omitempty" doc:"Of an agreement: start of the first period that it accounts"`
 	By     string          `json:"by"`
 	Reason string          `json:"reason"`
 	Spec   json.RawMessage `json:"spec"`
@@ -48,9 +53,10 @@ type create[S any] struct {
 type edit[S any] struct {
 	ByID
 	Body struct {
-		Revision int    `json:"revision" doc:"The revision the edit was made on; 0 for whichever is in force"`
+		Revision int    `json:"revision" minimum:"1" doc:"The revision the edit was made on"`
 		Spec     S      `json:"spec"`
 		Reason   string `json:"reason,omitempty" maxLength:"500"`
+		Corrects string `json:"corrects,omitempty" maxLength:"50" doc:"Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period"`
 	}
 }
 
@@ -69,8 +75,9 @@ type definitionKind[S catalogue.Spec] struct {
 // definitionRoutes registers list, create, edit, retire, restore and history of a kind.
 func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 	s := a.server
+	s.roles[k.kind] = k.role
 	on(a, auth.Viewer, http.MethodGet, k.path, "list-"+k.kind, "All of them, retired ones included", func(ctx context.Context, _ *none) (*list[Defined[S]], error) {
-		snap, err := s.Catalogue.Snapshot(ctx)
+		snap, err := s.Definitions.Snapshot(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -82,26 +89,26 @@ func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 		return items(out), nil
 	})
 	on(a, k.role, http.MethodPost, k.path, "create-"+k.kind, "Define "+k.name, func(ctx context.Context, in *create[S]) (*body[made], error) {
-		id, err := s.Catalogue.Create(ctx, k.kind, "", k.named(in.Body.Spec), in.Body.Spec, s.change(ctx, in.Body.Reason))
+		id, err := s.Definitions.Create(ctx, k.kind, "", k.named(in.Body.Spec), in.Body.Spec, s.change(ctx, in.Body.Reason))
 		if err != nil {
-			return nil, definition.Within("spec", err)
+			return nil, inSpec(err)
 		}
 		return &body[made]{made{id}}, nil
 	})
 	on(a, k.role, http.MethodPut, k.path+"/{id}", "edit-"+k.kind, "Edit "+k.name+": opens a new revision", func(ctx context.Context, in *edit[S]) (*none, error) {
-		if err := s.Catalogue.Edit(ctx, k.kind, in.ID, in.Body.Revision, in.Body.Spec, s.change(ctx, in.Body.Reason)); err != nil {
-			return nil, definition.Within("spec", err)
-		}
-		return nil, nil
+		_, err := s.Definitions.Apply(ctx, s.change(ctx, in.Body.Reason), catalogue.Step{
+			Does: catalogue.Rewrite, Kind: k.kind, ID: in.ID, Expected: in.Body.Revision, Spec: in.Body.Spec, Corrects: in.Body.Corrects,
+		})
+		return nil, inSpec(err)
 	})
 	on(a, k.role, http.MethodDelete, k.path+"/{id}", "retire-"+k.kind, "Retire "+k.name+"; its history stays", func(ctx context.Context, in *ByID) (*none, error) {
-		if err := s.Catalogue.Retire(ctx, k.kind, in.ID, s.change(ctx, "")); err != nil {
+		if err := s.Definitions.Retire(ctx, k.kind, in.ID, s.change(ctx, "")); err != nil {
 			return nil, err
 		}
 		return nil, nil
 	})
 	on(a, k.role, http.MethodPost, k.path+"/{id}/restore", "restore-"+k.kind, "Undo a retirement", func(ctx context.Context, in *ByID) (*none, error) {
-		if err := s.Catalogue.Restore(ctx, k.kind, in.ID, s.change(ctx, "")); err != nil {
+		if err := s.Definitions.Restore(ctx, k.kind, in.ID, s.change(ctx, "")); err != nil {
 			return nil, err
 		}
 		return nil, nil
@@ -113,12 +120,22 @@ func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 		}
 		var out []RevisionView
 		for _, r := range rows {
-			out = append(out, RevisionView{int(r.Number), r.ValidFrom, r.ValidUntil, r.MadeBy, r.Reason, r.Body})
+			out = append(out, RevisionView{int(r.Number), r.ValidFrom, r.ValidUntil, r.CountsFrom, r.Maker, r.Reason, r.Body})
 		}
 		return items(out), err
 	})
 }
 
-func (s *Server) change(ctx context.Context, reason string) catalogue.Change {
-	return catalogue.Change{By: by(ctx), Reason: reason}
+// inSpec says of a fault in a spec that it lies there, and leaves those of the
+// change itself.
+func inSpec(err error) error {
+	var fault *definition.Fault
+	if errors.As(err, &fault) && slices.Contains([]string{"corrects", "reason", "id", "spec", "kind"}, fault.Path) {
+		return err
+	}
+	return definition.Within("spec", err)
+}
+
+func (s *Server) change(ctx context.Context, reason string) defining.Change {
+	return defining.Change{By: by(ctx), Reason: reason}
 }

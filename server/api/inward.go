@@ -9,10 +9,10 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 	"kestite/server/inward"
 	"kestite/server/store/gen/db"
 )
@@ -82,7 +82,7 @@ type ReportInAddress struct {
 }
 
 func (s *Server) makeReportIn(ctx context.Context, in *ByID) (*body[ReportInAddress], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +94,7 @@ func (s *Server) makeReportIn(ctx context.Context, in *ByID) (*body[ReportInAddr
 		return nil, invalid("id", "nobody reports in to a "+kind+" check")
 	}
 	token, hash := auth.NewToken("kesr_")
-	if err := s.Store.PutReportIn(ctx, db.PutReportInParams{CheckID: in.ID, TokenHash: hash, MadeBy: who(ctx).Name}); err != nil {
+	if err := s.Store.PutReportIn(ctx, db.PutReportInParams{CheckID: in.ID, TokenHash: hash, MadeBy: by(ctx).Kept()}); err != nil {
 		return nil, err
 	}
 	return &body[ReportInAddress]{ReportInAddress{reportInPath + token}}, s.did(ctx, "make report-in address", "check "+in.ID, nil)

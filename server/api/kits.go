@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"net/http"
 
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 )
 
 // KitUse applies a kit to a service.
@@ -31,7 +31,7 @@ func (s *Server) useKit(ctx context.Context, in *struct {
 	ByID
 	body[KitUse]
 }) (*list[made], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +48,7 @@ func (s *Server) useKit(ctx context.Context, in *struct {
 	for i, spec := range specs {
 		steps[i] = catalogue.Step{Kind: catalogue.Check, Name: spec.Service + " " + spec.Kind, Spec: spec}
 	}
-	ids, err := s.Catalogue.Apply(ctx, s.change(ctx, "kit "+kit.Name), steps...)
+	ids, err := s.Definitions.Apply(ctx, s.change(ctx, "kit "+kit.Name), steps...)
 	var at *catalogue.StepError
 	if errors.As(err, &at) {
 		return nil, definition.Within(fmt.Sprintf("checks[%d]", at.Index), err)

@@ -32,7 +32,7 @@ func (f *fixture) assigned(t *testing.T, token string) wire.Assignments {
 func TestSecretsAreNeverReadBack(t *testing.T) {
 	f := setUp(t)
 	id := f.manager.Create("/credentials", map[string]any{"name": "Desk", "kind": "bearer", "origins": []string{"http://127.0.0.1:9"}})
-	f.manager.Must(http.MethodPut, "/checks/"+f.check, map[string]any{"revision": 0, "spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
+	f.manager.Must(http.MethodPut, "/checks/"+f.check, map[string]any{"revision": f.manager.Revision("/checks/" + f.check), "spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
 		c["http"] = map[string]any{"credential": id}
 	})}, nil)
 	if got := f.assigned(t, f.tolvik).Checks[0]; got.Secret != nil {
@@ -338,7 +338,7 @@ func TestKits(t *testing.T) {
 	for want, body := range map[string]map[string]any{
 		"names no service":           {"service": "nothing", "locations": []string{"tolvik"}},
 		"names no location":          {"service": f.service, "locations": []string{"nowhere"}},
-		"at least one location":      {"service": f.service, "locations": []string{}},
+		"at least one is needed":     {"service": f.service, "locations": []string{}},
 		"has no parameter \"berth\"": {"service": f.service, "locations": []string{"tolvik"}, "values": map[string]string{"berth": "4"}},
 		"is no web address":          {"service": f.service, "locations": []string{"tolvik"}, "values": map[string]string{"host": "no host"}},
 	} {

@@ -15,19 +15,19 @@ import (
 
 	"kestite/core/account"
 	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 	"kestite/server/history"
 	"kestite/server/judge"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
 
-// ServicePeriod is a service over a month: its own strip, a lane for each check
+// ServicePeriod is a service over a band: its own strip, a lane for each check
 // and location, what it depends on, and its agreements' accounts.
 type ServicePeriod struct {
 	Period   PeriodView                      `json:"period"`
@@ -91,9 +91,10 @@ type SampleClock struct {
 }
 
 func (s *Server) momentRoutes(a *operations) {
-	on(a, auth.Viewer, http.MethodGet, "/services/{id}/period", "service-period", "A service over a month, lane by lane", s.servicePeriod, costly)
+	on(a, auth.Viewer, http.MethodGet, "/services/{id}/period", "service-period", "A service over a band, lane by lane", s.servicePeriod, costly)
 	on(a, auth.Viewer, http.MethodGet, "/services/{id}/moment", "service-moment", "Why an instant counts as it does, rule by rule, down to the measurements", s.moment, costly)
-	on(a, auth.Viewer, http.MethodGet, "/services/strips", "service-strips", "The states of all services over a month", s.strips, costly)
+	on(a, auth.Viewer, http.MethodGet, "/services/{id}/transitions", "service-transitions", "How its state changed, as it was told: the latest first", s.transitions)
+	on(a, auth.Viewer, http.MethodGet, "/services/strips", "service-strips", "The states of all services over a band", s.strips, costly)
 }
 
 // strip returns the states of a timeline inside within.
@@ -105,34 +106,34 @@ func strip(line span.Timeline[verdict.Views], within span.Span) []IntervalView {
 	return out
 }
 
-// shown is the part of a month that has passed.
+// shown is the part of a band that has passed.
 func (s *Server) shown(p calendar.Period) span.Span {
 	return p.Span().Intersect(span.Span{From: span.Beginning, To: span.Of(s.Now())})
 }
 
-// Strips are the states of all services over a month.
+// Strips are the states of all services over a band.
 type Strips struct {
 	Period PeriodView                `json:"period"`
 	Strips map[string][]IntervalView `json:"strips"`
 }
 
 func (s *Server) strips(ctx context.Context, in *InPeriod) (*body[Strips], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	month, err := s.month(in.Period, snap.Organisation.Timezone)
+	band, err := s.band(in.Period, snap.Timezone)
 	if err != nil {
 		return nil, err
 	}
 	live := catalogue.Live(snap.Services)
-	open, err := s.Books.Open(ctx, snap, month, span.Of(s.Now()), live, nil)
+	open, err := s.Books.Open(ctx, snap, band, span.Of(s.Now()), live, nil)
 	if err != nil {
 		return nil, err
 	}
-	out := Strips{Period: s.periodView(month), Strips: map[string][]IntervalView{}}
+	out := Strips{Period: s.periodView(band), Strips: map[string][]IntervalView{}}
 	for _, id := range live {
-		out.Strips[id] = strip(open.Evidence.Service(id), s.shown(month))
+		out.Strips[id] = strip(open.Evidence.Service(id), s.shown(band))
 	}
 	return &body[Strips]{out}, nil
 }
@@ -141,7 +142,7 @@ func (s *Server) servicePeriod(ctx context.Context, in *struct {
 	ByID
 	InPeriod
 }) (*body[ServicePeriod], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -149,17 +150,17 @@ func (s *Server) servicePeriod(ctx context.Context, in *struct {
 	if e == nil {
 		return nil, catalogue.ErrNotFound
 	}
-	month, err := s.month(in.Period, snap.Organisation.Timezone)
+	band, err := s.band(in.Period, snap.Timezone)
 	if err != nil {
 		return nil, err
 	}
-	open, err := s.Books.Open(ctx, snap, month, span.Of(s.Now()), []string{in.ID}, nil)
+	open, err := s.Books.Open(ctx, snap, band, span.Of(s.Now()), []string{in.ID}, nil)
 	if err != nil {
 		return nil, err
 	}
-	when := s.shown(month)
+	when := s.shown(band)
 	out := ServicePeriod{
-		Period: s.periodView(month), Service: defined(e), Strip: strip(open.Evidence.Service(in.ID), when),
+		Period: s.periodView(band), Service: defined(e), Strip: strip(open.Evidence.Service(in.ID), when),
 		Checks: []CheckLanes{}, Upstream: []UpstreamStrip{}, Accounts: []AccountView{},
 	}
 	states, err := s.Store.States(ctx)
@@ -180,7 +181,7 @@ func (s *Server) servicePeriod(ctx context.Context, in *struct {
 			out.Checks = append(out.Checks, *lanes)
 		}
 	}
-	for _, id := range snap.Needed(in.ID) {
+	for _, id := range snap.Needed(when, in.ID) {
 		if id != in.ID {
 			out.Upstream = append(out.Upstream, UpstreamStrip{id, snap.Services[id].Current().Spec.Name, strip(open.Evidence.Service(id), when)})
 		}
@@ -191,7 +192,7 @@ func (s *Server) servicePeriod(ctx context.Context, in *struct {
 			agreements = append(agreements, id)
 		}
 	}
-	out.Accounts, err = s.accounts(ctx, snap, month.Name(), agreements)
+	out.Accounts, err = s.accounts(ctx, snap, band, agreements)
 	return &body[ServicePeriod]{out}, err
 }
 
@@ -338,6 +339,50 @@ func (s *Server) sample(ctx context.Context, lane int32, kind measure.Kind, i sp
 	return out, nil
 }
 
+// TransitionView is a change of a service's state, as it was told.
+type TransitionView struct {
+	ID       int64        `json:"id"`
+	At       span.Instant `json:"at" doc:"When the state changed, by the measurements"`
+	From     string       `json:"from" enum:"up,degraded,down,unmeasured"`
+	To       string       `json:"to" enum:"up,degraded,down,unmeasured"`
+	Checks   []string     `json:"checks" doc:"Ids of the checks that made it so"`
+	Services []string     `json:"services" doc:"Ids of the services that made it so"`
+	KnownAt  span.Instant `json:"known_at" doc:"When it was judged"`
+	Corrects bool         `json:"corrects" doc:"What was told of the time from then on was otherwise; this and what was told after it count"`
+}
+
+func (s *Server) transitions(ctx context.Context, in *struct {
+	ByID
+	Before int64 `query:"before" minimum:"0" doc:"Those told before the one with this id; absent: the latest"`
+	Most   int32 `query:"most" minimum:"1" maximum:"1000" default:"100"`
+}) (*list[TransitionView], error) {
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if snap.Services[in.ID] == nil {
+		return nil, catalogue.ErrNotFound
+	}
+	before := in.Before
+	if before == 0 {
+		before = math.MaxInt64
+	}
+	rows, err := s.Store.Transitions(ctx, db.TransitionsParams{Service: in.ID, Before: before, Most: in.Most})
+	if err != nil {
+		return nil, err
+	}
+	out := make([]TransitionView, len(rows))
+	for i, r := range rows {
+		out[i] = TransitionView{ID: r.ID, At: span.Of(r.At), From: verdict.State(r.FromState).String(), To: verdict.State(r.ToState).String(),
+			Checks: []string{}, Services: []string{}, KnownAt: span.Of(r.KnownAt), Corrects: r.Corrects}
+		because := struct{ Checks, Services *[]string }{&out[i].Checks, &out[i].Services}
+		if err := json.Unmarshal(r.Because, &because); err != nil {
+			return nil, fmt.Errorf("transition %d: %w", r.ID, err)
+		}
+	}
+	return items(out), nil
+}
+
 // Moment explains an instant.
 type Moment struct {
 	At         span.Instant          `json:"at"`
@@ -367,7 +412,7 @@ func (s *Server) moment(ctx context.Context, in *struct {
 	if now := span.Of(s.Now()); at > now {
 		return nil, &definition.Fault{Path: "query.at", Message: at.String() + " has not come yet; take a moment before now"}
 	}
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -380,7 +425,7 @@ func (s *Server) moment(ctx context.Context, in *struct {
 		if spec.Service != in.ID {
 			continue
 		}
-		x, err := s.explain(ctx, snap, id, spec.Timezone, at)
+		x, err := s.explain(ctx, snap, id, at)
 		if err != nil {
 			return nil, err
 		}
@@ -392,12 +437,12 @@ func (s *Server) moment(ctx context.Context, in *struct {
 	return &body[Moment]{out}, s.momentSamples(ctx, snap, &out)
 }
 
-func (s *Server) explain(ctx context.Context, snap *catalogue.Snapshot, agreement, zone string, at span.Instant) (account.Explanation, error) {
-	loc, err := calendar.Zone(zone)
+func (s *Server) explain(ctx context.Context, snap *catalogue.Snapshot, agreement string, at span.Instant) (account.Explanation, error) {
+	period, err := snap.PeriodAt(agreement, at)
 	if err != nil {
 		return account.Explanation{}, err
 	}
-	open, err := s.Books.Open(ctx, snap, calendar.Month(at, loc), span.Of(s.Now()), nil, []string{agreement})
+	open, err := s.Books.Open(ctx, snap, period, span.Of(s.Now()), nil, []string{agreement})
 	if err != nil {
 		return account.Explanation{}, err
 	}
@@ -410,11 +455,11 @@ func (s *Server) explain(ctx context.Context, snap *catalogue.Snapshot, agreemen
 
 // reason explains the service's state alone, as live screens see it.
 func (s *Server) reason(ctx context.Context, snap *catalogue.Snapshot, id string, at span.Instant) (verdict.ServiceReason, error) {
-	loc, err := calendar.Zone(snap.Organisation.Timezone)
+	loc, err := calendar.Zone(snap.Timezone)
 	if err != nil {
 		return verdict.ServiceReason{}, err
 	}
-	open, err := s.Books.Open(ctx, snap, calendar.Month(at, loc), span.Of(s.Now()), []string{id}, nil)
+	open, err := s.Books.Open(ctx, snap, calendar.MonthAt(at, loc), span.Of(s.Now()), []string{id}, nil)
 	if err != nil {
 		return verdict.ServiceReason{}, err
 	}

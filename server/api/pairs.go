@@ -4,11 +4,11 @@ import (
 	"context"
 	"net/http"
 
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 )
 
 // PairAsk asks what saving a plan would do.
@@ -70,7 +70,7 @@ func (s *Server) previewPairs(ctx context.Context, ask PairAsk) (PairPreview, er
 	if err := ask.Spec.Validate(); err != nil {
 		return out, err
 	}
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -112,7 +112,7 @@ func pairCheck(p catalogue.PairStep) PairCheck {
 }
 
 func (s *Server) runPairs(ctx context.Context, in *ByID) (*list[PairRun], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +142,7 @@ func (s *Server) runPairs(ctx context.Context, in *ByID) (*list[PairRun], error)
 }
 
 func (s *Server) reach(ctx context.Context, in *ByID) (*list[PairReach], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}

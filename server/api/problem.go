@@ -15,8 +15,8 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"kestite/core/catalogue"
 	"kestite/core/definition"
-	"kestite/server/catalogue"
 )
 
 // problem turns an error into problem details (RFC 9457): what is wrong, where,

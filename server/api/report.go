@@ -1,20 +1,23 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 	"kestite/server/publish"
 	"kestite/server/report"
 	"kestite/server/store/gen/db"
@@ -27,6 +30,7 @@ type ReportView struct {
 	Name         string     `json:"name"`
 	Customer     string     `json:"customer"`
 	Period       string     `json:"period"`
+	Words        string     `json:"words" doc:"The period as a sentence says it"`
 	Number       int32      `json:"number"`
 	State        string     `json:"state" enum:"draft,published"`
 	MadeAt       time.Time  `json:"made_at"`
@@ -60,13 +64,13 @@ type ReportPage struct {
 // NewReport asks for a draft.
 type NewReport struct {
 	Agreement string `json:"agreement" minLength:"1"`
-	Period    string `json:"period" minLength:"7" maxLength:"7" doc:"A finished month, 2026-10"`
+	Period    string `json:"period" minLength:"4" maxLength:"50" doc:"A finished period of the agreement by name, 2026-10"`
 	Remark    string `json:"remark,omitempty" maxLength:"4000"`
 }
 
 func (s *Server) reportRoutes(a *operations) {
 	on(a, auth.Viewer, http.MethodGet, "/reports", "list-reports", "All reports, newest period first", s.reports)
-	on(a, auth.Manager, http.MethodPost, "/reports", "draft-report", "Draft the report of a finished month", s.draft)
+	on(a, auth.Manager, http.MethodPost, "/reports", "draft-report", "Draft the report of a finished period", s.draft)
 	on(a, auth.Viewer, http.MethodGet, "/reports/{id}", "report", "A report as a page", s.reportPage)
 	on(a, auth.Manager, http.MethodPut, "/reports/{id}", "remark-report", "Change a draft's remark", func(ctx context.Context, in *struct {
 		ByID
@@ -92,16 +96,23 @@ func (s *Server) reportRoutes(a *operations) {
 }
 
 func (s *Server) reports(ctx context.Context, _ *none) (*list[ReportView], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
 	rows, err := s.Store.ReportList(ctx)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(rows, func(a, b db.ReportListRow) int { return cmp.Compare(endOf(b.Period), endOf(a.Period)) })
 	var out []ReportView
 	for _, r := range rows {
+		if r.State == "draft" && !seesDrafts(ctx) {
+			continue
+		}
 		v := ReportView{
-			ID: r.ID, Agreement: r.Agreement, Name: r.Agreement, Period: r.Period, Number: r.Number, State: r.State, MadeAt: r.MadeAt, MadeBy: r.MadeBy,
-			PublishedAt: r.PublishedAt, PublishedBy: r.PublishedBy, Digest: r.Digest, Verdict: r.Verdict, Availability: r.AvailabilityPercent,
+			ID: r.ID, Agreement: r.Agreement, Name: r.Agreement, Period: r.Period, Words: report.PeriodWords(r.Period), Number: r.Number, State: r.State, MadeAt: r.MadeAt, MadeBy: r.MadeBy,
+			PublishedAt: r.PublishedAt, PublishedBy: orNil(r.PublishedBy), Digest: r.Digest, Verdict: r.Verdict, Availability: r.AvailabilityPercent,
 		}
 		if e := snap.Agreements[r.Agreement]; e != nil {
 			v.Name, v.Customer = e.Current().Spec.Name, e.Current().Spec.Customer
@@ -109,6 +120,22 @@ func (s *Server) reports(ctx context.Context, _ *none) (*list[ReportView], error
 		out = append(out, v)
 	}
 	return items(out), err
+}
+
+func orNil(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+// endOf is when a period ends, by its name; wherever that may be.
+func endOf(period string) span.Instant {
+	p, err := calendar.ParsePeriod(period, time.UTC)
+	if err != nil {
+		return 0
+	}
+	return p.Span().To
 }
 
 func (s *Server) draft(ctx context.Context, in *body[NewReport]) (*body[made], error) {
@@ -133,15 +160,19 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 	if err != nil {
 		return nil, err
 	}
-	month, err := calendar.ParseMonth(c.Period, loc)
+	period, err := calendar.ParsePeriod(c.Period, loc)
 	if err != nil {
 		return nil, err
 	}
-	when := month.Span()
+	people, err := s.Store.ReportPeople(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	when := period.Span()
 	out := ReportPage{
 		ReportView: ReportView{
-			ID: r.ID, Agreement: r.Agreement, Name: c.Name, Customer: c.Customer, Period: r.Period, Number: r.Number, State: r.State,
-			MadeAt: r.MadeAt, MadeBy: r.MadeBy, PublishedAt: r.PublishedAt, PublishedBy: r.PublishedBy, Digest: r.Digest, Verdict: string(c.Account.Verdict),
+			ID: r.ID, Agreement: r.Agreement, Name: c.Name, Customer: c.Customer, Period: r.Period, Words: report.PeriodWords(r.Period), Number: r.Number, State: r.State,
+			MadeAt: r.MadeAt, MadeBy: people.MadeBy, PublishedAt: r.PublishedAt, PublishedBy: orNil(people.PublishedBy), Digest: r.Digest, Verdict: string(c.Account.Verdict),
 		},
 		Remark: c.Remark, Sentence: report.VerdictSentence(c), Organisation: c.Organisation, ServiceName: c.ServiceName,
 		Target: c.Target, Timezone: c.Timezone, From: when.From, To: when.To,
@@ -153,18 +184,26 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 	return &body[ReportPage]{out}, s.didRead(ctx, r)
 }
 
+// report is a report that the person asking may see: a draft is there for those
+// alone who may make one.
 func (s *Server) report(ctx context.Context, id string) (db.Report, error) {
 	if len(id) != len("00000000-0000-0000-0000-000000000000") {
 		return db.Report{}, catalogue.ErrNotFound
 	}
-	return s.Store.Report(ctx, id)
+	r, err := s.Store.Report(ctx, id)
+	if err == nil && r.State == "draft" && !seesDrafts(ctx) {
+		return db.Report{}, catalogue.ErrNotFound
+	}
+	return r, err
 }
+
+func seesDrafts(ctx context.Context) bool { return who(ctx).Role.Covers(auth.Manager) }
 
 // didRead writes down, once an hour, that somebody read a report that somebody
 // else made: screens ask again and again for what they show.
 func (s *Server) didRead(ctx context.Context, r db.Report) error {
 	reader := who(ctx)
-	if reader.Name == r.MadeBy || r.PublishedBy != nil && reader.Name == *r.PublishedBy {
+	if reader.ID == r.MadeBy || r.PublishedBy != nil && reader.ID == *r.PublishedBy {
 		return nil
 	}
 	first, err := s.Store.Spend(ctx, db.SpendParams{
@@ -206,13 +245,13 @@ func (s *Server) document(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	name := fmt.Sprintf("%s-%s-report-%d", r.Agreement, r.Period, r.Number)
+	name := fmt.Sprintf("%s-%s-report-%d", r.Agreement, strings.NewReplacer("/", "_", ":", "").Replace(r.Period), r.Number)
 	out := &file{}
 	switch in.Format {
 	case "pdf":
 		out.ContentType, name = "application/pdf", name+".pdf"
 		if out.Body = r.Document; r.State == "draft" {
-			out.Body, err = report.PDF(c, s.Now(), "draft, not published")
+			out.Body, err = report.PDF(c, s.Now(), "")
 		}
 	case "json":
 		out.ContentType, name = "application/json", name+".json"

@@ -9,10 +9,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kestite/agent/wire"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -123,7 +123,7 @@ func (s *Server) agents(ctx context.Context, _ *none) (*list[AgentView], error) 
 	if err != nil {
 		return nil, err
 	}
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -197,7 +197,7 @@ func (s *Server) seeLost(ctx context.Context, in *InLost) (*none, error) {
 
 // holds counts the checks that each agent holds.
 func (s *Server) holds(ctx context.Context) (map[string]int, error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -222,7 +222,7 @@ type AgentToken struct {
 }
 
 func (s *Server) addAgent(ctx context.Context, in *ByID) (*body[AgentToken], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -230,7 +230,7 @@ func (s *Server) addAgent(ctx context.Context, in *ByID) (*body[AgentToken], err
 		return nil, catalogue.ErrNotFound
 	}
 	token, hash := auth.NewToken("kesa_")
-	row, err := s.Store.AddAgent(ctx, db.AddAgentParams{Location: in.ID, TokenHash: hash, CreatedBy: who(ctx).Name})
+	row, err := s.Store.AddAgent(ctx, db.AddAgentParams{Location: in.ID, TokenHash: hash, CreatedBy: by(ctx).Kept()})
 	if err != nil {
 		return nil, err
 	}

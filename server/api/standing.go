@@ -3,31 +3,41 @@ package api
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"sort"
-	"strings"
 	"time"
 
 	"kestite/core/account"
 	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 	"kestite/server/history"
 	"kestite/server/store/gen/db"
 )
 
-// PeriodView is the month that screens show.
+// PeriodView is the time that screens show: the band.
 type PeriodView struct {
-	Name     string       `json:"name" doc:"2026-11"`
-	Timezone string       `json:"timezone"`
-	From     span.Instant `json:"from"`
-	To       span.Instant `json:"to"`
-	Now      span.Instant `json:"now"`
+	Name     string        `json:"name" doc:"2026-11, 2026-Q4, 2026-H2, 2026, 2026-W48, or two days, 2026-11-15/2026-12-15"`
+	Words    string        `json:"words" doc:"As a sentence says it: October to December 2026"`
+	Unit     calendar.Unit `json:"unit" enum:"week,month,quarter,half-year,year," doc:"Empty where it is two days"`
+	Timezone string        `json:"timezone"`
+	From     span.Instant  `json:"from"`
+	To       span.Instant  `json:"to"`
+	Now      span.Instant  `json:"now"`
+	Before   string        `json:"before" doc:"Name of the one before"`
+	After    string        `json:"after" doc:"Name of the one after; it may not have begun"`
+	Units    []UnitName    `json:"units" doc:"The band of each unit that holds the end of this one, or the present"`
+}
+
+// UnitName is the name of a band of a unit.
+type UnitName struct {
+	Unit calendar.Unit `json:"unit" enum:"week,month,quarter,half-year,year"`
+	Name string        `json:"name"`
 }
 
 // Figures is an account without its intervals.
@@ -83,11 +93,26 @@ type AccountView struct {
 	ServiceName string         `json:"service_name"`
 	Target      string         `json:"target_percent"`
 	Timezone    string         `json:"timezone"`
+	Period      OwnPeriod      `json:"period"`
+	Revision    int            `json:"revision" doc:"The revision of the agreement that accounts the period"`
 	Figures     Figures        `json:"figures"`
 	Intervals   []IntervalView `json:"intervals"`
 	Planned     []span.Span    `json:"planned" doc:"Granted maintenance still to come"`
 	Pace        *PaceView      `json:"pace,omitempty"`
 	Fault       string         `json:"fault,omitempty" doc:"Why it cannot be accounted; the figures say nothing then"`
+}
+
+// OwnPeriod is a period of an agreement.
+type OwnPeriod struct {
+	Name  string       `json:"name"`
+	Words string       `json:"words"`
+	From  span.Instant `json:"from"`
+	To    span.Instant `json:"to"`
+}
+
+func ownPeriod(p calendar.Period) OwnPeriod {
+	when := p.Span()
+	return OwnPeriod{p.Name(), p.Words(), when.From, when.To}
 }
 
 // PaceView is the forecast at the pace of the last seven days and of the period so far.
@@ -118,6 +143,7 @@ type NeedView struct {
 	ID      string       `json:"id"`
 	Service string       `json:"service,omitempty"`
 	Text    string       `json:"text"`
+	Words   string       `json:"words,omitempty" doc:"Of a report: its period as a sentence says it"`
 	At      span.Instant `json:"at"`
 	MS      int64        `json:"ms,omitempty"`
 }
@@ -132,15 +158,15 @@ type Standing struct {
 	Checks   int           `json:"checks"`
 }
 
-// InPeriod is the month asked for.
+// InPeriod is the band asked for.
 type InPeriod struct {
-	Period string `query:"period" doc:"Month, 2026-11; absent: the present one"`
+	Period string `query:"period" maxLength:"50" doc:"Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month"`
 }
 
 func (s *Server) standingRoutes(a *operations) {
 	on(a, auth.Viewer, http.MethodGet, "/standing", "standing", "How every agreement stands", s.standing, costly)
 	on(a, auth.Viewer, http.MethodGet, "/states", "states", "The live state of every service", func(ctx context.Context, _ *none) (*list[StateView], error) {
-		snap, err := s.Catalogue.Snapshot(ctx)
+		snap, err := s.Definitions.Snapshot(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -148,6 +174,7 @@ func (s *Server) standingRoutes(a *operations) {
 		return items(stateViews(snap, rows)), err
 	})
 	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/account", "account-of-agreement", "The account of one agreement", s.accountOf, costly)
+	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/calendar", "calendar-of-agreement", "Its periods by name: the next one first, then the present and those before", s.calendarOf)
 	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/periods", "periods-of-agreement", "The last periods, newest first", s.periodsOf, costly)
 	on(a, auth.Viewer, http.MethodPost, "/what-if", "what-if", "What the last periods would have looked like under clauses that nobody has agreed to yet, newest first", s.whatIf, costly)
 }
@@ -157,48 +184,72 @@ func stateViews(snap *catalogue.Snapshot, rows []db.StandingState) []StateView {
 	for _, r := range rows {
 		v := StateView{r.Service, verdict.State(r.State).String(), span.Of(r.SinceAt), span.Of(r.JudgedAt), r.Waiting, false, r.NeverGood, r.Fault}
 		e := snap.Services[r.Service]
-		v.Awaiting = v.State == "unmeasured" && v.Waiting == 0 && e != nil && v.SinceAt <= e.Revisions[0].From && len(liveChecks(snap, r.Service)) > 0
+		v.Awaiting = v.State == "unmeasured" && v.Waiting == 0 && e != nil && v.SinceAt <= e.Since() && len(snap.LiveChecks(r.Service)) > 0
 		out = append(out, v)
 	}
 	return out
 }
 
-// month resolves the period parameter in a zone; a month that has not begun is refused.
-func (s *Server) month(name, zone string) (calendar.Period, error) {
+// longestBand is the most that a screen shows at once.
+const longestBand = 400 * span.Day
+
+// band resolves the period parameter in a zone; one that has not begun is refused.
+func (s *Server) band(name, zone string) (calendar.Period, error) {
 	loc, err := calendar.Zone(zone)
 	if err != nil {
 		return calendar.Period{}, err
 	}
 	now := span.Of(s.Now())
 	if name == "" {
-		return calendar.Month(now, loc), nil
+		return calendar.MonthAt(now, loc), nil
 	}
-	p, err := calendar.ParseMonth(name, loc)
+	p, err := calendar.ParsePeriod(name, loc)
 	if err != nil {
-		return p, &definition.Fault{Path: "query.period", Message: err.Error()}
+		return p, definition.Faultf("query.period", "%v", err)
 	}
-	if p.Span().From > now {
-		return p, &definition.Fault{Path: "query.period", Message: name + " has not begun; take the present month or an earlier one"}
+	switch when := p.Span(); {
+	case when.From > now:
+		return p, definition.Faultf("query.period", "%s has not begun; take the present period or an earlier one", p.Words())
+	case when.Length() > longestBand:
+		return p, definition.Faultf("query.period", "%s is longer than 400 days; take less", p.Words())
 	}
 	return p, nil
 }
 
 func (s *Server) periodView(p calendar.Period) PeriodView {
-	when := p.Span()
-	return PeriodView{p.Name(), p.Location.String(), when.From, when.To, span.Of(s.Now())}
+	when, now := p.Span(), span.Of(s.Now())
+	out := PeriodView{
+		Name: p.Name(), Words: p.Words(), Unit: p.UnitOf(), Timezone: p.Location.String(), From: when.From, To: when.To, Now: now,
+		Before: p.Next(-1).Name(), After: p.Next(1).Name(),
+	}
+	for _, u := range []calendar.Unit{calendar.Week, calendar.Month, calendar.Quarter, calendar.HalfYear, calendar.Year} {
+		out.Units = append(out.Units, UnitName{u, calendar.Cycle{Unit: u}.At(max(when.From, min(now, when.To-1)), p.Location).Name()})
+	}
+	return out
+}
+
+// ownAt is the period of an agreement that a band shows: the one that holds the
+// band's end as the clocks of the agreement show it, or the present where the band
+// is not over.
+func (s *Server) ownAt(snap *catalogue.Snapshot, agreement string, band calendar.Period) (calendar.Period, error) {
+	loc, err := calendar.Zone(snap.Agreements[agreement].Current().Spec.Timezone)
+	if err != nil {
+		return calendar.Period{}, definition.Faultf("timezone", "%v", err)
+	}
+	return snap.PeriodAt(agreement, min(span.Of(s.Now()), band.End.Instant(loc, calendar.Shift)-1))
 }
 
 func (s *Server) standing(ctx context.Context, in *InPeriod) (*body[Standing], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	band, err := s.month(in.Period, snap.Organisation.Timezone)
+	band, err := s.band(in.Period, snap.Timezone)
 	if err != nil {
 		return nil, err
 	}
 	out := Standing{Period: s.periodView(band), Accounts: []AccountView{}, States: []StateView{}, Needs: []NeedView{}}
-	if out.Accounts, err = s.accounts(ctx, snap, band.Name(), catalogue.Live(snap.Agreements)); err != nil {
+	if out.Accounts, err = s.accounts(ctx, snap, band, catalogue.Live(snap.Agreements)); err != nil {
 		return nil, err
 	}
 	rows, err := s.Store.States(ctx)
@@ -217,21 +268,32 @@ func (s *Server) standing(ctx context.Context, in *InPeriod) (*body[Standing], e
 	return &body[Standing]{out}, nil
 }
 
-// accounts makes the accounts of agreements for a month, each in its own zone,
-// ordered by how soon they would be missed.
-func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, month string, ids []string) ([]AccountView, error) {
-	byZone := map[string][]string{}
-	for _, id := range ids {
-		zone := snap.Agreements[id].Current().Spec.Timezone
-		byZone[zone] = append(byZone[zone], id)
-	}
+// accounts makes the accounts of agreements, each for its own period that a band
+// shows, ordered by how soon they would be missed. One that cannot be accounted
+// costs its own row.
+func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, band calendar.Period, ids []string) ([]AccountView, error) {
+	type key struct{ name, zone string }
+	groups := map[key][]string{}
+	periods := map[key]calendar.Period{}
 	out := []AccountView{}
-	for zone, ids := range byZone {
-		list, err := s.accountsIn(ctx, snap, month, zone, ids)
-		if history.Incomputable(err) && !isQuery(err) { // one of them; the others stand all the same
+	for _, id := range ids {
+		p, err := s.ownAt(snap, id, band)
+		if history.Incomputable(err) {
+			out = append(out, faultyAccount(snap, id, err))
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		k := key{p.Name(), p.Location.String()}
+		groups[k], periods[k] = append(groups[k], id), p
+	}
+	for k, ids := range groups {
+		list, err := s.accountsIn(ctx, snap, periods[k], ids)
+		if history.Incomputable(err) { // one of them; the others stand all the same
 			list = nil
 			for _, id := range ids {
-				one, err := s.accountsIn(ctx, snap, month, zone, []string{id})
+				one, err := s.accountsIn(ctx, snap, periods[k], []string{id})
 				if history.Incomputable(err) {
 					one, err = []AccountView{faultyAccount(snap, id, err)}, nil
 				}
@@ -249,12 +311,8 @@ func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, month s
 	return out, nil
 }
 
-// accountsIn makes the accounts of agreements whose periods are in one zone.
-func (s *Server) accountsIn(ctx context.Context, snap *catalogue.Snapshot, month, zone string, ids []string) ([]AccountView, error) {
-	p, err := s.month(month, zone)
-	if err != nil {
-		return nil, err
-	}
+// accountsIn makes the accounts of agreements that have a period in common.
+func (s *Server) accountsIn(ctx context.Context, snap *catalogue.Snapshot, p calendar.Period, ids []string) ([]AccountView, error) {
 	open, err := s.Books.Open(ctx, snap, p, span.Of(s.Now()), nil, ids)
 	if err != nil {
 		return nil, err
@@ -265,15 +323,9 @@ func (s *Server) accountsIn(ctx context.Context, snap *catalogue.Snapshot, month
 	}
 	var out []AccountView
 	for _, a := range list {
-		out = append(out, s.accountView(snap, a))
+		out = append(out, s.accountView(snap, a, p))
 	}
 	return out, nil
-}
-
-// isQuery says whether an error lies in what was asked.
-func isQuery(err error) bool {
-	var fault *definition.Fault
-	return errors.As(err, &fault) && strings.HasPrefix(fault.Path, "query.")
 }
 
 // faultyAccount is an agreement that cannot be accounted.
@@ -319,12 +371,13 @@ func more(a, b AccountView) bool {
 	return a.Name < b.Name
 }
 
-func (s *Server) accountView(snap *catalogue.Snapshot, a *account.Account) AccountView {
-	spec := snap.Agreements[a.Agreement].InForce(a.From).Spec
+func (s *Server) accountView(snap *catalogue.Snapshot, a *account.Account, p calendar.Period) AccountView {
+	revision := snap.Accounting(a.Agreement, a.From)
+	spec := revision.Spec
 	out := AccountView{
 		Agreement: a.Agreement, Name: spec.Name, Customer: spec.Customer, Service: a.Service,
 		ServiceName: snap.Services[a.Service].Current().Spec.Name, Target: string(spec.TargetPercent), Timezone: spec.Timezone,
-		Figures: figures(a), Intervals: intervals(a), Planned: []span.Span{},
+		Period: ownPeriod(p), Revision: revision.Number, Figures: figures(a), Intervals: intervals(a), Planned: []span.Span{},
 	}
 	if a.Final {
 		return out
@@ -345,14 +398,18 @@ func (s *Server) accountOf(ctx context.Context, in *struct {
 	ByID
 	InPeriod
 }) (*body[AccountView], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if snap.Agreements[in.ID] == nil {
 		return nil, catalogue.ErrNotFound
 	}
-	list, err := s.accounts(ctx, snap, in.Period, []string{in.ID})
+	band, err := s.band(in.Period, snap.Agreements[in.ID].Current().Spec.Timezone)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.accounts(ctx, snap, band, []string{in.ID})
 	if err != nil {
 		return nil, err
 	}
@@ -363,21 +420,66 @@ func (s *Server) periodsOf(ctx context.Context, in *struct {
 	ByID
 	Last int `query:"last" minimum:"1" maximum:"36" default:"12"`
 }) (*list[PeriodAccount], error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	e := snap.Agreements[in.ID]
-	if e == nil {
+	if snap.Agreements[in.ID] == nil {
 		return nil, catalogue.ErrNotFound
 	}
-	return s.lastPeriods(e.Current().Spec.Timezone, in.Last, func(p calendar.Period) (*account.Account, error) {
+	present, err := snap.PeriodAt(in.ID, span.Of(s.Now()))
+	if err != nil {
+		return nil, err
+	}
+	before := func(p calendar.Period) (calendar.Period, error) { return snap.PeriodBefore(in.ID, p) }
+	return lastPeriods(present, in.Last, before, func(p calendar.Period) (*account.Account, int, error) {
 		open, err := s.Books.Open(ctx, snap, p, span.Of(s.Now()), nil, []string{in.ID})
 		if err != nil {
-			return nil, err
+			return nil, 0, err
 		}
-		return open.Evidence.Account(open.Bundle.Agreements[0])
+		a, err := open.Evidence.Account(open.Bundle.Agreements[0])
+		return a, snap.Accounting(in.ID, p.Span().From).Number, err
 	})
+}
+
+// PeriodName is a period of an agreement without its account.
+type PeriodName struct {
+	OwnPeriod
+	Revision  int  `json:"revision" doc:"The revision of the agreement that accounts it"`
+	Over      bool `json:"over"`
+	Published bool `json:"published" doc:"It has a published report"`
+}
+
+func (s *Server) calendarOf(ctx context.Context, in *struct {
+	ByID
+	Last int `query:"last" minimum:"1" maximum:"60" default:"13"`
+}) (*list[PeriodName], error) {
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if snap.Agreements[in.ID] == nil {
+		return nil, catalogue.ErrNotFound
+	}
+	published, err := s.Store.PublishedPeriods(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	now := span.Of(s.Now())
+	p, err := snap.PeriodAt(in.ID, now)
+	if err == nil {
+		p, err = snap.PeriodAt(in.ID, p.Span().To)
+	}
+	var out []PeriodName
+	for err == nil {
+		when := p.Span()
+		out = append(out, PeriodName{ownPeriod(p), snap.Accounting(in.ID, when.From).Number, when.To <= now, slices.Contains(published, p.Name())})
+		if len(out) > in.Last {
+			return items(out), nil
+		}
+		p, err = snap.PeriodBefore(in.ID, p)
+	}
+	return nil, err
 }
 
 // WhatIf asks for the last periods under clauses.
@@ -388,7 +490,7 @@ type WhatIf struct {
 
 func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*list[PeriodAccount], error) {
 	spec := in.Body.Spec
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -405,37 +507,48 @@ func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*list[PeriodAcco
 		}
 	}
 	agreement := spec.Agreement("what-if")
-	return s.lastPeriods(spec.Timezone, in.Body.Last, func(p calendar.Period) (*account.Account, error) {
-		open, err := s.Books.OpenFor(ctx, snap, p, span.Of(s.Now()), services)
-		if err != nil {
-			return nil, err
-		}
-		return open.Evidence.Account(agreement)
-	})
-}
-
-// lastPeriods accounts the present month of a zone and those before it.
-func (s *Server) lastPeriods(zone string, last int, of func(calendar.Period) (*account.Account, error)) (*list[PeriodAccount], error) {
-	month, err := s.month("", zone)
+	loc, err := calendar.Zone(spec.Timezone)
 	if err != nil {
 		return nil, err
 	}
+	cycle := spec.Period.Cycle()
+	before := func(p calendar.Period) (calendar.Period, error) { return cycle.Before(p), nil }
+	return lastPeriods(cycle.At(span.Of(s.Now()), loc), in.Body.Last, before, func(p calendar.Period) (*account.Account, int, error) {
+		open, err := s.Books.OpenFor(ctx, snap, p, span.Of(s.Now()), services)
+		if err != nil {
+			return nil, 0, err
+		}
+		a, err := open.Evidence.Account(agreement)
+		return a, 0, err
+	})
+}
+
+// lastPeriods accounts the present period and those before it; of gives the account
+// of one, with the number of the revision that it follows.
+func lastPeriods(present calendar.Period, last int, before func(calendar.Period) (calendar.Period, error),
+	of func(calendar.Period) (*account.Account, int, error)) (*list[PeriodAccount], error) {
 	var out []PeriodAccount
-	for n := range last {
-		p := month.Next(-n)
-		a, err := of(p)
+	for p := present; ; {
+		a, revision, err := of(p)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, PeriodAccount{p.Name(), p.Span(), figures(a), intervals(a)})
+		out = append(out, PeriodAccount{p.Name(), p.Words(), p.Span(), revision, figures(a), intervals(a)})
+		if len(out) == last {
+			return items(out), nil
+		}
+		if p, err = before(p); err != nil {
+			return nil, err
+		}
 	}
-	return items(out), nil
 }
 
 // PeriodAccount is the account of one period in a list of them.
 type PeriodAccount struct {
 	Period    string         `json:"period"`
+	Words     string         `json:"words"`
 	Span      span.Span      `json:"span"`
+	Revision  int            `json:"revision" doc:"The revision of the agreement that accounts it; 0 in a what-if"`
 	Figures   Figures        `json:"figures"`
 	Intervals []IntervalView `json:"intervals"`
 }
@@ -486,7 +599,7 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standin
 		}
 		switch {
 		case !has:
-			out = append(out, NeedView{Kind: "agent", Subject: name, ID: id, Text: "has no agent yet", At: snap.Locations[id].Revisions[0].From})
+			out = append(out, NeedView{Kind: "agent", Subject: name, ID: id, Text: "has no agent yet", At: snap.Locations[id].Since()})
 		case s.Now().Sub(seen) > connectedFor:
 			out = append(out, NeedView{Kind: "agent", Subject: name, ID: id, Text: "its agent is silent", At: span.Of(seen), MS: int64(now - span.Of(seen))})
 		}
@@ -496,7 +609,7 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standin
 		if v.NeverGood {
 			out = append(out, NeedView{Kind: "never-good", Subject: name, ID: v.Service, Service: v.Service, Text: "was never good; is its target right?", At: v.SinceAt, MS: int64(now - v.SinceAt)})
 		}
-		if v.State == "unmeasured" && v.Fault == "" && len(liveChecks(snap, v.Service)) > 0 {
+		if v.State == "unmeasured" && v.Fault == "" && len(snap.LiveChecks(v.Service)) > 0 {
 			text := "not measured"
 			if v.Awaiting {
 				text = "awaiting its first measurement"
@@ -508,17 +621,7 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standin
 	return append(out, due...), err
 }
 
-func liveChecks(snap *catalogue.Snapshot, service string) []string {
-	var out []string
-	for _, id := range snap.ChecksOf[service] {
-		if !snap.Checks[id].Retired {
-			out = append(out, id)
-		}
-	}
-	return out
-}
-
-// reportsDue lists agreements whose last finished month has no published report.
+// reportsDue lists agreements whose last finished period has no published report.
 func (s *Server) reportsDue(ctx context.Context, snap *catalogue.Snapshot) ([]NeedView, error) {
 	rows, err := s.Store.ReportList(ctx)
 	if err != nil {
@@ -532,17 +635,24 @@ func (s *Server) reportsDue(ctx context.Context, snap *catalogue.Snapshot) ([]Ne
 	}
 	var out []NeedView
 	for _, id := range catalogue.Live(snap.Agreements) {
-		e := snap.Agreements[id]
-		spec := e.Current().Spec
-		month, err := s.month("", spec.Timezone)
+		last, err := lastFinished(snap, id, span.Of(s.Now()))
 		if err != nil {
 			continue // it cannot be accounted, and is named for that
 		}
-		last := month.Next(-1)
-		if began, err := snap.Begins(id); err != nil || began >= last.Span().To || published[id+" "+last.Name()] {
+		if began, err := snap.Begins(id, last.Span().From); err != nil || began >= last.Span().To || published[id+" "+last.Name()] {
 			continue
 		}
-		out = append(out, NeedView{Kind: "report", Subject: spec.Name, ID: id, Text: last.Name(), At: last.Span().To})
+		out = append(out, NeedView{Kind: "report", Subject: snap.Named(catalogue.Agreement, id), ID: id, Text: last.Name(), Words: last.Words(),
+			At: last.Span().To})
 	}
 	return out, nil
+}
+
+// lastFinished is the latest period of an agreement that is over.
+func lastFinished(snap *catalogue.Snapshot, agreement string, now span.Instant) (calendar.Period, error) {
+	present, err := snap.PeriodAt(agreement, now)
+	if err != nil {
+		return present, err
+	}
+	return snap.PeriodBefore(agreement, present)
 }

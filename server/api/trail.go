@@ -14,8 +14,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kestite/core/catalogue"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 	"kestite/server/report"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
@@ -112,7 +112,7 @@ func (s *Server) trailLines(ctx context.Context, p db.TrailParams) ([]TrailLine,
 
 // subjectNames are the names today of what lines are about, by subject.
 func (s *Server) subjectNames(ctx context.Context, rows []db.TrailRow) (map[string]string, error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -143,7 +143,7 @@ func (s *Server) subjectNames(ctx context.Context, rows []db.TrailRow) (map[stri
 	reports, err := s.Store.ReportNames(ctx, ids["report"])
 	for _, r := range reports {
 		out["report "+r.ID] = fmt.Sprintf("%d of %s, %s", r.Number, snap.Named(catalogue.Agreement, r.Agreement),
-			report.MonthName(r.Period))
+			report.PeriodWords(r.Period))
 	}
 	return out, err
 }

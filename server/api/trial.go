@@ -1,27 +1,24 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
-	"net/url"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jackc/pgx/v5"
 
 	"kestite/agent/wire"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
+	"kestite/core/proposal"
 	"kestite/server/auth"
-	"kestite/server/catalogue"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
@@ -35,9 +32,7 @@ type Proposal struct {
 
 // Candidate is a check that might suit an address, being tried from each location.
 type Candidate struct {
-	Kind   string     `json:"kind" enum:"ping,http,tcp,certificate,path"`
-	Name   string     `json:"name"`
-	Target string     `json:"target"`
+	proposal.Candidate
 	Trials []TrialRef `json:"trials"`
 }
 
@@ -75,60 +70,23 @@ func (s *Server) trialRoutes(a *operations) {
 }
 
 func (s *Server) propose(ctx context.Context, in *body[Proposal]) (*list[Candidate], error) {
-	found, err := candidates(in.Body.Address)
+	found, err := proposal.Candidates(in.Body.Address)
 	if err != nil {
 		return nil, invalid("address", err.Error())
 	}
 	specs := make([]definition.CheckSpec, len(found))
 	for i, c := range found {
-		specs[i] = definition.CheckSpec{Kind: c.Kind, Target: c.Target, IntervalS: 60, TimeoutMS: 5000, StaleAfterS: 150,
-			Locations: in.Body.Locations}
+		specs[i] = proposal.Check(c, "", 60, in.Body.Locations, definition.Informs, nil)
 	}
 	trials, err := s.try(ctx, specs...)
 	if err != nil {
 		return nil, err
 	}
-	for i := range found {
-		found[i].Trials = trials[i]
+	out := make([]Candidate, len(found))
+	for i, c := range found {
+		out[i] = Candidate{c, trials[i]}
 	}
-	return items(found), nil
-}
-
-// candidates lists what an address could be checked by.
-func candidates(address string) ([]Candidate, error) {
-	address = strings.TrimSpace(address)
-	var out []Candidate
-	web := []string{address}
-	if !strings.Contains(address, "://") {
-		web = []string{"https://" + address, "http://" + address}
-	}
-	host := ""
-	var certificate string
-	if h, _, err := definition.HostPort(address); err == nil {
-		host = h
-		out = append(out, Candidate{Kind: measure.TCP.Name, Name: "Port", Target: address})
-	}
-	for _, target := range web {
-		if err := definition.ValidTarget(measure.HTTP.Name, target); err != nil {
-			return nil, err
-		}
-		u, err := url.Parse(target)
-		if err != nil {
-			return nil, err
-		}
-		host = u.Hostname()
-		out = append(out, Candidate{Kind: measure.HTTP.Name, Name: strings.ToUpper(u.Scheme) + " answer", Target: target})
-		if u.Scheme == "https" {
-			certificate = net.JoinHostPort(host, cmp.Or(u.Port(), "443"))
-		}
-	}
-	if certificate != "" {
-		out = append(out, Candidate{Kind: measure.Certificate.Name, Name: "Certificate", Target: certificate})
-	}
-	if err := definition.ValidTarget(measure.Ping.Name, host); err != nil {
-		return nil, err
-	}
-	return append(out, Candidate{Kind: measure.Ping.Name, Name: "Ping", Target: host}, Candidate{Kind: measure.Path.Name, Name: "Path", Target: host}), nil
+	return items(out), nil
 }
 
 // Trials of one person: so many at once, and then so many more a second.
@@ -141,7 +99,7 @@ const (
 // try asks the agents at the locations of each spec for one measurement each. What
 // is asked for a second time while the first is still to be made is made once.
 func (s *Server) try(ctx context.Context, specs ...definition.CheckSpec) ([][]TrialRef, error) {
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +107,7 @@ func (s *Server) try(ctx context.Context, specs ...definition.CheckSpec) ([][]Tr
 	for i, spec := range specs {
 		slices.Sort(spec.Locations)
 		specs[i].Locations = slices.Compact(spec.Locations)
-		if err := snap.JudgeTrial(specs[i]); err != nil {
+		if err := snap.AdmitTrial(specs[i]); err != nil {
 			return nil, err
 		}
 		total += len(specs[i].Locations)
@@ -203,7 +161,7 @@ func addTrials(ctx context.Context, q *db.Queries, spec definition.CheckSpec) (r
 		digest := sha256.Sum256(append([]byte(l+"\n"), text...))
 		id, err := q.SameTrial(ctx, digest[:])
 		if errors.Is(err, pgx.ErrNoRows) {
-			id, err = q.AddTrial(ctx, db.AddTrialParams{Location: l, Spec: text, MadeBy: who(ctx).Name, Digest: digest[:]})
+			id, err = q.AddTrial(ctx, db.AddTrialParams{Location: l, Spec: text, MadeBy: by(ctx).Kept(), Digest: digest[:]})
 		}
 		if err != nil {
 			return nil, err
@@ -221,7 +179,7 @@ func (s *Server) trials(ctx context.Context, in *struct {
 			return nil, catalogue.ErrNotFound
 		}
 	}
-	snap, err := s.Catalogue.Snapshot(ctx)
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}

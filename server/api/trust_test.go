@@ -687,7 +687,7 @@ func TestSecretsGoNowhereElse(t *testing.T) {
 	// A place is not taken away under a check that uses it.
 	edit := func(origins ...string) servertest.Answer {
 		return f.manager.Do(http.MethodPut, "/credentials/"+id,
-			map[string]any{"revision": 0, "spec": map[string]any{"name": "Booking reader", "kind": "bearer", "origins": origins}})
+			f.manager.Edit("/credentials/"+id, map[string]any{"name": "Booking reader", "kind": "bearer", "origins": origins}))
 	}
 	if _, fields := edit("https://other.skerry.example").Problem(); !strings.Contains(fields["body.spec.origins"], "Page signs in") {
 		t.Errorf("taking it away: %v", fields)
@@ -894,17 +894,17 @@ func TestDoubledNamesAreRefused(t *testing.T) {
 // each export and remark by itself.
 func TestReadingReportsStandsInTheTrail(t *testing.T) {
 	f := setUp(t)
-	viewer := servertest.As(t, f.srv, f.url, auth.Viewer)
 	agreement := f.manager.Create("/agreements", agreement(f.service, func(s map[string]any) { s["from"] = "2026-01-01" }))
 	var draft struct{ ID string }
 	last := time.Now().UTC().AddDate(0, 0, -time.Now().UTC().Day()).Format("2006-01")
 	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": agreement, "period": last}, &draft)
 	f.manager.Must(http.MethodPut, "/reports/"+draft.ID, map[string]any{"remark": "A quiet month"}, nil)
-	for _, c := range []*servertest.Client{f.manager, viewer, viewer} {
+	other := servertest.As(t, f.srv, f.url, auth.Administrator)
+	for _, c := range []*servertest.Client{f.manager, other, other} {
 		c.Must(http.MethodGet, "/reports/"+draft.ID, nil, nil)
 	}
 	for _, format := range []string{"csv", "json"} {
-		if a := viewer.Do(http.MethodGet, "/reports/"+draft.ID+"/document?format="+format, nil); a.Status != 200 {
+		if a := other.Do(http.MethodGet, "/reports/"+draft.ID+"/document?format="+format, nil); a.Status != 200 {
 			t.Errorf("%s: %s", format, a)
 		}
 	}
@@ -916,7 +916,7 @@ func TestReadingReportsStandsInTheTrail(t *testing.T) {
 			t.Errorf("the remark: %s → %s", l.Before, l.Detail)
 		}
 	}
-	if got := strings.Join(actions, ", "); got != "A manager drop, A viewer export, A viewer export, A viewer read, A manager remark, A manager draft" {
+	if got := strings.Join(actions, ", "); got != "A manager drop, A administrator export, A administrator export, A administrator read, A manager remark, A manager draft" {
 		t.Errorf("the trail: %s", got)
 	}
 }

@@ -14,20 +14,15 @@ import (
 
 	"kestite/core/account"
 	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/core/verdict"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
-
-// Margin is how far beyond a period stretches are loaded for an account: outages
-// that cross its edges, lead and linger, and what settles the last measurements, all
-// of which are at most a day, lie inside it, and so does the longest time that a
-// measurement holds, a week.
-const Margin = 8 * span.Day
 
 // LaneKey names a lane.
 type LaneKey struct{ Check, Location string }
@@ -89,22 +84,22 @@ func Incomputable(err error) bool {
 // goes farther back.
 func (e Ending) margin(bundle *definition.Compiled) int64 {
 	if e == Accounted {
-		return Margin
+		return catalogue.Margin
 	}
 	holds := int64(0)
 	for _, revisions := range bundle.Checks {
 		if verdict.Revisions(revisions).Rolls() {
-			return Margin
+			return catalogue.Margin
 		}
 		for _, c := range revisions {
 			holds = max(holds, c.StaleAfterS*span.Second)
 		}
 	}
-	return min(holds+span.Minute, Margin)
+	return min(holds+span.Minute, catalogue.Margin)
 }
 
 // Load returns the stretches of a bundle's checks that touch within, extended by
-// Margin, or as far as live states need.
+// catalogue.Margin, or as far as live states need.
 func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, within span.Span, ending Ending) (Loaded, error) {
 	lanes, err := s.LanesOfChecks(ctx, slices.Collect(maps.Keys(bundle.Checks)))
 	if err != nil {
@@ -181,36 +176,38 @@ func SeriesOf(l db.Lane) (verdict.Series, error) {
 
 // Books makes accounts from the store.
 type Books struct {
-	Store     *store.Store
-	Catalogue *catalogue.Catalogue
+	Store       *store.Store
+	Definitions *defining.Definitions
 }
 
-// Period is a month accounted for some agreements, with all it was made from.
+// Period is a period accounted for some agreements, with all it was made from.
 type Period struct {
 	Calendar  calendar.Period
 	Bundle    *definition.Compiled
 	Stretches Loaded
 	Evidence  *account.Evidence
+	Mark      string // of the definitions it was made by, where that matters
 }
 
-// Open loads a month for services and agreements, accounted up to now where it
+// Open loads a period for services and agreements, accounted up to now where it
 // is not over. Without agreements it is good for states alone.
-func (b *Books) Open(ctx context.Context, snap *catalogue.Snapshot, month calendar.Period, now span.Instant, services, agreements []string) (*Period, error) {
-	return b.open(ctx, snap, month, now, services, agreements, len(agreements) > 0)
+func (b *Books) Open(ctx context.Context, snap *catalogue.Snapshot, period calendar.Period, now span.Instant, services, agreements []string) (*Period, error) {
+	return b.open(ctx, snap, period, now, services, agreements, len(agreements) > 0)
 }
 
 // OpenFor is Open for services and clauses that no agreement has yet.
-func (b *Books) OpenFor(ctx context.Context, snap *catalogue.Snapshot, month calendar.Period, now span.Instant, services []string) (*Period, error) {
-	return b.open(ctx, snap, month, now, services, nil, true)
+func (b *Books) OpenFor(ctx context.Context, snap *catalogue.Snapshot, period calendar.Period, now span.Instant, services []string) (*Period, error) {
+	return b.open(ctx, snap, period, now, services, nil, true)
 }
 
-func (b *Books) open(ctx context.Context, snap *catalogue.Snapshot, month calendar.Period, now span.Instant, services, agreements []string, windows bool) (*Period, error) {
+func (b *Books) open(ctx context.Context, snap *catalogue.Snapshot, period calendar.Period, now span.Instant,
+	services, agreements []string, windows bool) (*Period, error) {
 	var asOf *span.Instant
-	if when := month.Span(); now < when.To {
+	if when := period.Span(); now < when.To {
 		at := max(now, when.From)
 		asOf = &at
 	}
-	bundle, err := snap.Bundle(month, asOf, services, agreements, windows)
+	bundle, err := snap.Bundle(period, asOf, services, agreements, windows)
 	if err != nil {
 		return nil, err
 	}
@@ -218,7 +215,7 @@ func (b *Books) open(ctx context.Context, snap *catalogue.Snapshot, month calend
 	if err != nil {
 		return nil, err
 	}
-	p := &Period{Calendar: month, Bundle: bundle, Stretches: stretches}
+	p := &Period{Calendar: period, Bundle: bundle, Stretches: stretches}
 	p.Evidence = account.NewEvidence(bundle, stretches.Source, b.timing(ctx, bundle))
 	return p, nil
 }
@@ -255,31 +252,29 @@ func (b *Books) timing(ctx context.Context, bundle *definition.Compiled) account
 	}
 }
 
-// Account makes the account of one agreement for a month of its zone.
-func (b *Books) Account(ctx context.Context, agreement, month string, now time.Time) (*account.Account, *Period, error) {
-	snap, err := b.Catalogue.Snapshot(ctx)
+// Account makes the account of one agreement for the period of that name. The
+// error is a *definition.Fault of period where it has no such period, or that has
+// not begun.
+func (b *Books) Account(ctx context.Context, agreement, period string, now time.Time) (*account.Account, *Period, error) {
+	snap, err := b.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	e := snap.Agreements[agreement]
-	if e == nil {
+	if snap.Agreements[agreement] == nil {
 		return nil, nil, catalogue.ErrNotFound
 	}
-	loc, err := calendar.Zone(e.Current().Spec.Timezone)
+	when, err := snap.PeriodNamed(agreement, period)
 	if err != nil {
 		return nil, nil, err
 	}
-	when, err := calendar.ParseMonth(month, loc)
-	if err != nil {
-		return nil, nil, &definition.Fault{Path: "period", Message: err.Error()}
-	}
 	if when.Span().From > span.Of(now) {
-		return nil, nil, &definition.Fault{Path: "period", Message: month + " has not begun; take the present month or an earlier one"}
+		return nil, nil, definition.Faultf("period", "%s has not begun; take the present period or an earlier one", when.Words())
 	}
 	p, err := b.Open(ctx, snap, when, span.Of(now), nil, []string{agreement})
 	if err != nil {
 		return nil, nil, err
 	}
+	p.Mark = snap.Mark
 	list, err := p.Evidence.All()
 	if err != nil {
 		return nil, nil, err

@@ -24,6 +24,7 @@ type batch struct {
 	*delivery
 	days   map[time.Time]bool
 	stored int
+	slow   bool // nothing is taken for new
 
 	rows     []int    // index of each row in the delivery
 	checks   []string // of each row
@@ -99,29 +100,21 @@ func (b *batch) store(ctx context.Context, tx pgx.Tx, q *db.Queries) error {
 	if err != nil {
 		return err
 	}
-	laneOf := make([]int32, len(b.checks))
-	for i, c := range b.checks {
-		laneOf[i] = byCheck[c].ID
+	opened := make(map[string]*openedLane, len(lanes))
+	for check, lane := range byCheck {
+		opened[check] = openLane(*lane, b.settings[check])
 	}
-	inserted, err := q.InsertMeasurements(ctx, db.InsertMeasurementsParams{
-		Values: b.values, Lanes: laneOf, Ats: b.ats, Outcomes: b.outcomes,
-		Starts: b.starts, Lengths: b.lengths, Lates: b.lates, Delays: b.delays, Details: b.details, Clocks: b.clocks, Uncertains: b.wrongs,
-	})
+	fresh, err := b.insert(ctx, tx, q, opened)
 	if err != nil {
 		return err
 	}
-	fresh := make(map[point]bool, len(inserted))
-	for _, r := range inserted {
-		fresh[point{r.Lane, r.At.UnixMilli()}] = true
-	}
 	rows := map[int32][]int{} // rows to judge, by lane
 	var found db.PutFindingsParams
-	for i, lane := range laneOf {
-		p := point{lane, b.ats[i].UnixMilli()}
-		if !fresh[p] {
+	for i, is := range fresh {
+		if !is {
 			continue
 		}
-		delete(fresh, p) // a second row for the same instant in one batch is a duplicate
+		lane := opened[b.checks[i]].id
 		rows[lane] = append(rows[lane], i)
 		b.stored++
 		if body := storable(b.list[b.rows[i]].Findings); body != "" {
@@ -133,7 +126,125 @@ func (b *batch) store(ctx context.Context, tx pgx.Tx, q *db.Queries) error {
 			return fmt.Errorf("findings: %w", err)
 		}
 	}
-	return b.judge(ctx, tx, q, lanes, rows)
+	return b.judge(ctx, tx, q, lanes, opened, rows)
+}
+
+// insert stores the raw rows and says of each whether it is new. What is later than
+// all that its lane has seen is new for certain, and goes in by COPY, which asks for no
+// conflicts; the others are looked at one by one.
+func (b *batch) insert(ctx context.Context, tx pgx.Tx, q *db.Queries, opened map[string]*openedLane) ([]bool, error) {
+	order := make([]int, len(b.rows)) // rows in order of time
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(i, j int) int { return b.ats[i].Compare(b.ats[j]) })
+	fresh := make([]bool, len(b.rows))
+	var sure, doubtful []int
+	seen := make(map[point]bool, len(b.rows))
+	for _, i := range order {
+		l := opened[b.checks[i]]
+		at := span.Of(b.ats[i])
+		p := point{l.id, int64(at)}
+		switch {
+		case seen[p]: // a second row for the same instant in one batch is a duplicate
+			continue
+		case !b.slow && at > l.raw:
+			sure = append(sure, i)
+			fresh[i] = true
+		default:
+			doubtful = append(doubtful, i)
+		}
+		seen[p] = true
+	}
+	if len(sure) > 0 {
+		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"measurement"}, rawColumns, pgx.CopyFromSlice(len(sure), func(n int) ([]any, error) {
+			return b.raw(sure[n], opened), nil
+		})); err != nil {
+			return nil, err
+		}
+	}
+	if len(doubtful) > 0 {
+		if err := b.look(ctx, q, opened, doubtful, fresh); err != nil {
+			return nil, err
+		}
+	}
+	for _, i := range order {
+		if l := opened[b.checks[i]]; l.raw != span.End {
+			l.raw = max(l.raw, span.Of(b.ats[i]))
+		}
+	}
+	return fresh, b.lookUpLatest(ctx, q, opened)
+}
+
+var rawColumns = []string{"lane", "at", "outcome", "thousandths", "late_ms", "delay_s", "detail", "clock_ms", "uncertain_ms"}
+
+// raw is a row as COPY takes it.
+func (b *batch) raw(i int, opened map[string]*openedLane) []any {
+	var detail *string
+	if b.details[i] != "" {
+		detail = &b.details[i]
+	}
+	said := func(v int32) *int32 {
+		if v == untold {
+			return nil
+		}
+		return &v
+	}
+	values := b.values[b.starts[i] : b.starts[i]+b.lengths[i] : b.starts[i]+b.lengths[i]]
+	if values == nil {
+		values = []int64{}
+	}
+	return []any{opened[b.checks[i]].id, b.ats[i], b.outcomes[i], values, b.lates[i], b.delays[i], detail, said(b.clocks[i]), said(b.wrongs[i])}
+}
+
+// look stores those of some rows that are not there already.
+func (b *batch) look(ctx context.Context, q *db.Queries, opened map[string]*openedLane, rows []int, fresh []bool) error {
+	p := db.InsertMeasurementsParams{Values: b.values}
+	of := make(map[point]int, len(rows))
+	for _, i := range rows {
+		lane := opened[b.checks[i]].id
+		of[point{lane, b.ats[i].UnixMilli()}] = i
+		p.Lanes, p.Ats, p.Outcomes = append(p.Lanes, lane), append(p.Ats, b.ats[i]), append(p.Outcomes, b.outcomes[i])
+		p.Starts, p.Lengths = append(p.Starts, b.starts[i]), append(p.Lengths, b.lengths[i])
+		p.Lates, p.Delays, p.Details = append(p.Lates, b.lates[i]), append(p.Delays, b.delays[i]), append(p.Details, b.details[i])
+		p.Clocks, p.Uncertains = append(p.Clocks, b.clocks[i]), append(p.Uncertains, b.wrongs[i])
+	}
+	inserted, err := q.InsertMeasurements(ctx, p)
+	if err != nil {
+		return err
+	}
+	for _, r := range inserted {
+		fresh[of[point{r.Lane, r.At.UnixMilli()}]] = true
+	}
+	return nil
+}
+
+// lookUpLatest finds out which the latest raw measurement is of those lanes of which
+// that was not noted: the rows of this batch are stored by now.
+func (b *batch) lookUpLatest(ctx context.Context, q *db.Queries, opened map[string]*openedLane) error {
+	var unknown []int32
+	for _, l := range opened {
+		if l.raw == span.End {
+			unknown = append(unknown, l.id)
+		}
+	}
+	if len(unknown) == 0 {
+		return nil
+	}
+	rows, err := q.LatestOfLanes(ctx, unknown)
+	if err != nil {
+		return err
+	}
+	latest := map[int32]span.Instant{}
+	for _, r := range rows {
+		latest[r.Lane] = span.Of(r.At)
+	}
+	for _, l := range opened {
+		if at, has := latest[l.id]; has && l.raw == span.End {
+			l.raw = at
+		}
+	}
+	return nil
 }
 
 // storable is findings as JSON that PostgreSQL takes: it has no place for the
@@ -200,8 +311,8 @@ func (b *batch) lanes(ctx context.Context, q *db.Queries) ([]db.Lane, map[string
 }
 
 // judge lets each lane's new rows join its series and saves what changed.
-func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.Lane, rows map[int32][]int) error {
-	var puts []db.PutStretchParams
+func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.Lane, opened map[string]*openedLane, rows map[int32][]int) error {
+	var puts []db.CopyStretchesParams
 	var saves []laneSave
 	var hourLanes []int32
 	var hours []time.Time
@@ -215,7 +326,7 @@ func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.
 		slices.SortFunc(list, func(a, c int) int { return b.ats[a].Compare(b.ats[c]) })
 		service := b.snap.Checks[lane.CheckID].Current().Spec.Service
 		touched[service] = true
-		l := openLane(lane, b.settings[lane.CheckID])
+		l := opened[lane.CheckID]
 		for _, hour := range b.hoursDue(l, list) {
 			hourLanes, hours = append(hourLanes, lane.ID), append(hours, hour)
 		}
@@ -300,17 +411,17 @@ func (b *batch) instants(list []int) []time.Time {
 	return out
 }
 
-func putStretches(ctx context.Context, q *db.Queries, puts []db.PutStretchParams) error {
+// putStretches writes stretches, in place of those of the same beginnings, in one statement.
+func putStretches(ctx context.Context, q *db.Queries, puts []db.CopyStretchesParams) error {
 	if len(puts) == 0 {
 		return nil
 	}
-	var failed error
-	q.PutStretch(ctx, puts).Exec(func(_ int, err error) {
-		if err != nil && failed == nil {
-			failed = err
-		}
-	})
-	return failed
+	var p db.PutStretchesParams
+	for _, s := range puts {
+		p.Lanes, p.Firsts, p.Lasts = append(p.Lanes, s.Lane), append(p.Firsts, s.FirstAt), append(p.Lasts, s.LastAt)
+		p.States, p.Owns, p.Counts = append(p.States, s.State), append(p.Owns, s.Own), append(p.Counts, s.Count)
+	}
+	return q.PutStretches(ctx, p)
 }
 
 type laneSave struct {

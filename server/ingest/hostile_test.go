@@ -18,11 +18,12 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"kestite/agent/wire"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/ingest"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -212,8 +213,8 @@ func TestNewDayWhileSomebodyReads(t *testing.T) {
 		Service: "tickets", Name: "Port", Kind: "tcp", Target: "127.0.0.1:9", IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 150, Confirm: 1, Recover: 1,
 		Quorum: "any", Role: "informs", Locations: []string{location},
 	}
-	if _, err := srv.API.Catalogue.Create(ctx, catalogue.Check, "port", "", port,
-		catalogue.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}); err != nil {
+	if _, err := srv.API.Definitions.Create(ctx, catalogue.Check, "port", "", port,
+		defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}); err != nil {
 		t.Fatal(err)
 	}
 	deliver(t, srv, []wire.Measurement{ok(60)})
@@ -341,7 +342,7 @@ var verdictSettings = settings(1, 1)
 func silentFleet(t *testing.T, n int) *server.Server {
 	t.Helper()
 	srv := lane(t, 1, 1)
-	ch := catalogue.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
+	ch := defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
 	var steps []catalogue.Step
 	for i := range n {
 		service := "s" + string(rune('a'+i/26/26%26)) + string(rune('a'+i/26%26)) + string(rune('a'+i%26))
@@ -349,7 +350,7 @@ func silentFleet(t *testing.T, n int) *server.Server {
 			catalogue.Step{Does: catalogue.Make, Kind: catalogue.Service, ID: service, Spec: definition.ServiceSpec{Name: service, Kind: "business", Combine: "worst"}},
 		)
 	}
-	if _, err := srv.API.Catalogue.Apply(ctx, ch, steps...); err != nil {
+	if _, err := srv.API.Definitions.Apply(ctx, ch, steps...); err != nil {
 		t.Fatal(err)
 	}
 	steps = nil
@@ -364,7 +365,7 @@ func silentFleet(t *testing.T, n int) *server.Server {
 		m.Check = "c-" + service
 		list = append(list, m)
 	}
-	if _, err := srv.API.Catalogue.Apply(ctx, ch, steps...); err != nil {
+	if _, err := srv.API.Definitions.Apply(ctx, ch, steps...); err != nil {
 		t.Fatal(err)
 	}
 	deliver(t, srv, list)
@@ -400,7 +401,7 @@ func TestMassSilenceBesideStoring(t *testing.T) {
 	// Agents catch up while silence is noted over and over.
 	var all sync.WaitGroup
 	failed := make(chan error, 1000)
-	snap, err := srv.API.Catalogue.Snapshot(ctx)
+	snap, err := srv.API.Definitions.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -582,7 +583,7 @@ func TestBoundsOfWork(t *testing.T) {
 // agent is told to set it aside. How a counted one was placed is kept with it.
 func TestMeasurementsOfWhichNobodyKnowsWhen(t *testing.T) {
 	srv := lane(t, 1, 1)
-	snap, err := srv.API.Catalogue.Snapshot(ctx)
+	snap, err := srv.API.Definitions.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -15,10 +15,11 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"kestite/agent/wire"
+	"kestite/core/catalogue"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/core/verdict"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -26,9 +27,9 @@ import (
 
 // Ingest stores batches.
 type Ingest struct {
-	Store     *store.Store
-	Catalogue *catalogue.Catalogue
-	Now       func() time.Time
+	Store       *store.Store
+	Definitions *defining.Definitions
+	Now         func() time.Time
 }
 
 // mostAge is how old a measurement may be that is still taken, in ms.
@@ -45,11 +46,13 @@ const mostSingled = 32
 // each: smaller ones will tell.
 var ErrUnstorable = errors.New("much of this delivery cannot be stored; send it in smaller ones")
 
-// machine is what lane.machine holds: the series and its last stretch, which
-// the next measurement may extend.
+// machine is what lane.machine holds: the series, its last stretch, which the next
+// measurement may extend, and the instant of the latest raw measurement, errors
+// included; that is 0 where earlier versions did not note it.
 type machine struct {
 	Series verdict.Series   `json:"series"`
 	Tail   *verdict.Stretch `json:"tail,omitempty"`
+	Raw    span.Instant     `json:"raw,omitempty"`
 }
 
 // Batch stores measurements from a location's agent; agent is empty where they
@@ -59,7 +62,7 @@ type machine struct {
 // anywhere leaves each stored whole, with all that follows, or not at all. The
 // error is ErrUnstorable where the delivery is at fault.
 func (in *Ingest) Batch(ctx context.Context, location, agent string, list []wire.Measurement) (wire.Receipt, error) {
-	snap, err := in.Catalogue.Snapshot(ctx)
+	snap, err := in.Definitions.Snapshot(ctx)
 	if err != nil {
 		return wire.Receipt{}, err
 	}
@@ -126,7 +129,7 @@ func (d *delivery) take(ctx context.Context, indexes []int) error {
 		}
 		b.add(i)
 	}
-	for again := true; len(b.rows) > 0; again = false {
+	for again := true; len(b.rows) > 0; {
 		if err := d.in.Store.EnsurePartitions(ctx, b.days); err != nil {
 			return err
 		}
@@ -137,10 +140,12 @@ func (d *delivery) take(ctx context.Context, indexes []int) error {
 			d.receipt.Stored += b.stored
 			d.receipt.Duplicates += len(b.rows) - b.stored
 			return nil
-		case d.in.Store.Missing(err):
-			if again {
-				continue
-			}
+		case d.in.Store.Missing(err) && again:
+			again = false
+			continue
+		case store.Doubled(err) && !b.slow: // what was taken for new was not: look at each
+			b.slow = true
+			continue
 		case errors.As(err, &late):
 			return d.take(ctx, d.without(b.indexes(), late))
 		case unstorable(err):

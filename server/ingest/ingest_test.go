@@ -10,12 +10,13 @@ import (
 
 	"kestite/agent/wire"
 	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/server"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -41,7 +42,7 @@ func checked(t testing.TB, spec definition.CheckSpec) *server.Server {
 	spec.Service, spec.Name, spec.Kind, spec.Target = "tickets", "Page", "http", "http://127.0.0.1/"
 	spec.IntervalS, spec.TimeoutMS, spec.StaleAfterS, spec.Quorum, spec.Role = 60, 1000, 150, "any", "decides"
 	srv := storetest.Server(t)
-	ch := catalogue.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
+	ch := defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
 	for _, d := range []struct {
 		kind, id string
 		spec     catalogue.Spec
@@ -51,7 +52,7 @@ func checked(t testing.TB, spec definition.CheckSpec) *server.Server {
 		{catalogue.Service, "tickets", definition.ServiceSpec{Name: "Tickets", Kind: "business", Combine: "worst"}},
 		{catalogue.Check, check, spec},
 	} {
-		if _, err := srv.API.Catalogue.Create(ctx, d.kind, d.id, "", d.spec, ch); err != nil {
+		if _, err := srv.API.Definitions.Create(ctx, d.kind, d.id, "", d.spec, ch); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -89,7 +90,7 @@ func random(r *rand.Rand, n int) []wire.Measurement {
 func stored(t testing.TB, srv *server.Server) history.Stretches {
 	t.Helper()
 	all := span.Span{From: span.Of(time.Now().Add(-5 * 24 * time.Hour)), To: span.Of(time.Now())}
-	snap, err := srv.API.Catalogue.Snapshot(ctx)
+	snap, err := srv.API.Definitions.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -281,7 +282,7 @@ func TestLiveStateOfAService(t *testing.T) {
 	srv := lane(t, 2, 1)
 	srv.Judge.Now = func() time.Time { return now }
 	began := time.Now().Add(-5 * 24 * time.Hour)
-	if snap, err := srv.API.Catalogue.Snapshot(ctx); err != nil || !snap.Services["tickets"].Revisions[0].From.Time().Before(began.Add(time.Minute)) {
+	if snap, err := srv.API.Definitions.Snapshot(ctx); err != nil || !snap.Services["tickets"].Revisions[0].From.Time().Before(began.Add(time.Minute)) {
 		t.Fatal("the service began later than this test takes it to have", err)
 	}
 	since := func() time.Duration {
@@ -365,5 +366,41 @@ func TestRawMeasurementsAreKeptForAWhile(t *testing.T) {
 	}
 	if after := stored(t, srv); !reflect.DeepEqual(after, before) {
 		t.Errorf("stretches changed:\n%v\n%v", before, after)
+	}
+}
+
+// What is taken for new and is not, whatever the lane says of what it has seen, is a
+// duplicate all the same, and nothing is refused for it.
+func TestWhatIsNotNewIsADuplicate(t *testing.T) {
+	srv := lane(t, 2, 1)
+	r := rand.New(rand.NewPCG(9, 10))
+	list := random(r, 300)
+	if got := deliver(t, srv, list[:200]); got.Stored != 200 || got.Duplicates+len(got.Refused) > 0 {
+		t.Fatalf("%+v", got)
+	}
+	want := stored(t, srv)
+	for says, sql := range map[string]string{
+		"as it is":                          "SELECT 1",
+		"not noted, as by earlier versions": "UPDATE lane SET machine = machine - 'raw'",
+		"noted wrongly":                     "UPDATE lane SET machine = jsonb_set(machine, '{raw}', to_jsonb('" + list[10].At.String() + "'::text))",
+	} {
+		storetest.Exec(t, srv, sql)
+		if got := deliver(t, srv, list[:200]); got.Stored != 0 || got.Duplicates != 200 || len(got.Refused) > 0 {
+			t.Errorf("%s: %+v", says, got)
+		}
+	}
+	if got := stored(t, srv); !reflect.DeepEqual(got, want) {
+		t.Errorf("the stretches are\n%v\nand were\n%v", got, want)
+	}
+	// Some there, some late, some new, some twice.
+	mixed := append(slices.Clone(list[150:]), list[280:]...)
+	r.Shuffle(len(mixed), func(i, j int) { mixed[i], mixed[j] = mixed[j], mixed[i] })
+	if got := deliver(t, srv, mixed); got.Stored != 100 || got.Duplicates != 70 || len(got.Refused) > 0 {
+		t.Errorf("%+v", got)
+	}
+	var raw, errors int
+	err := srv.API.Store.Pool.QueryRow(ctx, "SELECT count(*), count(*) FILTER (WHERE outcome = 0) FROM measurement").Scan(&raw, &errors)
+	if err != nil || raw != 300 || errors == 0 {
+		t.Errorf("%d rows, %d of them errors, %v", raw, errors, err)
 	}
 }

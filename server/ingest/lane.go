@@ -24,16 +24,22 @@ type openedLane struct {
 	before    *verdict.Stretch  // the last stored stretch as it was
 	pending   int64
 	wasStale  bool
-	changed   bool // what live screens say may have changed
-	broken    bool // its machine cannot be read and has to be made again
+	raw       span.Instant // of the latest raw measurement; span.End where that is not known
+	changed   bool         // what live screens say may have changed
+	broken    bool         // its machine cannot be read and has to be made again
 }
 
 func openLane(lane db.Lane, revisions verdict.Revisions) *openedLane {
-	l := &openedLane{id: lane.ID, check: lane.CheckID, revisions: revisions, wasStale: lane.StaleNoted}
+	l := &openedLane{id: lane.ID, check: lane.CheckID, revisions: revisions, wasStale: lane.StaleNoted, raw: span.End}
 	var m machine
 	if err := json.Unmarshal(lane.Machine, &m); err != nil {
 		l.broken = true
 		return l
+	}
+	if m.Raw > 0 {
+		l.raw = m.Raw
+	} else if string(lane.Machine) == "{}" { // nothing was ever stored
+		l.raw = span.Beginning
 	}
 	l.series, l.before, l.pending = m.Series, m.Tail, m.Series.PendingCount()
 	if m.Tail != nil {
@@ -71,8 +77,8 @@ func (l *openedLane) add(at span.Instant, outcome int16) {
 }
 
 // puts returns the stretches that are new or longer than stored.
-func (l *openedLane) puts() []db.PutStretchParams {
-	var puts []db.PutStretchParams
+func (l *openedLane) puts() []db.CopyStretchesParams {
+	var puts []db.CopyStretchesParams
 	for i, s := range l.out {
 		if i == 0 && l.before != nil && s == *l.before {
 			continue
@@ -82,8 +88,8 @@ func (l *openedLane) puts() []db.PutStretchParams {
 	return puts
 }
 
-func row(lane int32, s verdict.Stretch) db.PutStretchParams {
-	return db.PutStretchParams{
+func row(lane int32, s verdict.Stretch) db.CopyStretchesParams {
+	return db.CopyStretchesParams{
 		Lane: lane, FirstAt: s.First.Time(), LastAt: s.Last.Time(),
 		State: int16(s.State), Own: int16(s.Own), Count: s.Count,
 	}
@@ -98,6 +104,9 @@ func stretch(r db.Stretch) verdict.Stretch {
 
 func (l *openedLane) save() (laneSave, error) {
 	m := machine{Series: l.series}
+	if l.raw != span.End && l.raw > 0 {
+		m.Raw = l.raw
+	}
 	if n := len(l.out); n > 0 {
 		m.Tail = &l.out[n-1]
 	}
@@ -252,7 +261,7 @@ func (l *openedLane) insideCalm(ctx context.Context, q *db.Queries, s verdict.St
 func Seed(ctx context.Context, tx pgx.Tx, q *db.Queries, lane int32, series verdict.Series, stretches []verdict.Stretch) error {
 	rows := make([]db.CopyStretchesParams, len(stretches))
 	for i, s := range stretches {
-		rows[i] = db.CopyStretchesParams(row(lane, s))
+		rows[i] = row(lane, s)
 	}
 	if _, err := q.CopyStretches(ctx, rows); err != nil {
 		return err

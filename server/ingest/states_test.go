@@ -1,18 +1,22 @@
 package ingest_test
 
 import (
+	"math"
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"kestite/agent/wire"
 	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/server"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
@@ -22,7 +26,7 @@ import (
 // known, however little of it the judge looks at.
 func TestStatesAreThoseOfAllThatIsKnown(t *testing.T) {
 	srv := checked(t, definition.CheckSpec{Confirm: 2, Recover: 2, Locations: []string{location}})
-	ch := catalogue.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
+	ch := defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
 	services := []string{"tickets"}
 	for _, d := range []struct {
 		kind, id string
@@ -35,7 +39,7 @@ func TestStatesAreThoseOfAllThatIsKnown(t *testing.T) {
 		{catalogue.Check, "rolling", checkOf("rolling", 1, &definition.Rolling{Runs: 3, Locations: 1, WindowS: 600})},
 		{catalogue.Check, "board", checkOf("board", 2, nil)},
 	} {
-		if _, err := srv.API.Catalogue.Create(ctx, d.kind, d.id, "", d.spec, ch); err != nil {
+		if _, err := srv.API.Definitions.Create(ctx, d.kind, d.id, "", d.spec, ch); err != nil {
 			t.Fatal(err)
 		}
 		if d.kind == catalogue.Service {
@@ -77,7 +81,7 @@ func compare(t *testing.T, srv *server.Server, services []string, now time.Time,
 	if err := srv.Judge.Services(ctx, services); err != nil {
 		t.Fatal(err)
 	}
-	for id, line := range known(t, srv.API.Catalogue, srv.API.Store.Queries, services, span.Of(now)) {
+	for id, line := range known(t, srv.API.Definitions, srv.API.Store.Queries, services, span.Of(now)) {
 		var state int16
 		var since time.Time
 		err := srv.API.Store.Pool.QueryRow(ctx, "SELECT state, since_at FROM standing_state WHERE service = $1", id).Scan(&state, &since)
@@ -87,6 +91,80 @@ func compare(t *testing.T, srv *server.Server, services []string, now time.Time,
 		began := max(line.Since(span.Of(now)), defined)
 		if want := line.At(span.Of(now)); state != int16(want) || span.Of(since) != began {
 			t.Fatalf("round %d: %s is %v since %v, and by all that is known %v since %v", round, id, verdict.State(state), span.Of(since), want, began)
+		}
+		// What was told of the last minutes, however often that was corrected, is what is known.
+		told := verdict.Told(transitions(t, srv.API.Store.Queries, id))
+		for back := int64(0); back < 5*span.Minute; back += 700 {
+			if i := span.Of(now).Add(-back); i >= defined && told.At(i) != line.At(i) {
+				t.Fatalf("round %d: of %s at %v %v was told, and by all that is known it was %v", round, id, i, told.At(i), line.At(i))
+			}
+		}
+	}
+}
+
+// transitions are those of a service, in the order in which they were appended.
+func transitions(t *testing.T, q *db.Queries, service string) []verdict.Transition {
+	t.Helper()
+	rows, err := q.Transitions(ctx, db.TransitionsParams{Service: service, Before: math.MaxInt64, Most: 1_000_000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	slices.Reverse(rows)
+	out := make([]verdict.Transition, len(rows))
+	for i, r := range rows {
+		out[i] = verdict.Transition{At: span.Of(r.At), From: verdict.State(r.FromState), To: verdict.State(r.ToState), Corrects: r.Corrects}
+	}
+	return out
+}
+
+// A failure that is confirmed is told once, with the check that made it so; what was
+// told is never changed, but what came late corrects it.
+func TestTransitionsAreAppended(t *testing.T) {
+	srv := lane(t, 2, 1)
+	start := span.Of(time.Now()).Add(-20 * span.Minute)
+	at := func(minute int64, o measure.Outcome) wire.Measurement {
+		return wire.Measurement{Check: check, At: start.Add(minute * span.Minute), Outcome: o}
+	}
+	judge := func(minute int64, list ...wire.Measurement) []verdict.Transition {
+		t.Helper()
+		deliver(t, srv, list)
+		srv.Judge.Now = func() time.Time { return start.Add(minute*span.Minute + 10_000).Time() }
+		if err := srv.Judge.Services(ctx, []string{"tickets"}); err != nil {
+			t.Fatal(err)
+		}
+		return transitions(t, srv.API.Store.Queries, "tickets")
+	}
+	tell := func(minute int64, from, to verdict.State, corrects bool) verdict.Transition {
+		return verdict.Transition{At: start.Add(minute * span.Minute), From: from, To: to, Corrects: corrects}
+	}
+	want := []verdict.Transition{tell(0, verdict.Unmeasured, verdict.Up, false)}
+	for minute, step := range [][]wire.Measurement{
+		{at(0, measure.OK)}, {at(1, measure.OK)}, {at(2, measure.Failed)}, {at(3, measure.Failed)}, {at(4, measure.OK)},
+	} {
+		switch minute {
+		case 3: // confirmed: down since the first that failed
+			want = append(want, tell(2, verdict.Up, verdict.Down, false))
+		case 4:
+			want = append(want, tell(4, verdict.Down, verdict.Up, false))
+		}
+		if got := judge(int64(minute), step...); !slices.Equal(got, want) {
+			t.Fatalf("minute %d: %+v\nwant %+v", minute, got, want)
+		}
+	}
+	// A measurement that comes late shows that it recovered in between.
+	late := at(2, measure.OK)
+	late.At = late.At.Add(30_000)
+	want = append(want, tell(2, verdict.Up, verdict.Up, true))
+	if got := judge(5, at(5, measure.OK), late); !slices.Equal(got, want) {
+		t.Errorf("%+v\nwant %+v", got, want)
+	}
+	rows, err := srv.API.Store.Transitions(ctx, db.TransitionsParams{Service: "tickets", Before: math.MaxInt64, Most: 10})
+	if err != nil || !strings.Contains(string(rows[len(rows)-2].Because), `"checks": ["page"]`) {
+		t.Errorf("the outage is because of %s, %v", rows[len(rows)-2].Because, err)
+	}
+	for _, sql := range []string{"UPDATE transition SET to_state = 1", "DELETE FROM transition"} {
+		if _, err := srv.API.Store.Pool.Exec(ctx, sql); err == nil || !strings.Contains(err.Error(), "kept as it is") {
+			t.Errorf("%s: %v", sql, err)
 		}
 	}
 }
@@ -99,7 +177,7 @@ func checkOf(service string, confirm int64, rolling *definition.Rolling) definit
 }
 
 // known are the states of services over the last five days, by everything.
-func known(t *testing.T, c *catalogue.Catalogue, q *db.Queries, services []string, now span.Instant) map[string]span.Timeline[verdict.State] {
+func known(t *testing.T, c *defining.Definitions, q *db.Queries, services []string, now span.Instant) map[string]span.Timeline[verdict.State] {
 	t.Helper()
 	snap, err := c.Snapshot(ctx)
 	if err != nil {

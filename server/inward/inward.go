@@ -11,10 +11,11 @@ import (
 	"time"
 
 	"kestite/agent/wire"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/ingest"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -24,16 +25,16 @@ import (
 // so at once: a measurement's instant follows from the definitions alone, and
 // what limits over time remember from what is stored.
 type Inward struct {
-	Store     *store.Store
-	Catalogue *catalogue.Catalogue
-	Ingest    *ingest.Ingest
-	Now       func() time.Time
+	Store       *store.Store
+	Definitions *defining.Definitions
+	Ingest      *ingest.Ingest
+	Now         func() time.Time
 }
 
 // Take makes a measurement of a report. The error is a *definition.Fault where
 // the report is at fault.
 func (in *Inward) Take(ctx context.Context, check string, r Report) error {
-	snap, err := in.Catalogue.Snapshot(ctx)
+	snap, err := in.Definitions.Snapshot(ctx)
 	if err != nil {
 		return err
 	}
@@ -77,8 +78,8 @@ func (in *Inward) rate(ctx context.Context, m *wire.Measurement, spec definition
 	if err != nil {
 		return err
 	}
-	timed, why := memory.Judge(kind, int64(m.At), values, spec.Limits)
-	once, because := kind.Judge(values, spec.Limits)
+	timed, why := memory.Rate(kind, int64(m.At), values, spec.Limits)
+	once, because := kind.Rate(values, spec.Limits)
 	if timed > once {
 		once, because = timed, why
 	}
@@ -126,7 +127,7 @@ func (in *Inward) memory(ctx context.Context, check string, kind measure.Kind, b
 	slices.Reverse(rows)
 	for _, r := range rows {
 		if measure.Outcome(r.Outcome) != measure.Error {
-			memory.Judge(kind, int64(span.Of(r.At)), store.Values(r.Thousandths, r.Measures), limits)
+			memory.Rate(kind, int64(span.Of(r.At)), store.Values(r.Thousandths, r.Measures), limits)
 		}
 	}
 	return memory, nil
@@ -143,7 +144,7 @@ func (in *Inward) put(ctx context.Context, m wire.Measurement) error {
 // Due makes the measurements that are due: derived values, and failures where a
 // report stayed away.
 func (in *Inward) Due(ctx context.Context) error {
-	snap, err := in.Catalogue.Snapshot(ctx)
+	snap, err := in.Definitions.Snapshot(ctx)
 	if err != nil {
 		return err
 	}

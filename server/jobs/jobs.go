@@ -140,7 +140,7 @@ func (w *With) tidy(ctx context.Context) error {
 		w.Log.Info("raw measurements dropped that are kept no longer", "partitions", dropped)
 	}
 	return errors.Join(w.Store.DropOldRosters(ctx), w.Store.DropAttempts(ctx), w.Store.DropOldSessions(ctx),
-		w.Store.DropOldLinks(ctx), w.Store.DropOldBrowsers(ctx), err)
+		w.Store.DropOldLinks(ctx), w.Store.DropOldBrowsers(ctx), w.Store.DropOldChanges(ctx, w.Now().AddDate(0, 0, -7)), err)
 }
 
 func (w *With) heal(ctx context.Context) error {

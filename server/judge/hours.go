@@ -11,8 +11,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/catalogue"
 	"kestite/core/measure"
-	"kestite/server/catalogue"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -75,7 +75,7 @@ const settling = 2 * time.Minute
 // measurements: in small pieces, so that nobody who stores waits for long.
 func (j *Judge) Hours(ctx context.Context) error {
 	const piece = 50
-	snap, err := j.Catalogue.Snapshot(ctx)
+	snap, err := j.Definitions.Snapshot(ctx)
 	if err != nil {
 		return err
 	}
@@ -152,7 +152,7 @@ func (j *Judge) Heal(ctx context.Context) (done bool, err error) {
 	if err != nil || state.DoneAt != nil {
 		return err == nil, err
 	}
-	snap, err := j.Catalogue.Snapshot(ctx)
+	snap, err := j.Definitions.Snapshot(ctx)
 	if err != nil {
 		return false, err
 	}

@@ -4,6 +4,7 @@ package judge
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -13,10 +14,11 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/core/verdict"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -25,10 +27,10 @@ import (
 // Judge judges services. It is safe for concurrent use, and any number of
 // servers may judge at once: each service is judged by one at a time.
 type Judge struct {
-	Store     *store.Store
-	Catalogue *catalogue.Catalogue
-	Now       func() time.Time
-	Log       *slog.Logger
+	Store       *store.Store
+	Definitions *defining.Definitions
+	Now         func() time.Time
+	Log         *slog.Logger
 }
 
 // lookBack is how far back the beginning of the present state is looked for, after
@@ -92,7 +94,7 @@ func (j *Judge) Due(ctx context.Context) (more bool, err error) {
 		}
 		// After the wishes: what was defined before one of them is in it. Not over
 		// the connections for jobs, of which this already has one.
-		snap, err := j.Catalogue.Snapshot(store.For(ctx, store.People))
+		snap, err := j.Definitions.Snapshot(store.For(ctx, store.People))
 		if err != nil {
 			return err
 		}
@@ -138,7 +140,7 @@ func (j *Judge) free(ctx context.Context, q *db.Queries, snap *catalogue.Snapsho
 
 // Services judges the services named and all that depend on them, at once.
 func (j *Judge) Services(ctx context.Context, services []string) error {
-	snap, err := j.Catalogue.Snapshot(ctx)
+	snap, err := j.Definitions.Snapshot(ctx)
 	if err != nil {
 		return err
 	}
@@ -164,21 +166,26 @@ func (j *Judge) services(ctx context.Context, tx pgx.Tx, q *db.Queries, snap *ca
 	for _, s := range known {
 		before[s.Service] = s
 	}
-	puts, err := j.judged(ctx, q, snap, affected, before)
+	puts, tells, err := j.judged(ctx, q, snap, affected, before)
 	if history.Incomputable(err) { // one of them; the others are judged all the same
-		puts = nil
+		puts, tells = nil, nil
 		for _, id := range affected {
-			one, err := j.judged(ctx, q, snap, []string{id}, before)
+			one, told, err := j.judged(ctx, q, snap, []string{id}, before)
 			if history.Incomputable(err) {
-				one, err = []db.PutStateParams{j.unknown(snap, id, before, err)}, nil
+				one, told, err = []db.PutStateParams{j.unknown(snap, id, before, err)}, nil, nil
 			}
 			if err != nil {
 				return err
 			}
-			puts = append(puts, one...)
+			puts, tells = append(puts, one...), append(tells, told...)
 		}
 	} else if err != nil {
 		return err
+	}
+	if len(tells) > 0 {
+		if _, err := q.AddTransitions(ctx, tells); err != nil {
+			return fmt.Errorf("tell what changed: %w", err)
+		}
 	}
 	var changed []string
 	for _, p := range puts {
@@ -213,24 +220,30 @@ func (j *Judge) unknown(snap *catalogue.Snapshot, id string, before map[string]d
 	return put
 }
 
-// judged are the states of services now.
-func (j *Judge) judged(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string, before map[string]db.StandingState) ([]db.PutStateParams, error) {
+// judged are the states of services now, and what is to be told of how they changed.
+func (j *Judge) judged(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string,
+	before map[string]db.StandingState) ([]db.PutStateParams, []db.AddTransitionsParams, error) {
 	now := span.Of(j.Now())
-	states, err := j.lately(ctx, q, snap, services, now)
+	states, near, err := j.lately(ctx, q, snap, services, now)
 	if err != nil {
-		return nil, fmt.Errorf("judge %v: %w", services, err)
+		return nil, nil, fmt.Errorf("judge %v: %w", services, err)
 	}
 	older := slices.DeleteFunc(slices.Clone(services), func(id string) bool { return states[id] != nil })
-	more, doubted, err := j.states(ctx, q, snap, older, now, lookBack)
+	more, err := j.states(ctx, q, snap, older, now, lookBack)
 	if err != nil {
-		return nil, fmt.Errorf("judge %v: %w", older, err)
+		return nil, nil, fmt.Errorf("judge %v: %w", older, err)
 	}
-	maps.Copy(states, more)
-	waiting, err := j.waiting(ctx, q, snap, services, doubted)
+	maps.Copy(states, more.lines)
+	waiting, err := j.waiting(ctx, q, snap, services, more.doubted)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	told, err := j.told(ctx, q, services)
+	if err != nil {
+		return nil, nil, err
 	}
 	puts := make([]db.PutStateParams, 0, len(services))
+	var tells []db.AddTransitionsParams
 	for _, id := range services {
 		line := states[id]
 		put := db.PutStateParams{
@@ -240,46 +253,57 @@ func (j *Judge) judged(ctx context.Context, q *db.Queries, snap *catalogue.Snaps
 		if edge := now.Add(-lookBack); since <= edge {
 			if b, ok := before[id]; ok && b.State == put.State && span.Of(b.SinceAt) <= edge {
 				since = span.Of(b.SinceAt)
-			} else if far, _, err := j.states(ctx, q, snap, []string{id}, now, farBack); err != nil {
-				return nil, fmt.Errorf("judge %s: %w", id, err)
+			} else if far, err := j.states(ctx, q, snap, []string{id}, now, farBack); err != nil {
+				return nil, nil, fmt.Errorf("judge %s: %w", id, err)
 			} else {
-				since = nominal(far[id]).Since(now)
+				since = nominal(far.lines[id]).Since(now)
 			}
 		}
 		if b, ok := before[id]; put.State == int16(verdict.Down) && !(ok && good(b)) {
 			if put.NeverGood, err = j.neverGood(ctx, q, snap, id); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		}
-		since = max(since, snap.Services[id].Revisions[0].From)
+		since = max(since, snap.Services[id].Since())
 		put.SinceAt = since.Time()
 		puts = append(puts, put)
+		of := more
+		if near.lines[id] != nil {
+			of = near
+		}
+		for _, t := range told[id].since(nominal(line), of.known, since, now) {
+			tells = append(tells, db.AddTransitionsParams{
+				Service: id, At: t.At.Time(), FromState: int16(t.From), ToState: int16(t.To), Because: of.because(id, t.At),
+				KnownAt: now.Time(), Corrects: t.Corrects,
+			})
+		}
 	}
-	return puts, nil
+	return puts, tells, nil
 }
 
 // lately are the states of those services that changed within nearBack: what was
 // before says nothing about them.
 func (j *Judge) lately(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string,
-	now span.Instant) (map[string]span.Timeline[verdict.Views], error) {
-	ordinary := slices.DeleteFunc(slices.Clone(services), func(id string) bool { return rolls(snap, id) })
-	states, _, err := j.states(ctx, q, snap, ordinary, now, nearBack)
+	now span.Instant) (map[string]span.Timeline[verdict.Views], states, error) {
+	ordinary := slices.DeleteFunc(slices.Clone(services), func(id string) bool { return rolls(snap, id, now) })
+	all, err := j.states(ctx, q, snap, ordinary, now, nearBack)
 	if err != nil {
-		return nil, err
+		return nil, states{}, err
 	}
 	out := map[string]span.Timeline[verdict.Views]{}
 	for _, id := range ordinary {
-		if line := states[id]; nominal(line).Since(now) > now.Add(-nearBack) {
+		if line := all.lines[id]; nominal(line).Since(now) > now.Add(-nearBack) {
 			out[id] = line
 		}
 	}
-	return out, nil
+	all.lines = maps.Clone(out)
+	return out, all, nil
 }
 
 // rolls says whether a service's state follows from a check with a rolling rule,
 // of its own or of what it needs: what that believes goes far back.
-func rolls(snap *catalogue.Snapshot, service string) bool {
-	for _, id := range append(snap.Needed(service), service) {
+func rolls(snap *catalogue.Snapshot, service string, now span.Instant) bool {
+	for _, id := range snap.Needed(span.Span{From: now.Add(-catalogue.Margin), To: now + 1}, service) {
 		for _, check := range snap.ChecksOf[id] {
 			for _, r := range snap.Checks[check].Revisions {
 				if r.Spec.Rolling != nil {
@@ -317,26 +341,102 @@ func nominal(line span.Timeline[verdict.Views]) span.Timeline[verdict.State] {
 	return span.Map(line, func(v verdict.Views) verdict.State { return v[verdict.Nominal] })
 }
 
-// states returns the live states of services since back before now, and by
-// check how many failures its rolling rule does not believe yet.
-func (j *Judge) states(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string, now span.Instant, back int64) (map[string]span.Timeline[verdict.Views], map[string]int64, error) {
+// states are live states of services over some time until now.
+type states struct {
+	known   span.Instant // since when
+	lines   map[string]span.Timeline[verdict.Views]
+	doubted map[string]int64 // by check, how many failures its rolling rule does not believe yet
+	explain func(service string, at span.Instant) verdict.ServiceReason
+}
+
+// states returns the live states of services since back before now.
+func (j *Judge) states(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string, now span.Instant, back int64) (states, error) {
+	out := states{known: now.Add(-back), lines: map[string]span.Timeline[verdict.Views]{}, doubted: map[string]int64{}}
 	if len(services) == 0 {
-		return map[string]span.Timeline[verdict.Views]{}, map[string]int64{}, nil
+		return out, nil
 	}
-	today := calendar.Period{Location: time.UTC, Start: calendar.WallAt(now.Add(-back), time.UTC), End: calendar.WallAt(now.Add(span.Minute), time.UTC)}
+	today := calendar.Period{Location: time.UTC, Start: calendar.WallAt(out.known, time.UTC), End: calendar.WallAt(now.Add(span.Minute), time.UTC)}
 	bundle, err := snap.Bundle(today, nil, services, nil, false)
 	if err != nil {
-		return nil, nil, err
+		return out, err
 	}
-	stretches, err := history.Load(ctx, q, bundle, span.Span{From: now.Add(-back), To: now}, history.Live)
+	stretches, err := history.Load(ctx, q, bundle, span.Span{From: out.known, To: now}, history.Live)
 	if err != nil {
-		return nil, nil, err
+		return out, err
 	}
-	doubted := map[string]int64{}
 	for key, list := range stretches.Stretches {
-		doubted[key.Check] += history.Doubted(bundle, key.Check, list, now)
+		out.doubted[key.Check] += history.Doubted(bundle, key.Check, list, now)
 	}
-	return verdict.Services(bundle, stretches.Source), doubted, nil
+	all := verdict.Services(bundle, stretches.Source)
+	for _, id := range services {
+		out.lines[id] = all[id]
+	}
+	out.explain = func(service string, at span.Instant) verdict.ServiceReason {
+		return verdict.Explain(bundle, stretches.Sources(), all, service, at)
+	}
+	return out, nil
+}
+
+// because are the checks and services that make a service's state at an instant.
+func (s states) because(service string, at span.Instant) json.RawMessage {
+	var out struct {
+		Checks   []string `json:"checks"`
+		Services []string `json:"services"`
+	}
+	out.Checks, out.Services = []string{}, []string{}
+	r := s.explain(service, at)
+	for _, c := range r.Checks {
+		if c.Decides && c.State == r.State {
+			out.Checks = append(out.Checks, c.Check)
+		}
+	}
+	for _, g := range r.Groups {
+		for n, member := range g.Services {
+			if g.State == r.State && (r.State == verdict.Up || g.States[n] != verdict.Up) {
+				out.Services = append(out.Services, member)
+			}
+		}
+	}
+	text, _ := json.Marshal(out) // lists of texts always marshal
+	return text
+}
+
+// toldAtMost is how many transitions of a service are looked at to find what is new.
+const toldAtMost = 60
+
+// told is what was told of a service, the last transitions of it.
+type told []verdict.Transition
+
+func (j *Judge) told(ctx context.Context, q *db.Queries, services []string) (map[string]told, error) {
+	rows, err := q.LatestTransitions(ctx, db.LatestTransitionsParams{Services: services, Most: toldAtMost})
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]told{}
+	for _, r := range rows {
+		out[r.Service] = append(out[r.Service], verdict.Transition{
+			At: span.Of(r.At), From: verdict.State(r.FromState), To: verdict.State(r.ToState), Corrects: r.Corrects,
+		})
+	}
+	return out, nil
+}
+
+// since are the transitions that are to be told of a line, which holds from known on.
+// Of a service of which nothing was told the first is that into its present state.
+func (t told) since(line span.Timeline[verdict.State], known, since, now span.Instant) []verdict.Transition {
+	if len(t) == 0 {
+		return verdict.Transitions(span.Constant(verdict.Unmeasured), span.Constant(verdict.Unmeasured).Append(since, line.At(now)), since, now)
+	}
+	if len(t) == toldAtMost { // what was told before them is not known here
+		from := t[0].At
+		for _, x := range t {
+			if x.Corrects {
+				from = min(from, x.At)
+			}
+		}
+		known = max(known, from)
+	}
+	return verdict.Transitions(verdict.Told(t), line, known, now)
 }
 
 // waiting counts the measurements of services that are not confirmed yet;
@@ -370,7 +470,7 @@ func (j *Judge) waiting(ctx context.Context, q *db.Queries, snap *catalogue.Snap
 // anything is judged.
 func (j *Judge) Stale(ctx context.Context) error {
 	const piece = 200
-	snap, err := j.Catalogue.Snapshot(ctx)
+	snap, err := j.Definitions.Snapshot(ctx)
 	if err != nil {
 		return err
 	}

@@ -6,13 +6,14 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/catalogue"
 	"kestite/core/definition"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/report"
 	"kestite/server/store"
@@ -22,18 +23,18 @@ import (
 
 // Desk is where reports are made.
 type Desk struct {
-	Store     *store.Store
-	Catalogue *catalogue.Catalogue
-	Books     *history.Books
+	Store       *store.Store
+	Definitions *defining.Definitions
+	Books       *history.Books
 }
 
 // ErrPublished is an attempt to change what is frozen.
 var ErrPublished = errors.New("it is published already, and a published report is frozen; draft the next revision instead")
 
 // ErrChanged is a draft that somebody changed while it was being published.
-var ErrChanged = errors.New("its remark was changed meanwhile; read it again and publish then")
+var ErrChanged = errors.New("its remark or what is defined was changed meanwhile; read it again and publish then")
 
-// Draft makes a draft for a finished month, or returns the one that is open.
+// Draft makes a draft for a finished period, or returns the one that is open.
 // The error is a *definition.Fault where agreement or period cannot be.
 func (d *Desk) Draft(ctx context.Context, agreement, period, remark string, by trail.By, now time.Time) (string, error) {
 	_, p, err := d.Books.Account(ctx, agreement, period, now)
@@ -44,14 +45,14 @@ func (d *Desk) Draft(ctx context.Context, agreement, period, remark string, by t
 		return "", err
 	}
 	if !p.Bundle.Final() {
-		return "", &definition.Fault{Path: "period", Message: report.MonthName(period) + " is not over; a report is for a finished month"}
+		return "", definition.Faultf("period", "%s is not over; a report is for a finished period", p.Calendar.Words())
 	}
-	snap, err := d.Catalogue.Snapshot(ctx)
+	snap, err := d.Definitions.Snapshot(ctx)
 	if err != nil {
 		return "", err
 	}
-	if began, err := snap.Begins(agreement); err != nil || began >= p.Bundle.Span.To {
-		return "", &definition.Fault{Path: "period", Message: fmt.Sprintf("the agreement began after %s; there is nothing to report", report.MonthName(period))}
+	if began, err := snap.Begins(agreement, p.Bundle.Span.From); err != nil || began >= p.Bundle.Span.To {
+		return "", definition.Faultf("period", "the agreement began after %s; there is nothing to report", p.Calendar.Words())
 	}
 	var id string
 	err = d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
@@ -70,7 +71,7 @@ func (d *Desk) Draft(ctx context.Context, agreement, period, remark string, by t
 		if err != nil {
 			return err
 		}
-		if id, err = q.AddReport(ctx, db.AddReportParams{Agreement: agreement, Period: period, Number: n, MadeBy: by.Name,
+		if id, err = q.AddReport(ctx, db.AddReportParams{Agreement: agreement, Period: period, Number: n, MadeBy: by.Kept(),
 			Remark: remark}); err != nil {
 			return err
 		}
@@ -90,13 +91,13 @@ func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.
 	if err != nil {
 		return c, nil, err
 	}
-	snap, err := d.Catalogue.Snapshot(ctx)
+	snap, err := d.Definitions.Snapshot(ctx)
 	if err != nil {
 		return c, nil, err
 	}
 	return report.New(report.Subject{
-		Organisation: snap.Organisation.Name, ServiceName: snap.Services[a.Service].Current().Spec.Name,
-		Period: r.Period, Remark: r.Remark, Number: int(r.Number), Spec: snap.Agreements[r.Agreement].InForce(a.From).Spec, Named: snap.Named,
+		Organisation: snap.Name, ServiceName: snap.Services[a.Service].Current().Spec.Name,
+		Period: r.Period, Remark: r.Remark, Number: int(r.Number), Spec: snap.Accounting(r.Agreement, a.From).Spec, Named: snap.Named,
 	}, a), p, nil
 }
 
@@ -110,11 +111,17 @@ func (d *Desk) Publish(ctx context.Context, id string, by trail.By, now time.Tim
 	if r.State == "published" {
 		return ErrPublished
 	}
-	frozen, err := d.freeze(ctx, r, by.Name, now)
+	frozen, mark, err := d.freeze(ctx, r, by.Kept(), now)
 	if err != nil {
 		return err
 	}
 	return d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
+		if err := q.LockDefinitions(ctx); err != nil {
+			return err
+		}
+		if m, err := q.DefinitionMark(ctx); err != nil || strconv.FormatInt(m, 10) != mark {
+			return cmp.Or(err, ErrChanged)
+		}
 		locked, err := q.ReportForUpdate(ctx, id)
 		if err != nil {
 			return err
@@ -167,26 +174,27 @@ func (d *Desk) Drop(ctx context.Context, id string, by trail.By) error {
 	})
 }
 
-// freeze makes everything that publishing a draft stores.
-func (d *Desk) freeze(ctx context.Context, r db.Report, by string, now time.Time) (out db.PublishReportParams, err error) {
+// freeze makes everything that publishing a draft stores, and says the mark of the
+// definitions that it was made by.
+func (d *Desk) freeze(ctx context.Context, r db.Report, by string, now time.Time) (out db.PublishReportParams, mark string, err error) {
 	c, p, err := d.Content(ctx, r, now)
 	if err != nil {
-		return out, err
+		return out, "", err
 	}
 	content, err := json.Marshal(c)
 	if err != nil {
-		return out, err
+		return out, "", err
 	}
 	inputs, err := report.Freeze(p)
 	if err != nil {
-		return out, err
+		return out, "", err
 	}
 	at := now.UTC().Truncate(time.Second)
 	digest := report.Digest(content, inputs)
 	document, err := report.PDF(c, at, digest)
 	return db.PublishReportParams{
 		ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest,
-	}, err
+	}, p.Mark, err
 }
 
 func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by trail.By, action, agreement, period, id string) error {

@@ -103,7 +103,7 @@ func TestReportsAreFrozenWithWhatTheyWereMadeFrom(t *testing.T) {
 	t.Run("the PDF says the figures", func(t *testing.T) {
 		text := servertest.PDFText(t, row.Document)
 		for _, word := range []string{
-			"Ticket sales", "Passenger division", report.MonthName(month), *content.Account.AvailabilityPercent + " %", "99.9 %",
+			"Ticket sales", "Passenger division", report.PeriodWords(month), *content.Account.AvailabilityPercent + " %", "99.9 %",
 			string(content.Account.Verdict), "Europe/Oslo", "A remark.", "How it was measured", (*row.Digest)[:16],
 		} {
 			if !strings.Contains(text, word) {

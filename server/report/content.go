@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"kestite/core/account"
+	"kestite/core/calendar"
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/core/verdict"
@@ -148,11 +149,11 @@ func (c Content) CSV() ([]byte, error) {
 	return buf.Bytes(), w.Error()
 }
 
-// MonthName writes "2026-10" as "October 2026".
-func MonthName(period string) string {
-	t, err := time.Parse("2006-01", period)
+// PeriodWords writes the name of a period as people say it, "2026-10" as "October 2026".
+func PeriodWords(name string) string {
+	p, err := calendar.ParsePeriod(name, time.UTC)
 	if err != nil {
-		return period
+		return name
 	}
-	return t.Format("January 2006")
+	return p.Words()
 }

@@ -46,7 +46,8 @@ var (
 	}
 )
 
-// PDF draws the report. made is when it was published; digest identifies content and inputs.
+// PDF draws the report. made is when it was published; digest identifies content and
+// inputs. Without a digest it is a draft, made then, and says so on every page.
 func PDF(c Content, made time.Time, digest string) ([]byte, error) {
 	loc, err := calendar.Zone(c.Timezone)
 	if err != nil {
@@ -67,19 +68,29 @@ func PDF(c Content, made time.Time, digest string) ([]byte, error) {
 	p.AddUTF8FontFromBytes("serif", "", serif)
 	p.SetMargins(margin, margin, margin)
 	p.SetAutoPageBreak(true, 22)
-	p.SetTitle(seen(fmt.Sprintf("%s, %s", c.Name, MonthName(c.Period))), true)
+	p.SetTitle(seen(fmt.Sprintf("%s, %s", c.Name, PeriodWords(c.Period))), true)
 	p.SetAuthor(seen(c.Organisation), true)
 	p.SetLang("en")
 	p.SetCreationDate(made)
 	p.SetModificationDate(made)
+	state := "SHA-256 " + digest[:min(16, len(digest))]
+	if digest == "" {
+		state = "draft, not published"
+		p.SetHeaderFunc(func() {
+			p.SetY(10)
+			p.font("B", 9, classInk[account.Down])
+			p.CellFormat(textWidth, 4, "Draft. Not published: its figures may still change.", "", 0, "R", false, 0, "")
+			p.SetY(margin)
+		})
+	}
 	p.SetFooterFunc(func() {
 		p.SetY(-15)
 		p.font("", 8, grey)
-		p.CellFormat(textWidth-20, 4, fmt.Sprintf("%s · %s · report %d · SHA-256 %s", c.Name, MonthName(c.Period), c.Number, digest[:min(16, len(digest))]), "", 0, "L", false, 0, "")
+		p.CellFormat(textWidth-20, 4, fmt.Sprintf("%s · %s · report %d · %s", c.Name, PeriodWords(c.Period), c.Number, state), "", 0, "L", false, 0, "")
 		p.CellFormat(20, 4, fmt.Sprintf("page %d", p.PageNo()), "", 0, "R", false, 0, "")
 	})
 	p.AddPage()
-	p.head(c, made)
+	p.head(c, made, digest == "")
 	p.verdict(c)
 	p.strip(c)
 	p.figures(c)
@@ -134,7 +145,7 @@ func (p *page) heading(text string) {
 	p.Ln(1.5)
 }
 
-func (p *page) head(c Content, made time.Time) {
+func (p *page) head(c Content, made time.Time, draft bool) {
 	p.font("", 9, grey)
 	p.line(c.Organisation)
 	p.Ln(2)
@@ -146,9 +157,13 @@ func (p *page) head(c Content, made time.Time) {
 	if c.Customer != "" {
 		for_ = " for " + c.Customer
 	}
-	p.line(fmt.Sprintf("Availability of %s in %s%s", c.ServiceName, MonthName(c.Period), for_))
+	p.line(fmt.Sprintf("Availability of %s in %s%s", c.ServiceName, PeriodWords(c.Period), for_))
 	p.font("", 9, grey)
-	p.line(fmt.Sprintf("Report %d, published %s", c.Number, made.In(p.loc).Format("2 January 2006, 15:04 MST")))
+	state := "published"
+	if draft {
+		state = "a draft of"
+	}
+	p.line(fmt.Sprintf("Report %d, %s %s", c.Number, state, made.In(p.loc).Format("2 January 2006, 15:04 MST")))
 }
 
 func (p *page) verdict(c Content) {

@@ -1,10 +1,13 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"kestite/core/calendar"
 	"kestite/core/definition"
 	"kestite/core/span"
 )
@@ -16,7 +19,10 @@ func Sentences(a definition.AgreementSpec, named func(kind, id string) string) [
 	if a.Customer != "" {
 		whom = "Promised to " + a.Customer
 	}
-	out := []string{fmt.Sprintf("%s: available %s %% of each calendar month (%s), %s.", whom, a.TargetPercent, a.Timezone, hoursWords(a.ServiceHours))}
+	out := []string{fmt.Sprintf("%s: available %s %% of each %s (%s), %s.", whom, a.TargetPercent, cycleWords(a.Period), a.Timezone, hoursWords(a.ServiceHours))}
+	if a.Until != "" {
+		out = append(out, "The promise ends with "+day(a.Until)+".")
+	}
 	if w := a.DegradedWeightPercent; w != "" && w != "0" {
 		out = append(out, fmt.Sprintf("Degraded time counts as downtime to %s %%.", w))
 	} else {
@@ -24,7 +30,7 @@ func Sentences(a definition.AgreementSpec, named func(kind, id string) string) [
 	}
 	out = append(out, unmeasuredWords(a.Unmeasured))
 	if a.Maintenance != nil {
-		out = append(out, maintenanceWords(*a.Maintenance)...)
+		out = append(out, maintenanceWords(*a.Maintenance, unitWord(a.Period))...)
 	}
 	if a.MinOutageS > 0 {
 		out = append(out, fmt.Sprintf("Outages shorter than %s are tolerated.", seconds(a.MinOutageS)))
@@ -41,7 +47,54 @@ func Sentences(a definition.AgreementSpec, named func(kind, id string) string) [
 	if l := a.Latency; l != nil {
 		out = append(out, fmt.Sprintf("Beside that: %s %% of the answers to %s come within %s ms.", l.TargetPercent, named("check", l.Check), trimmed(l.LimitMS)))
 	}
-	return append(out, objectiveWords(a.Objectives)...)
+	return append(out, objectiveWords(a.Objectives, unitWord(a.Period))...)
+}
+
+// day writes a date as a sentence does; what is no date as it stands.
+func day(date string) string {
+	t, err := time.Parse(time.DateOnly, date)
+	if err != nil {
+		return date
+	}
+	return t.Format("2 January 2006")
+}
+
+// cycleWords say what is accounted at a time.
+func cycleWords(c *definition.Cycle) string {
+	if c == nil || c.Unit == calendar.Month && (c.Day == 0 || c.Day == 1) {
+		return "calendar month"
+	}
+	from := ""
+	switch {
+	case c.Day == calendar.LastDay:
+		from = "the last day"
+	case c.Day > 1:
+		from = fmt.Sprintf("day %d", c.Day)
+	}
+	switch {
+	case c.Unit == calendar.Week:
+		return "week from " + dayNames[cmp.Or(c.Weekday, "MO")] + " on"
+	case c.Unit == calendar.Month:
+		return "month from " + from + " on"
+	case c.Month <= 1 && from == "":
+		return "calendar " + string(c.Unit)
+	}
+	month := time.Month(max(1, c.Month)).String()
+	if from != "" {
+		month = from + " of " + month
+	}
+	if c.Unit == calendar.Year {
+		return "year from " + month + " on"
+	}
+	return string(c.Unit) + ", counted from " + month
+}
+
+// unitWord is the unit of a cycle as a word.
+func unitWord(c *definition.Cycle) string {
+	if c == nil {
+		return string(calendar.Month)
+	}
+	return string(c.Unit)
 }
 
 func seconds(s int64) string { return span.Words(s * span.Second) }
@@ -94,7 +147,7 @@ func unmeasuredWords(how string) string {
 }
 
 // maintenanceWords are what is granted of work.
-func maintenanceWords(m definition.MaintenanceSpec) []string {
+func maintenanceWords(m definition.MaintenanceSpec, each string) []string {
 	what := map[string]string{
 		definition.MaintenanceExclude: "%s is taken out of the base", definition.MaintenanceForgive: "Downtime during %s is forgiven",
 	}[m.Mode]
@@ -110,7 +163,7 @@ func maintenanceWords(m definition.MaintenanceSpec) []string {
 			text += ", if it lies " + within
 		}
 		if most != nil {
-			text += ", up to " + seconds(*most) + " a month"
+			text += ", up to " + seconds(*most) + " a " + each
 		}
 		return strings.ToUpper(text[:1]) + text[1:] + "."
 	}
@@ -151,13 +204,13 @@ func creditWords(bands []definition.Credit) string {
 	return "Where it is missed, the credit is " + listed(list) + "."
 }
 
-func objectiveWords(o *definition.Objectives) []string {
+func objectiveWords(o *definition.Objectives, each string) []string {
 	if !o.Any() {
 		return nil
 	}
 	var list []string
 	if o.OutagesAtMost != nil {
-		list = append(list, fmt.Sprintf("at most %d outages a month", *o.OutagesAtMost))
+		list = append(list, fmt.Sprintf("at most %d outages a %s", *o.OutagesAtMost, each))
 	}
 	if o.LongestOutageS != nil {
 		list = append(list, "none longer than "+seconds(*o.LongestOutageS))

@@ -138,6 +138,23 @@ func (c *Client) Create(path string, spec any) string {
 	return made.ID
 }
 
+// Revision is the number of the latest revision of what stands at a path, 1 where
+// nothing does.
+func (c *Client) Revision(path string) int {
+	c.T.Helper()
+	var list struct{ Items []struct{ Number int } }
+	if a := c.Do(http.MethodGet, path+"/revisions", nil); a.Status != http.StatusOK || json.Unmarshal(a.Body, &list) != nil || len(list.Items) == 0 {
+		return 1
+	}
+	return list.Items[0].Number
+}
+
+// Edit is the body of an edit of what stands at a path, as it is there now.
+func (c *Client) Edit(path string, spec any) map[string]any {
+	c.T.Helper()
+	return map[string]any{"revision": c.Revision(path), "spec": spec}
+}
+
 // Check is the spec of an HTTP check, to be changed by edit.
 func Check(service string, locations []string, edit func(map[string]any)) map[string]any {
 	spec := map[string]any{

@@ -69,6 +69,12 @@ func (s *Store) Missing(err error) bool {
 	return true
 }
 
+// Doubled says whether an error is a row that is there already.
+func Doubled(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == "23505"
+}
+
 // partitionLock keeps two servers from making one partition at once.
 const partitionLock = migrationLock + 1
 

@@ -41,6 +41,16 @@ func (r *refusals) TraceQueryEnd(_ context.Context, _ *pgx.Conn, data pgx.TraceQ
 	}
 }
 
+// TraceCopyFromStart is a part of pgx.CopyFromTracer.
+func (r *refusals) TraceCopyFromStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceCopyFromStartData) context.Context {
+	return ctx
+}
+
+// TraceCopyFromEnd is a part of pgx.CopyFromTracer.
+func (r *refusals) TraceCopyFromEnd(ctx context.Context, conn *pgx.Conn, data pgx.TraceCopyFromEndData) {
+	r.TraceQueryEnd(ctx, conn, pgx.TraceQueryEndData{Err: data.Err})
+}
+
 // Refused says what the database had no room for in the last half minute.
 func (s *Store) Refused(time.Time) error {
 	s.refused.mu.Lock()

@@ -91,3 +91,56 @@ func TestUpgradeToTrust(t *testing.T) {
 		t.Fatal(err)
 	}
 }
+
+// Edits of agreements from before counted from the calendar month after them, and go
+// on doing so.
+func TestUpgradeToHistories(t *testing.T) {
+	ctx := t.Context()
+	url := storetest.Empty(t)
+	old, err := sql.Open("pgx", url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer old.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, old, os.DirFS("migrations"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const before = 7
+	if _, err := provider.UpTo(ctx, before); err != nil {
+		t.Fatal(err)
+	}
+	for _, text := range []string{
+		"INSERT INTO person (id, email, name, role, password_hash) VALUES ('00000000-0000-0000-0000-00000000000a', 'a@skerry.example', 'Astrid Holm', 'manager', 'x'), (gen_random_uuid(), 'b@skerry.example', 'Two Alike', 'viewer', 'x'), (gen_random_uuid(), 'c@skerry.example', 'Two Alike', 'viewer', 'x')",
+		"INSERT INTO definition (kind, id) VALUES ('agreement', 'gold'), ('agreement', 'broken'), ('check', 'page')",
+		`INSERT INTO revision (kind, id, number, valid_from, valid_until, body, made_by) VALUES
+			('agreement', 'gold', 1, '2026-01-10T00:00Z', '2026-03-31T22:30Z', '{"timezone": "Europe/Oslo"}', 'a'),
+			('agreement', 'gold', 2, '2026-03-31T22:30Z', NULL, '{"timezone": "Europe/Oslo"}', 'Astrid Holm'),
+			('agreement', 'broken', 1, '2026-01-10T00:00Z', '2026-03-01T00:00Z', '{"timezone": "Nowhere"}', 'a'),
+			('agreement', 'broken', 2, '2026-03-01T00:00Z', NULL, '{}', 'a'),
+			('check', 'page', 1, '2026-01-10T00:00Z', '2026-03-01T00:00Z', '{}', 'a'), ('check', 'page', 2, '2026-03-01T00:00Z', NULL, '{}', 'Two Alike')`,
+	} {
+		if _, err := old.ExecContext(ctx, text); err != nil {
+			t.Fatal(text, err)
+		}
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		t.Fatal(err)
+	}
+	var got string
+	err = old.QueryRowContext(ctx, `SELECT string_agg(concat_ws(' ', id, number, coalesce((counts_from AT TIME ZONE 'UTC')::text, '-')), '; ' ORDER BY id, number) FROM revision`).Scan(&got)
+	// 31 March 22:30 UTC is 1 April 00:30 in Oslo: what was edited then counts from May.
+	if want := "broken 1 -; broken 2 -; gold 1 -; gold 2 2026-04-30 22:00:00; page 1 -; page 2 -"; err != nil || got != want {
+		t.Errorf("%s, %v\nwant %s", got, err, want)
+	}
+	err = old.QueryRowContext(ctx, `SELECT string_agg(made_by || ' ' || person_called(made_by), '; ' ORDER BY id, number) FROM revision WHERE number = 2 AND id <> 'broken'`).Scan(&got)
+	if want := "00000000-0000-0000-0000-00000000000a Astrid Holm; Two Alike Two Alike"; err != nil || got != want {
+		t.Errorf("who made them: %s, %v\nwant %s", got, err, want)
+	}
+	if _, err := provider.DownTo(ctx, before); err != nil {
+		t.Fatal(err)
+	}
+	if err := old.QueryRowContext(ctx, "SELECT made_by FROM revision WHERE id = 'gold' AND number = 2").Scan(&got); err != nil || got != "Astrid Holm" {
+		t.Errorf("back again: %s, %v", got, err)
+	}
+}

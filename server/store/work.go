@@ -32,7 +32,7 @@ type bounds struct {
 
 var kinds = [...]bounds{
 	People: {"people", 30_000, 5_000, 10_000, 8},
-	Agents: {"agents", 10_000, 2_000, 2_000, 7}, // a server that stands still holds the lanes it was at no longer
+	Agents: {"agents", 5_000, 2_000, 2_000, 7}, // an agent waits no longer; a server that stands still holds the lanes it was at no longer than it must
 	Jobs:   {"jobs", 60_000, 5_000, 20_000, 6},
 	turns:  {"turns", 10_000, 5_000, 10_000, 3},
 }

@@ -3,6 +3,7 @@
 package trail
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -16,6 +17,10 @@ type By struct {
 	Name   string // as it stands beside what they made
 	Source string // network address
 }
+
+// Kept is how they are kept beside what they made: by id, or by name where they
+// are no person that is known.
+func (b By) Kept() string { return cmp.Or(b.Person, b.Name) }
 
 // Console is who works on the server's own command line.
 var Console = By{Name: "the console"}

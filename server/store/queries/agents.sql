@@ -74,7 +74,7 @@ ON CONFLICT (check_id) DO UPDATE SET token_hash = excluded.token_hash, made_at =
 SELECT check_id FROM report_in WHERE token_hash = $1;
 
 -- name: ReportIns :many
-SELECT check_id, made_at, made_by FROM report_in;
+SELECT check_id, made_at, person_called(made_by)::text AS made_by FROM report_in;
 
 -- name: AgentPlaces :many
 SELECT id, location FROM agent WHERE id = ANY(sqlc.arg(ids)::uuid[]);

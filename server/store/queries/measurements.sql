@@ -64,6 +64,11 @@ WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at;
 SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail, clock_ms, uncertain_ms FROM measurement
 WHERE lane = $1 AND at >= $2 AND at <= $3 ORDER BY at DESC LIMIT $4;
 
+-- name: LatestOfLanes :many
+-- The latest raw measurement of each of some lanes that has any.
+SELECT l.lane::int AS lane, m.at FROM (SELECT unnest($1::int[]) AS lane) l
+CROSS JOIN LATERAL (SELECT x.at FROM measurement x WHERE x.lane = l.lane ORDER BY x.at DESC LIMIT 1) m;
+
 -- name: OutcomesFrom :many
 SELECT at, outcome FROM measurement WHERE lane = $1 AND at >= $2 AND outcome <> 0 ORDER BY at;
 
@@ -78,8 +83,14 @@ SELECT at FROM measurement WHERE lane = $1 AND at >= @since AND at <= @until AND
 SELECT EXISTS (SELECT 1 FROM measurement WHERE lane = $1 AND at = $2);
 
 -- name: Stretches :many
-SELECT lane, first_at, last_at, state, own, count FROM stretch
-WHERE lane = ANY(@lanes::int[]) AND last_at >= @since AND first_at < @before ORDER BY lane, first_at;
+-- Those that end at or after one instant and begin before another. Of a lane they
+-- follow one another, so that the first is the last that begins at or before it.
+SELECT s.lane, s.first_at, s.last_at, s.state, s.own, s.count FROM (SELECT unnest(@lanes::int[]) AS lane) l
+CROSS JOIN LATERAL (
+    SELECT * FROM stretch x
+    WHERE x.lane = l.lane AND x.first_at < @before AND x.last_at >= @since
+    AND x.first_at >= coalesce((SELECT max(y.first_at) FROM stretch y WHERE y.lane = l.lane AND y.first_at <= @since), @since)
+) s ORDER BY s.lane, s.first_at;
 
 -- name: StretchesBefore :many
 -- The last stretches that begin at or before an instant, newest first.
@@ -89,8 +100,9 @@ WHERE lane = $1 AND first_at <= $2 ORDER BY first_at DESC LIMIT $3;
 -- name: LastStretch :one
 SELECT lane, first_at, last_at, state, own, count FROM stretch WHERE lane = $1 ORDER BY first_at DESC LIMIT 1;
 
--- name: PutStretch :batchexec
-INSERT INTO stretch (lane, first_at, last_at, state, own, count) VALUES ($1, $2, $3, $4, $5, $6)
+-- name: PutStretches :exec
+INSERT INTO stretch (lane, first_at, last_at, state, own, count)
+SELECT unnest(@lanes::int[]), unnest(@firsts::timestamptz[]), unnest(@lasts::timestamptz[]), unnest(@states::smallint[]), unnest(@owns::smallint[]), unnest(@counts::bigint[])
 ON CONFLICT (lane, first_at) DO UPDATE SET last_at = excluded.last_at, state = excluded.state, own = excluded.own, count = excluded.count;
 
 -- name: DropStretchesFrom :exec
@@ -178,3 +190,16 @@ UPDATE healing SET reached = $2, done_at = $3 WHERE name = $1;
 
 -- name: HasRawBetween :one
 SELECT EXISTS (SELECT 1 FROM measurement WHERE lane = $1 AND at >= @since AND at < @before);
+
+-- name: AddTransitions :copyfrom
+INSERT INTO transition (service, at, from_state, to_state, because, known_at, corrects) VALUES ($1, $2, $3, $4, $5, $6, $7);
+
+-- name: LatestTransitions :many
+-- The last so many of each of some services, in the order in which they were appended.
+SELECT t.service, t.at, t.from_state, t.to_state, t.corrects FROM (SELECT unnest(@services::text[]) AS service) s
+CROSS JOIN LATERAL (SELECT * FROM transition x WHERE x.service = s.service ORDER BY x.id DESC LIMIT @most) t ORDER BY t.id;
+
+-- name: Transitions :many
+-- Those of a service, the latest appended first, before an id.
+SELECT id, at, from_state, to_state, because, known_at, corrects FROM transition
+WHERE service = $1 AND id < @before ORDER BY id DESC LIMIT @most;

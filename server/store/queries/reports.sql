@@ -8,7 +8,8 @@ SELECT (coalesce(max(number), 0) + 1)::int AS next FROM report WHERE agreement =
 SELECT id FROM report WHERE agreement = $1 AND period = $2 AND state = 'draft';
 
 -- name: ReportList :many
-SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, digest,
+SELECT id, agreement, period, number, state, made_at, person_called(made_by)::text AS made_by, remark, published_at,
+       coalesce(person_called(published_by), '')::text AS published_by, digest,
        coalesce(content -> 'account' ->> 'verdict', '')::text AS verdict, coalesce(content -> 'account' ->> 'availability_percent', '')::text AS availability_percent
 FROM report ORDER BY period DESC, agreement, number DESC;
 
@@ -29,3 +30,9 @@ DELETE FROM report WHERE id = $1 AND state = 'draft';
 
 -- name: ReportNames :many
 SELECT id, agreement, period, number FROM report WHERE id = ANY(sqlc.arg(ids)::uuid[]);
+
+-- name: PublishedPeriods :many
+SELECT DISTINCT period FROM report WHERE agreement = $1 AND state = 'published';
+
+-- name: ReportPeople :one
+SELECT person_called(made_by)::text AS made_by, coalesce(person_called(published_by), '')::text AS published_by FROM report WHERE id = $1;

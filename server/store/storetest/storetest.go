@@ -103,6 +103,17 @@ func Exec(t testing.TB, srv *server.Server, sql string, args ...any) {
 	}
 }
 
+// Superuser connects to a server's database as who may look into all of the cluster.
+func Superuser(t testing.TB, srv *server.Server) *pgx.Conn {
+	t.Helper()
+	conn, err := pgx.Connect(context.Background(), running.URL(nameIn(srv.API.Store.Pool.Config().ConnString())))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { conn.Close(context.Background()) })
+	return conn
+}
+
 // Empty makes a database without any schema for one test and returns its URL, for
 // the role that owns it.
 func Empty(t testing.TB) string {

@@ -3,25 +3,27 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { Controller, useForm } from 'react-hook-form'
+import { Controller, useForm, type UseFormReturn } from 'react-hook-form'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useAgreements, useChecks, useMayDefine, useMe, usePeriods, useServices, useWhatIf } from '../api/queries'
+import { useAgreements, useChecks, useMayDefine, useMe, usePeriodNames, usePeriods, useServices, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { resolution, validTarget } from '../services/plan'
-import { duration, durationUp, monthName, percent } from '../time/format'
-import { useKeep } from '../time/period'
+import { duration, durationUp, percent, shortTime } from '../time/format'
+import { useKeep, useZone } from '../time/period'
+import { CycleFields, cycleOf, cycleValues, type CycleValues } from './cycle-fields'
 
 type Spec = Schemas['AgreementSpec']
 type Agreement = Schemas['DefinedAgreementSpec']
-type Values = {
+type Values = CycleValues & {
   name: string
   customer: string
   service: string
   timezone: string
   target_percent: string
   from: string
+  until: string
   degraded_weight_percent: string
   unmeasured: 'exclude' | 'down' | 'up'
   min_outage_s: number
@@ -40,6 +42,7 @@ type Values = {
   longest_min: string
   mttr_min: string
   reason: string
+  corrects: string
 }
 
 /** A number of whole units of so many seconds as a field shows it, and back; empty is none. */
@@ -72,6 +75,8 @@ function values(a: Spec | undefined, zone: string, service: string): Values {
     timezone: a?.timezone ?? zone,
     target_percent: a?.target_percent ?? '99.9',
     from: a?.from ?? '',
+    until: a?.until ?? '',
+    ...cycleValues(a?.period),
     degraded_weight_percent: a?.degraded_weight_percent ?? '0',
     unmeasured: a?.unmeasured ?? 'exclude',
     min_outage_s: a?.min_outage_s ?? 0,
@@ -90,6 +95,7 @@ function values(a: Spec | undefined, zone: string, service: string): Values {
     longest_min: shownIn(a?.objectives?.longest_outage_s, 60),
     mttr_min: shownIn(a?.objectives?.mttr_s, 60),
     reason: '',
+    corrects: '',
   }
 }
 
@@ -104,6 +110,8 @@ function toSpec(v: Values, was: Spec | undefined): Spec {
     timezone: v.timezone,
     target_percent: v.target_percent.trim(),
     from: v.from || undefined,
+    until: v.until || undefined,
+    period: cycleOf(v),
     degraded_weight_percent: v.degraded_weight_percent || '0',
     unmeasured: v.unmeasured,
     min_outage_s: Number(v.min_outage_s),
@@ -154,7 +162,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const save = useMutation({
     mutationFn: async (v: Values) => {
       const spec = toSpec(v, agreement?.spec)
-      if (agreement) await ask(api.PUT('/api/v1/agreements/{id}', { params: { path: { id: agreement.id } }, body: { revision: agreement.revision, reason: v.reason, spec } }))
+      if (agreement) await ask(api.PUT('/api/v1/agreements/{id}', { params: { path: { id: agreement.id } }, body: { revision: agreement.revision, reason: v.reason, corrects: v.corrects || undefined, spec } }))
       else await ask(api.POST('/api/v1/agreements', { body: { spec, reason: v.reason } }))
     },
     onSuccess: done,
@@ -166,7 +174,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const v = form.watch()
   const err = form.formState.errors
   const interval = Math.min(...(checks.data ?? []).filter((c) => c.spec.service === v.service && !c.retired).map((c) => c.spec.interval_s))
-  const field = (name: 'name' | 'customer' | 'timezone' | 'from' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
+  const field = (name: 'name' | 'customer' | 'timezone' | 'from' | 'until' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
     <TextField label={label} error={Boolean(err[name])} helperText={err[name]?.message ?? help} {...more} {...form.register(name)} />
   )
   const amount = (name: 'emergency_cap_h' | 'outages_at_most' | 'longest_min' | 'mttr_min', label: string, unit: string, pattern = /^\d*(\.\d+)?$/) => (
@@ -185,7 +193,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
         <div>
           <h1 style={{ margin: 0 }}>{agreement ? agreement.spec.name : 'Write down an agreement'}</h1>
           {agreement?.retired && <div className="sub">Retired: it is accounted no further.</div>}
-          {agreement && !agreement.retired && <div className="sub">Revision {agreement.revision} is in force. A month is accounted by the clauses in force at its start: an edit counts from next month on.</div>}
+          {agreement && !agreement.retired && <Accounting agreement={agreement} />}
         </div>
         <fieldset>
           <legend>Who was promised what</legend>
@@ -209,7 +217,11 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
           <div className="side">
             <TextField label="Target" required error={Boolean(err.target_percent)} helperText={err.target_percent?.message} {...percentField} {...form.register('target_percent', { validate: validTarget })} />
             {field('from', 'From', { type: 'date', slotProps: { inputLabel: { shrink: true } } }, 'Empty: from now on')}
-            {field('timezone', 'Months in the zone', { required: true })}
+            {field('until', 'Until, that day included', { type: 'date', slotProps: { inputLabel: { shrink: true } } }, 'Empty: no end')}
+          </div>
+          <div className="side">
+            <CycleFields form={form} />
+            {field('timezone', 'In the zone', { required: true })}
           </div>
           <div className="consequence sub">{Number.isFinite(interval) ? resolution(Number(v.target_percent), interval) : 'The service has no check yet: nothing will be measured.'}</div>
         </fieldset>
@@ -260,7 +272,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
             {v.mode !== 'ignore' && (
               <>
                 <TextField label="Notice" type="number" slotProps={{ input: { endAdornment: 'h' } }} {...form.register('notice_h')} />
-                <TextField label="Cap a month" helperText="Empty: none" slotProps={{ input: { endAdornment: 'h' } }} {...form.register('cap_h', { pattern: { value: /^\d*(\.\d+)?$/, message: 'A number of hours' } })} />
+                <TextField label="Cap a period" helperText="Empty: none" slotProps={{ input: { endAdornment: 'h' } }} {...form.register('cap_h', { pattern: { value: /^\d*(\.\d+)?$/, message: 'A number of hours' } })} />
               </>
             )}
           </div>
@@ -279,7 +291,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
               {v.emergency === 'yes' && (
                 <>
                   <TextField label="Notice" type="number" slotProps={{ input: { endAdornment: 'min' } }} {...form.register('emergency_notice_min')} />
-                  {amount('emergency_cap_h', 'Cap a month', 'h')}
+                  {amount('emergency_cap_h', 'Cap a period', 'h')}
                 </>
               )}
             </div>
@@ -309,14 +321,14 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
         <fieldset>
           <legend>Promised beside availability</legend>
           <div className="side">
-            {amount('outages_at_most', 'Outages a month, at most', '', /^\d*$/)}
+            {amount('outages_at_most', 'Outages a period, at most', '', /^\d*$/)}
             {amount('longest_min', 'Longest outage, at most', 'min')}
             {amount('mttr_min', 'Mean time to restore, at most', 'min')}
           </div>
           <div className="sub">Each has a verdict of its own, and none on the agreement’s. Empty: not promised.</div>
         </fieldset>
         {kept(agreement?.spec) && <p className="sub">{kept(agreement?.spec)}</p>}
-        {agreement && may && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
+        {agreement && !agreement.retired && may && <WhenItCounts form={form} agreement={agreement} />}
         <Trouble error={save.error ?? retire.error ?? restore.error} />
         {may ? (
           <div style={{ display: 'flex', gap: 12 }}>
@@ -351,8 +363,67 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   )
 }
 
+/** Which revision accounts what, in a sentence. */
+function Accounting({ agreement }: { agreement: Agreement }) {
+  const names = usePeriodNames(agreement.id).data
+  const { zone } = useZone()
+  const [next, present] = names ?? []
+  if (!next || !present) return null
+  const later = agreement.counts_from && Date.parse(agreement.counts_from) > Date.parse(present.from)
+  return (
+    <div className="sub" data-accounting>
+      {present.words} is accounted by revision {present.revision}.{' '}
+      {later && agreement.counts_from && `Revision ${agreement.revision}, which this form shows, counts from ${shortTime(agreement.counts_from, zone)} (${zone}) on. `}
+      An edit counts from {next.words} on, unless it is a correction.
+    </div>
+  )
+}
+
+/** From which period an edit counts, and why it was made. */
+function WhenItCounts({ form, agreement }: { form: UseFormReturn<Values>; agreement: Agreement }) {
+  const names = usePeriodNames(agreement.id).data ?? []
+  const err = form.formState.errors
+  const next = names[0]
+  // What has a published report stays as it is, and so does all before it.
+  const frozen = names.findIndex((p) => p.published)
+  const open = names.slice(1, frozen < 0 ? undefined : frozen)
+  const correcting = form.watch('corrects') !== ''
+  return (
+    <div className="side">
+      <Controller
+        control={form.control}
+        name="corrects"
+        render={({ field: f }) => (
+          <TextField
+            select
+            label="Counts from"
+            {...f}
+            error={Boolean(err.corrects)}
+            helperText={err.corrects?.message ?? (correcting ? 'A correction: accounts that have begun change with it' : undefined)}
+            slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+          >
+            <MenuItem value="">{next?.words ?? 'the next period'}, the next period</MenuItem>
+            {open.map((p) => (
+              <MenuItem key={p.name} value={p.name}>
+                {p.words}, as a correction
+              </MenuItem>
+            ))}
+          </TextField>
+        )}
+      />
+      <TextField
+        label={correcting ? 'Why this correction' : 'Why this change (kept with the revision)'}
+        required={correcting}
+        error={Boolean(err.reason)}
+        helperText={err.reason?.message}
+        {...form.register('reason', { validate: (text, all) => !all.corrects || text.trim() !== '' || 'A correction says why' })}
+      />
+    </div>
+  )
+}
+
 /** What an account depends on: not the name, and not whom it was promised to. */
-const clauses = (s: Spec): string => JSON.stringify([s.service, s.timezone, s.target_percent, s.degraded_weight_percent, s.unmeasured, s.min_outage_s, s.min_coverage_percent, s.service_hours, s.maintenance, s.objectives])
+const clauses = (s: Spec): string => JSON.stringify([s.service, s.timezone, s.target_percent, s.degraded_weight_percent, s.unmeasured, s.min_outage_s, s.min_coverage_percent, s.service_hours, s.maintenance, s.objectives, s.period])
 
 /** The value as it was when it last stayed the same for a while. */
 function useSettled<T>(value: T, key: string, ms: number): T {
@@ -382,13 +453,13 @@ function LastPeriods({ agreement, wanted }: { agreement: Agreement | undefined; 
       <h2 style={{ marginTop: 6, marginBottom: 4 }}>{edited ? 'The last periods under these clauses' : 'The last periods'}</h2>
       {shown && (
         <p className="sub" style={{ margin: '0 0 8px' }} aria-live="polite" data-summary={edited ? 'what-if' : 'own'}>
-          {met(shown)} of {over} finished months {edited ? 'would have been met' : 'were met'}
+          {met(shown)} of {over} finished periods {edited ? 'would have been met' : 'were met'}
           {edited && agreement && was.data && `; ${met(was.data)} were. Nothing is changed until you save.`}
         </p>
       )}
       {edited && !valid && <p className="sub">Give a target between 0 and 100 to see them.</p>}
       <Trouble error={edited ? would.error : was.error} />
-      {(edited ? would.isPending && valid : was.isPending) && <p className="sub">Accounting thirteen months …</p>}
+      {(edited ? would.isPending && valid : was.isPending) && <p className="sub">Accounting thirteen periods …</p>}
       {shown?.map((p) => <PeriodEntry key={p.period} period={p} before={edited && agreement ? was.data?.find((w) => w.period === p.period) : undefined} />)}
     </section>
   )
@@ -412,12 +483,12 @@ function PeriodEntry({ period: p, before }: { period: Period; before: Period | u
   return (
     <div className="entry" style={{ padding: '6px 0' }}>
       <div style={{ display: 'flex', justifyContent: 'space-between', fontSize: '0.85rem' }}>
-        <span>{monthName(p.period)}</span>
+        <span>{p.words}</span>
         <span>
           {percent(p.figures.availability_percent)} {changed && <s className="sub">{before.figures.verdict.replace('-', ' ')}</s>} <span className={`word-${p.figures.verdict}`}>{p.figures.verdict.replace('-', ' ')}</span>
         </span>
       </div>
-      <Strip thin intervals={p.intervals} axis={axis} label={monthName(p.period)} />
+      <Strip thin intervals={p.intervals} axis={axis} label={p.words} />
       <div className="sub">
         {durationUp(p.figures.downtime_ms)} down in {p.figures.outages.count} outages, {duration(p.figures.allowance_left_ms)} left
         {besides(p.figures.objectives)}

@@ -5,6 +5,7 @@ import { useAgreements, useMayDefine, useStanding } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip } from '../axis/strip'
 import { Export } from '../parts/export'
+import { OwnPeriod } from '../parts/own-period'
 import { NoAccount, Trouble } from '../parts/trouble'
 import { standingWord } from '../standing/word'
 import { duration, durationUp, percent } from '../time/format'
@@ -54,10 +55,11 @@ export function AgreementList() {
           <div style={{ marginTop: 14 }}>
             <Export
               name={`agreements-${standing.data.period.name}`}
-              columns={['id', 'name', 'customer', 'target_percent', 'verdict', 'availability_percent', 'downtime_ms', 'allowance_left_ms', 'coverage_percent']}
+              columns={['id', 'name', 'customer', 'target_percent', 'period', 'verdict', 'availability_percent', 'downtime_ms', 'allowance_left_ms', 'coverage_percent']}
               rows={shown.map((a) => {
-                const f = account(a.id)?.figures
-                return [a.id, a.spec.name, a.spec.customer, a.spec.target_percent, f?.verdict, f?.availability_percent, f?.downtime_ms, f?.allowance_left_ms, f?.coverage_percent]
+                const own = account(a.id)
+                const f = own?.figures
+                return [a.id, a.spec.name, a.spec.customer, a.spec.target_percent, own?.period.name, f?.verdict, f?.availability_percent, f?.downtime_ms, f?.allowance_left_ms, f?.coverage_percent]
               })}
             />
           </div>
@@ -87,6 +89,7 @@ function Row({ agreement: a, account, axis, to }: { agreement: Schemas['DefinedA
         <div className="sub">
           {a.spec.customer || 'internal'} · {a.spec.target_percent} %{a.spec.service_hours ? ', in service hours' : ''}
         </div>
+        <OwnPeriod of={account} axis={axis} />
       </span>
       {account?.fault ? (
         <NoAccount why={account.fault} />

@@ -7,11 +7,11 @@ type Change = { kind: string; ids?: string[] }
 const concerns: Record<string, string[]> = {
   measurement: ['service', 'moment'],
   state: ['standing', 'service', 'moment', 'strips', 'states'],
-  definition: ['standing', 'services', 'service', 'checks', 'agreements', 'locations', 'strips', 'windows', 'me'],
+  definition: ['standing', 'services', 'service', 'checks', 'agreements', 'locations', 'strips', 'windows', 'me', 'periods', 'period-names'],
   agent: ['agents', 'standing'],
   release: ['agents'],
   roster: ['agents'],
-  report: ['reports', 'report', 'standing'],
+  report: ['reports', 'report', 'standing', 'period-names'],
   trial: [],
   'trial-done': ['trials'],
 }

@@ -55,6 +55,14 @@ export const usePeriods = (id: string | undefined, last: number) =>
     enabled: Boolean(id),
   })
 
+/** The periods of an agreement by name, the next one first, then the present and those before. */
+export const usePeriodNames = (id: string | undefined) =>
+  useQuery({
+    queryKey: ['period-names', id],
+    queryFn: () => ask(api.GET('/api/v1/agreements/{id}/calendar', { params: { path: { id: id ?? '' } } })).then((l) => l.items),
+    enabled: Boolean(id),
+  })
+
 /** The last periods under clauses that nobody has agreed to yet. */
 export const useWhatIf = (spec: Schemas['AgreementSpec'] | undefined, last: number) =>
   useQuery({

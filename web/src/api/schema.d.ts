@@ -152,6 +152,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agreements/{id}/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its periods by name: the next one first, then the present and those before
+         * @description Needs the role viewer.
+         */
+        get: operations["calendar-of-agreement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agreements/{id}/periods": {
         parameters: {
             query?: never;
@@ -206,6 +226,26 @@ export interface paths {
         get: operations["revisions-of-agreement"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change definitions: any number of steps, all or none, or see what that would do
+         * @description Needs the role operator.
+         */
+        post: operations["change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1251,6 +1291,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/proposals/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a service of what was proposed for its address, with its checks and what was promised: all or none, or see what that would do
+         * @description Needs the role manager.
+         */
+        post: operations["take-proposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/report-ins": {
         parameters: {
             query?: never;
@@ -1285,7 +1345,7 @@ export interface paths {
         get: operations["list-reports"];
         put?: never;
         /**
-         * Draft the report of a finished month
+         * Draft the report of a finished period
          * @description Needs the role manager.
          */
         post: operations["draft-report"];
@@ -1395,7 +1455,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The states of all services over a month
+         * The states of all services over a band
          * @description Needs the role viewer.
          */
         get: operations["service-strips"];
@@ -1459,7 +1519,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A service over a month, lane by lane
+         * A service over a band, lane by lane
          * @description Needs the role viewer.
          */
         get: operations["service-period"];
@@ -1503,6 +1563,26 @@ export interface paths {
          * @description Needs the role viewer.
          */
         get: operations["revisions-of-service"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{id}/transitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How its state changed, as it was told: the latest first
+         * @description Needs the role viewer.
+         */
+        get: operations["service-transitions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1818,8 +1898,14 @@ export interface components {
             intervals: components["schemas"]["IntervalView"][];
             name: string;
             pace?: components["schemas"]["PaceView"];
+            period: components["schemas"]["OwnPeriod"];
             /** @description Granted maintenance still to come */
             planned: components["schemas"]["Span"][];
+            /**
+             * Format: int64
+             * @description The revision of the agreement that accounts the period
+             */
+            revision: number;
             service: string;
             service_name: string;
             target_percent: string;
@@ -1917,6 +2003,8 @@ export interface components {
             min_outage_s?: number;
             name: string;
             objectives?: components["schemas"]["Objectives"];
+            /** @description What is accounted at a time; absent: calendar months */
+            period?: components["schemas"]["Cycle"];
             service: string;
             /** @description Absent: always */
             service_hours?: components["schemas"]["WeeklyPlan"];
@@ -1929,6 +2017,8 @@ export interface components {
              * @enum {string}
              */
             unmeasured?: "exclude" | "down" | "up";
+            /** @description Last day of the promise, 2006-01-02 in the zone; absent: until it is retired */
+            until?: string;
             upstream?: components["schemas"]["Upstream"];
         };
         Aside: {
@@ -1966,6 +2056,31 @@ export interface components {
             waive_name?: boolean;
             /** @description Take a chain that leads to no trusted root */
             waive_trust?: boolean;
+        };
+        ChangeAsk: {
+            /** @description Your own name of the change: asked for again with it within a week, it is made once */
+            key?: string;
+            /** @description Say what it would do, and do nothing */
+            preview?: boolean;
+            reason?: string;
+            /** @description Each upon those before it; all are done, or none */
+            steps: components["schemas"]["StepAsk"][];
+        };
+        ChangeView: {
+            /** @description Of a preview: the present period of the agreements that it makes or edits, by their new clauses */
+            accounts: components["schemas"]["AccountView"][];
+            /** @description What they cost then */
+            after: components["schemas"]["Load"];
+            /** @description What the checks it touches cost before */
+            before: components["schemas"]["Load"];
+            /** @description It was made, now or before */
+            done: boolean;
+            /** @description Of the definition of each step */
+            ids: string[];
+            /** @description It was made before with the same key; ids are those of then */
+            repeated: boolean;
+            /** @description All that it writes, with what follows from its steps */
+            writes: components["schemas"]["WriteView"][];
         };
         CheckDefaults: {
             /**
@@ -2142,6 +2257,28 @@ export interface components {
             below_percent: string;
             credit_percent: string;
         };
+        Cycle: {
+            /**
+             * Format: int64
+             * @description Day of the month on which periods start, 1 to 28, or -1 for the last; absent: 1. Not for weeks
+             */
+            day?: number;
+            /**
+             * Format: int64
+             * @description Month in which a year starts, 1 to 12, from which quarters and half-years are counted; absent: January. Not for weeks and months
+             */
+            month?: number;
+            /**
+             * @default month
+             * @enum {string}
+             */
+            unit: "week" | "month" | "quarter" | "half-year" | "year";
+            /**
+             * @description Day on which weeks start; absent: MO. For weeks only
+             * @enum {string}
+             */
+            weekday?: "MO" | "TU" | "WE" | "TH" | "FR" | "SA" | "SU";
+        };
         DNSSettings: {
             /** @description Data that one of the records must have, such as 127.0.0.1 */
             expect?: string;
@@ -2157,13 +2294,15 @@ export interface components {
             type?: "A" | "AAAA" | "CNAME" | "MX" | "NS" | "TXT" | "SOA" | "SRV" | "CAA" | "PTR";
         };
         DefinedAgreementSpec: {
-            /** @description Since when the revision is in force */
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
             from: string;
             id: string;
             retired: boolean;
             /**
              * Format: int64
-             * @description Number of the revision in force
+             * @description Number of the latest revision
              */
             revision: number;
             /** @description When it was first defined */
@@ -2171,13 +2310,15 @@ export interface components {
             spec: components["schemas"]["AgreementSpec"];
         };
         DefinedCheckSpec: {
-            /** @description Since when the revision is in force */
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
             from: string;
             id: string;
             retired: boolean;
             /**
              * Format: int64
-             * @description Number of the revision in force
+             * @description Number of the latest revision
              */
             revision: number;
             /** @description When it was first defined */
@@ -2185,13 +2326,15 @@ export interface components {
             spec: components["schemas"]["CheckSpec"];
         };
         DefinedCredentialSpec: {
-            /** @description Since when the revision is in force */
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
             from: string;
             id: string;
             retired: boolean;
             /**
              * Format: int64
-             * @description Number of the revision in force
+             * @description Number of the latest revision
              */
             revision: number;
             /** @description When it was first defined */
@@ -2199,13 +2342,15 @@ export interface components {
             spec: components["schemas"]["CredentialSpec"];
         };
         DefinedKitSpec: {
-            /** @description Since when the revision is in force */
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
             from: string;
             id: string;
             retired: boolean;
             /**
              * Format: int64
-             * @description Number of the revision in force
+             * @description Number of the latest revision
              */
             revision: number;
             /** @description When it was first defined */
@@ -2213,13 +2358,15 @@ export interface components {
             spec: components["schemas"]["KitSpec"];
         };
         DefinedLocationSpec: {
-            /** @description Since when the revision is in force */
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
             from: string;
             id: string;
             retired: boolean;
             /**
              * Format: int64
-             * @description Number of the revision in force
+             * @description Number of the latest revision
              */
             revision: number;
             /** @description When it was first defined */
@@ -2227,13 +2374,15 @@ export interface components {
             spec: components["schemas"]["LocationSpec"];
         };
         DefinedNetworkSpec: {
-            /** @description Since when the revision is in force */
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
             from: string;
             id: string;
             retired: boolean;
             /**
              * Format: int64
-             * @description Number of the revision in force
+             * @description Number of the latest revision
              */
             revision: number;
             /** @description When it was first defined */
@@ -2241,13 +2390,15 @@ export interface components {
             spec: components["schemas"]["NetworkSpec"];
         };
         DefinedPairPlanSpec: {
-            /** @description Since when the revision is in force */
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
             from: string;
             id: string;
             retired: boolean;
             /**
              * Format: int64
-             * @description Number of the revision in force
+             * @description Number of the latest revision
              */
             revision: number;
             /** @description When it was first defined */
@@ -2255,13 +2406,15 @@ export interface components {
             spec: components["schemas"]["PairPlanSpec"];
         };
         DefinedServiceSpec: {
-            /** @description Since when the revision is in force */
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
             from: string;
             id: string;
             retired: boolean;
             /**
              * Format: int64
-             * @description Number of the revision in force
+             * @description Number of the latest revision
              */
             revision: number;
             /** @description When it was first defined */
@@ -2269,13 +2422,15 @@ export interface components {
             spec: components["schemas"]["ServiceSpec"];
         };
         DefinedWindowSpec: {
-            /** @description Since when the revision is in force */
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
             from: string;
             id: string;
             retired: boolean;
             /**
              * Format: int64
-             * @description Number of the revision in force
+             * @description Number of the latest revision
              */
             revision: number;
             /** @description When it was first defined */
@@ -2299,82 +2454,100 @@ export interface components {
             sources: components["schemas"]["Source"][];
         };
         EditAgreementSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
             reason?: string;
             /**
              * Format: int64
-             * @description The revision the edit was made on; 0 for whichever is in force
+             * @description The revision the edit was made on
              */
             revision: number;
             spec: components["schemas"]["AgreementSpec"];
         };
         EditCheckSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
             reason?: string;
             /**
              * Format: int64
-             * @description The revision the edit was made on; 0 for whichever is in force
+             * @description The revision the edit was made on
              */
             revision: number;
             spec: components["schemas"]["CheckSpec"];
         };
         EditCredentialSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
             reason?: string;
             /**
              * Format: int64
-             * @description The revision the edit was made on; 0 for whichever is in force
+             * @description The revision the edit was made on
              */
             revision: number;
             spec: components["schemas"]["CredentialSpec"];
         };
         EditKitSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
             reason?: string;
             /**
              * Format: int64
-             * @description The revision the edit was made on; 0 for whichever is in force
+             * @description The revision the edit was made on
              */
             revision: number;
             spec: components["schemas"]["KitSpec"];
         };
         EditLocationSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
             reason?: string;
             /**
              * Format: int64
-             * @description The revision the edit was made on; 0 for whichever is in force
+             * @description The revision the edit was made on
              */
             revision: number;
             spec: components["schemas"]["LocationSpec"];
         };
         EditNetworkSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
             reason?: string;
             /**
              * Format: int64
-             * @description The revision the edit was made on; 0 for whichever is in force
+             * @description The revision the edit was made on
              */
             revision: number;
             spec: components["schemas"]["NetworkSpec"];
         };
         EditPairPlanSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
             reason?: string;
             /**
              * Format: int64
-             * @description The revision the edit was made on; 0 for whichever is in force
+             * @description The revision the edit was made on
              */
             revision: number;
             spec: components["schemas"]["PairPlanSpec"];
         };
         EditServiceSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
             reason?: string;
             /**
              * Format: int64
-             * @description The revision the edit was made on; 0 for whichever is in force
+             * @description The revision the edit was made on
              */
             revision: number;
             spec: components["schemas"]["ServiceSpec"];
         };
         EditWindowSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
             reason?: string;
             /**
              * Format: int64
-             * @description The revision the edit was made on; 0 for whichever is in force
+             * @description The revision the edit was made on
              */
             revision: number;
             spec: components["schemas"]["WindowSpec"];
@@ -2749,6 +2922,9 @@ export interface components {
         ListPeriodAccountBody: {
             items: components["schemas"]["PeriodAccount"][];
         };
+        ListPeriodNameBody: {
+            items: components["schemas"]["PeriodName"][];
+        };
         ListPersonViewBody: {
             items: components["schemas"]["PersonView"][];
         };
@@ -2779,11 +2955,23 @@ export interface components {
         ListTrailLineBody: {
             items: components["schemas"]["TrailLine"][];
         };
+        ListTransitionViewBody: {
+            items: components["schemas"]["TransitionView"][];
+        };
         ListTrialRefBody: {
             items: components["schemas"]["TrialRef"][];
         };
         ListTrialViewBody: {
             items: components["schemas"]["TrialView"][];
+        };
+        Load: {
+            /**
+             * Format: int64
+             * @description On the wire, roughly, headers included
+             */
+            bytes_per_day: number;
+            /** Format: int64 */
+            runs_per_day: number;
         };
         LocationReason: {
             because?: components["schemas"]["Because"][];
@@ -2916,6 +3104,8 @@ export interface components {
             service?: string;
             subject: string;
             text: string;
+            /** @description Of a report: its period as a sentence says it */
+            words?: string;
         };
         NetworkSpec: {
             name: string;
@@ -2933,7 +3123,7 @@ export interface components {
         };
         NewReport: {
             agreement: string;
-            /** @description A finished month, 2026-10 */
+            /** @description A finished period of the agreement by name, 2026-10 */
             period: string;
             remark?: string;
         };
@@ -2956,6 +3146,17 @@ export interface components {
             mttr_s?: components["schemas"]["LengthMet"];
             outages_at_most?: components["schemas"]["CountMet"];
         };
+        Occurrence: {
+            /** @description Its start by the rule, as a wall time */
+            at: string;
+            /**
+             * Format: int64
+             * @description How long it lasts, s; 0: as the others
+             */
+            duration_s?: number;
+            /** @description When it starts instead, as a wall time; absent: as by the rule */
+            start?: string;
+        };
         Outage: {
             from: string;
             /** Format: int64 */
@@ -2973,6 +3174,12 @@ export interface components {
             mttr_ms: number | null;
             /** Format: int64 */
             total_ms: number;
+        };
+        OwnPeriod: {
+            from: string;
+            name: string;
+            to: string;
+            words: string;
         };
         Pace: {
             /** Format: double */
@@ -3151,15 +3358,48 @@ export interface components {
             figures: components["schemas"]["Figures"];
             intervals: components["schemas"]["IntervalView"][];
             period: string;
+            /**
+             * Format: int64
+             * @description The revision of the agreement that accounts it; 0 in a what-if
+             */
+            revision: number;
             span: components["schemas"]["Span"];
+            words: string;
+        };
+        PeriodName: {
+            from: string;
+            name: string;
+            over: boolean;
+            /** @description It has a published report */
+            published: boolean;
+            /**
+             * Format: int64
+             * @description The revision of the agreement that accounts it
+             */
+            revision: number;
+            to: string;
+            words: string;
         };
         PeriodView: {
+            /** @description Name of the one after; it may not have begun */
+            after: string;
+            /** @description Name of the one before */
+            before: string;
             from: string;
-            /** @description 2026-11 */
+            /** @description 2026-11, 2026-Q4, 2026-H2, 2026, 2026-W48, or two days, 2026-11-15/2026-12-15 */
             name: string;
             now: string;
             timezone: string;
             to: string;
+            /**
+             * @description Empty where it is two days
+             * @enum {string}
+             */
+            unit: "week" | "month" | "quarter" | "half-year" | "year" | "";
+            /** @description The band of each unit that holds the end of this one, or the present */
+            units: components["schemas"]["UnitName"][];
+            /** @description As a sentence says it: October to December 2026 */
+            words: string;
         };
         PersonChange: {
             disabled: boolean;
@@ -3213,6 +3453,11 @@ export interface components {
              * @default 200
              */
             spacing_ms: number;
+        };
+        Promise: {
+            /** @description Empty: an internal target */
+            customer?: string;
+            target_percent: string;
         };
         Proposal: {
             /** @description A web address, a host name or an IP address */
@@ -3287,6 +3532,8 @@ export interface components {
             timezone: string;
             to: string;
             verdict: string;
+            /** @description The period as a sentence says it */
+            words: string;
         };
         ReportView: {
             agreement: string;
@@ -3307,6 +3554,8 @@ export interface components {
             /** @enum {string} */
             state: "draft" | "published";
             verdict: string;
+            /** @description The period as a sentence says it */
+            words: string;
         };
         Response: {
             /** @description Its first 16 KiB; what is no text is replaced by U+FFFD */
@@ -3318,6 +3567,11 @@ export interface components {
         };
         RevisionView: {
             by: string;
+            /**
+             * Format: date-time
+             * @description Of an agreement: start of the first period that it accounts
+             */
+            counts_from?: string;
             /** Format: date-time */
             from: string;
             /** Format: int64 */
@@ -3510,11 +3764,63 @@ export interface components {
         "Steer-stand-inRequest": {
             mode: string;
         };
+        StepAsk: {
+            /** @description Of an edit of an agreement: the period from which a correction counts */
+            corrects?: string;
+            /** @enum {string} */
+            does: "make" | "edit" | "retire" | "restore";
+            /** @description Of what is there; of something new its id, absent: made of its name */
+            id?: string;
+            /** @enum {string} */
+            kind: "location" | "service" | "check" | "agreement" | "window" | "network" | "credential" | "kit" | "pair-plan";
+            /** @description In place of the change's */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description Of an edit: the revision it was made on. Of a retirement the same, or absent
+             */
+            revision?: number;
+            /** @description What it is to be, as under its kind's own path. A reference such as service may be $0, $1 …: what that step makes */
+            spec?: unknown;
+        };
         Strips: {
             period: components["schemas"]["PeriodView"];
             strips: {
                 [key: string]: components["schemas"]["IntervalView"][];
             };
+        };
+        Take: {
+            /** Format: int64 */
+            interval_s: number;
+            /** @description Your own name of the change: asked for again with it within a week, it is made once */
+            key?: string;
+            /**
+             * @default business
+             * @enum {string}
+             */
+            kind?: "business" | "supporting" | "supplier";
+            locations: string[];
+            /** @description Of a new one */
+            name?: string;
+            owner?: string;
+            /** @description Say what it would do, and do nothing */
+            preview?: boolean;
+            /** @description Absent: nothing */
+            promised?: components["schemas"]["Promise"];
+            reason?: string;
+            /** @description One that is there already, by id; absent: a new one */
+            service?: string;
+            taken: components["schemas"]["Taken"][];
+        };
+        Taken: {
+            /** @enum {string} */
+            kind: "ping" | "http" | "tcp" | "certificate" | "path";
+            name: string;
+            target: string;
+            /** @description What its trials measured, from each location */
+            tried?: {
+                [key: string]: number;
+            }[];
         };
         Totals: {
             /** Format: int64 */
@@ -3574,6 +3880,24 @@ export interface components {
             /** @description What it was done to: a kind and an id */
             subject: string;
         };
+        TransitionView: {
+            /** @description When the state changed, by the measurements */
+            at: string;
+            /** @description Ids of the checks that made it so */
+            checks: string[];
+            /** @description What was told of the time from then on was otherwise; this and what was told after it count */
+            corrects: boolean;
+            /** @enum {string} */
+            from: "up" | "degraded" | "down" | "unmeasured";
+            /** Format: int64 */
+            id: number;
+            /** @description When it was judged */
+            known_at: string;
+            /** @description Ids of the services that made it so */
+            services: string[];
+            /** @enum {string} */
+            to: "up" | "degraded" | "down" | "unmeasured";
+        };
         TrialRef: {
             id: string;
             location: string;
@@ -3614,6 +3938,11 @@ export interface components {
             /** @description The clocks of both ends are synchronised, so that delays one way can be told */
             synchronised?: boolean;
         };
+        UnitName: {
+            name: string;
+            /** @enum {string} */
+            unit: "week" | "month" | "quarter" | "half-year" | "year";
+        };
         Upstream: {
             excuse: string[];
             /**
@@ -3648,15 +3977,44 @@ export interface components {
             spec: components["schemas"]["AgreementSpec"];
         };
         WindowSpec: {
+            /** @description Single occurrences that are at another time, or last longer or shorter */
+            changes?: components["schemas"]["Occurrence"][];
             /** Format: int64 */
             duration_s: number;
+            /** @description Starts that are skipped, as wall times */
             exdates?: string[];
             name: string;
+            note?: string;
+            /** @description Of the change, where work is approved elsewhere */
+            reference?: string;
             rrule?: string;
             services: string[];
             /** @description Wall time, 2006-01-02T15:04:05 */
             start: string;
             timezone: string;
+            /**
+             * @default planned
+             * @enum {string}
+             */
+            type?: "planned" | "emergency";
+        };
+        WriteView: {
+            /** @description Of an agreement: start of the first period that it accounts */
+            counts_from?: string;
+            /** @enum {string} */
+            does: "make" | "edit" | "retire" | "restore";
+            /** @description What of the spec differs from before */
+            fields: string[];
+            /** @description It follows from another step */
+            follows: boolean;
+            id: string;
+            kind: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description The revision that begins; 0: none
+             */
+            revision: number;
         };
     };
     responses: never;
@@ -4112,7 +4470,7 @@ export interface operations {
     "account-of-agreement": {
         parameters: {
             query?: {
-                /** @description Month, 2026-11; absent: the present one */
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
                 period?: string;
             };
             header?: never;
@@ -4130,6 +4488,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AccountView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "calendar-of-agreement": {
+        parameters: {
+            query?: {
+                last?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListPeriodNameBody"];
                 };
             };
             /** @description Unauthorized */
@@ -4304,6 +4722,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
                 };
             };
             /** @description Unauthorized */
@@ -7980,6 +8458,66 @@ export interface operations {
             };
         };
     };
+    "take-proposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-report-ins": {
         parameters: {
             query?: never;
@@ -8536,7 +9074,7 @@ export interface operations {
     "service-strips": {
         parameters: {
             query?: {
-                /** @description Month, 2026-11; absent: the present one */
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
                 period?: string;
             };
             header?: never;
@@ -8772,7 +9310,7 @@ export interface operations {
     "service-period": {
         parameters: {
             query?: {
-                /** @description Month, 2026-11; absent: the present one */
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
                 period?: string;
             };
             header?: never;
@@ -8904,6 +9442,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "service-transitions": {
+        parameters: {
+            query?: {
+                /** @description Those told before the one with this id; absent: the latest */
+                before?: number;
+                most?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListTransitionViewBody"];
                 };
             };
             /** @description Unauthorized */
@@ -9162,7 +9762,7 @@ export interface operations {
     standing: {
         parameters: {
             query?: {
-                /** @description Month, 2026-11; absent: the present one */
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
                 period?: string;
             };
             header?: never;

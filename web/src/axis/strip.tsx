@@ -152,7 +152,7 @@ export function Strip({ intervals, axis, label, planned, at, onPick, thin }: Str
         {blocks.map((b, i) => (
           <Block key={i} of={b.of} x={b.x} width={b.width} share={b.share} ground={ground} />
         ))}
-        {planned?.map((p) => (
+        {planned?.filter((p) => Date.parse(p.to) > axis.from && Date.parse(p.from) < axis.to).map((p) => (
           <rect
             key={p.from}
             x={x(Date.parse(p.from))}

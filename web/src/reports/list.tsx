@@ -5,10 +5,10 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 import { api, ask } from '../api/client'
-import { useAgreements, useMe, useReports } from '../api/queries'
+import { useAgreements, useMe, usePeriodNames, useReports } from '../api/queries'
 import { Export } from '../parts/export'
 import { Trouble } from '../parts/trouble'
-import { monthName, percent, shortTime, stepMonth } from '../time/format'
+import { percent, shortTime } from '../time/format'
 import { useZone } from '../time/period'
 
 /** What was published, to whom; and what is due. */
@@ -21,19 +21,19 @@ export function ReportList() {
   if (!reports.data || !agreements.data) return <Trouble error={reports.error ?? agreements.error} />
   const may = me.data?.role === 'manager' || me.data?.role === 'administrator'
   const words = text.toLowerCase().split(/\s+/).filter(Boolean)
-  const shown = reports.data.filter((r) => words.every((w) => `${r.name} ${r.customer} ${monthName(r.period)} ${r.state} ${r.verdict}`.toLowerCase().includes(w)))
+  const shown = reports.data.filter((r) => words.every((w) => `${r.name} ${r.customer} ${r.words} ${r.state} ${r.verdict}`.toLowerCase().includes(w)))
   return (
     <>
       <div className="head">
         <h1 style={{ margin: 0 }}>Reports</h1>
         <div className="actions">
-          <TextField placeholder="agreement, customer, month …" value={text} sx={{ width: 240 }} slotProps={{ htmlInput: { 'aria-label': 'Filter' } }} onChange={(e) => setText(e.target.value)} />
+          <TextField placeholder="agreement, customer, period …" value={text} sx={{ width: 240 }} slotProps={{ htmlInput: { 'aria-label': 'Filter' } }} onChange={(e) => setText(e.target.value)} />
         </div>
       </div>
       {may && <Draft agreements={agreements.data.filter((a) => !a.retired).map((a) => ({ id: a.id, name: a.spec.customer ? `${a.spec.name}, ${a.spec.customer}` : a.spec.name }))} />}
       {shown.length === 0 ? (
         <div className="empty">
-          <p>{reports.data.length ? 'No report matches. Take a word away.' : 'Nothing was published yet. A report is drafted for a finished month of an agreement, read, and published; from then on it is frozen.'}</p>
+          <p>{reports.data.length ? 'No report matches. Take a word away.' : 'Nothing was published yet. A report is drafted for a finished period of an agreement, read, and published; from then on it is frozen.'}</p>
         </div>
       ) : (
         <>
@@ -52,7 +52,7 @@ export function ReportList() {
             <tbody>
               {shown.map((r) => (
                 <tr key={r.id}>
-                  <td>{monthName(r.period)}</td>
+                  <td>{r.words}</td>
                   <td>
                     <Link to={`/reports/${r.id}`} style={{ fontWeight: 600 }}>
                       {r.name}
@@ -78,9 +78,10 @@ export function ReportList() {
 }
 
 function Draft({ agreements }: { agreements: { id: string; name: string }[] }) {
-  const last = stepMonth(new Date().toISOString().slice(0, 7), -1)
   const [agreement, setAgreement] = useState(agreements[0]?.id ?? '')
-  const [period, setPeriod] = useState(last)
+  const [chosen, setChosen] = useState('')
+  const finished = (usePeriodNames(agreement).data ?? []).filter((p) => p.over)
+  const period = finished.some((p) => p.name === chosen) ? chosen : (finished[0]?.name ?? '')
   const client = useQueryClient()
   const navigate = useNavigate()
   const draft = useMutation({
@@ -106,14 +107,14 @@ function Draft({ agreements }: { agreements: { id: string; name: string }[] }) {
           </MenuItem>
         ))}
       </TextField>
-      <TextField select label="Finished month" value={period} sx={{ width: 190 }} onChange={(e) => setPeriod(e.target.value)}>
-        {Array.from({ length: 12 }, (_, i) => stepMonth(last, -i)).map((m) => (
-          <MenuItem key={m} value={m}>
-            {monthName(m)}
+      <TextField select label="Finished period" value={period} sx={{ width: 240 }} onChange={(e) => setChosen(e.target.value)}>
+        {finished.map((p) => (
+          <MenuItem key={p.name} value={p.name}>
+            {p.words}
           </MenuItem>
         ))}
       </TextField>
-      <Button type="submit" variant="contained" disabled={draft.isPending} sx={{ height: 40 }}>
+      <Button type="submit" variant="contained" disabled={draft.isPending || !period} sx={{ height: 40 }}>
         Draft the report
       </Button>
       <Trouble error={draft.error} />

@@ -7,7 +7,7 @@ import { api, ask, type Schemas } from '../api/client'
 import { useMe, useReport } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
 import { Confirm, Trouble } from '../parts/trouble'
-import { dayStarts, duration, durationUp, fullTime, monthName, percent } from '../time/format'
+import { dayStarts, duration, durationUp, fullTime, percent } from '../time/format'
 
 /** A report as it reads: a draft to be judged, or what was published. */
 export function ReportPage() {
@@ -23,7 +23,7 @@ export function ReportPage() {
         <div className="sub">{r.organisation}</div>
         <h1 style={{ fontSize: '2rem', margin: '6px 0 2px' }}>{r.name}</h1>
         <div>
-          Availability of {r.service_name} in {monthName(r.period)}
+          Availability of {r.service_name} in {r.words}
           {r.customer ? ` for ${r.customer}` : ''}
         </div>
         <div className="sub">
@@ -33,11 +33,11 @@ export function ReportPage() {
           {r.sentence}
         </p>
         <p className="sub">
-          Allowance for the month {duration(r.figures.allowance_ms)}, used {durationUp(r.figures.downtime_ms)}, left {duration(r.figures.allowance_left_ms)}. Sampling bounds {percent(r.figures.availability_low_percent)} to{' '}
+          Allowance for the period {duration(r.figures.allowance_ms)}, used {durationUp(r.figures.downtime_ms)}, left {duration(r.figures.allowance_left_ms)}. Sampling bounds {percent(r.figures.availability_low_percent)} to{' '}
           {percent(r.figures.availability_high_percent)}. Measured {r.figures.coverage_percent} % of the time it should be.
         </p>
         <div style={{ margin: '22px 0 6px' }}>
-          <Strip intervals={r.intervals} axis={axis} label={monthName(r.period)} />
+          <Strip intervals={r.intervals} axis={axis} label={r.words} />
           <Days from={axis.from} to={axis.to} zone={r.timezone} />
           <Legend />
         </div>
@@ -90,7 +90,7 @@ function Figures({ statement: s }: { statement: Schemas['Statement'] }) {
   )
   return (
     <>
-      <h2>The month’s time</h2>
+      <h2>The period’s time</h2>
       <div className="sheet">
         {column(s.time)}
         {column(s.figures)}
@@ -192,7 +192,7 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
       )}
       <Confirm
         open={asking}
-        title={`Publish ${r.name}, ${monthName(r.period)}?`}
+        title={`Publish ${r.name}, ${r.words}?`}
         text={`It says: ${r.sentence} From then on it is frozen with its inputs: a correction is a new report beside it.`}
         act="Publish"
         busy={publish.isPending}

@@ -51,9 +51,9 @@ export function CheckList() {
     return { runs: sum.runs + l.runs, traffic: sum.traffic + l.traffic }
   }, { runs: 0, traffic: 0 })
 
-  const put = async (c: Check, spec: Spec, reason: string) => {
+  const put = async (c: Check, revision: number, spec: Spec, reason: string) => {
     try {
-      await ask(api.PUT('/api/v1/checks/{id}', { params: { path: { id: c.id } }, body: { revision: 0, reason, spec } }))
+      await ask(api.PUT('/api/v1/checks/{id}', { params: { path: { id: c.id } }, body: { revision, reason, spec } }))
       return true
     } catch (e) {
       const why = e instanceof Problem ? Object.entries(e.fields).map(([path, text]) => `${path.replace('spec.', '')}: ${text}`).join('; ') || e.message : String(e)
@@ -65,7 +65,7 @@ export function CheckList() {
     mutationFn: async () => {
       setFaults({})
       const done: Check[] = []
-      for (const c of picked) if (await put(c, changed(c.spec, change), change.reason || 'changed with others')) done.push(c)
+      for (const c of picked) if (await put(c, c.revision, changed(c.spec, change), change.reason || 'changed with others')) done.push(c)
       setBefore(done)
       if (done.length === picked.length) setChange({ ...unchanged })
       await client.invalidateQueries()
@@ -74,7 +74,7 @@ export function CheckList() {
   })
   const undo = useMutation({
     mutationFn: async () => {
-      for (const c of before) await put(c, c.spec, 'undone')
+      for (const c of before) await put(c, c.revision + 1, c.spec, 'undone')
       setBefore([])
       save.reset()
       await client.invalidateQueries()

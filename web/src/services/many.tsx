@@ -7,10 +7,10 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
-import { useLocations, useMayDefine, useMe, useServices } from '../api/queries'
+import { useLocations, useMayDefine, useServices } from '../api/queries'
+import { useKeys } from '../parts/key'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
-import { following } from './defaults'
 import { leading } from './kinds'
 import { parse, type Line } from './lines'
 import { OwnHost } from './own-host'
@@ -29,7 +29,6 @@ Roster, 198.18.4.20`
 export function ManyServices() {
   const places = useLocations()
   const services = useServices()
-  const me = useMe()
   const may = useMayDefine()
   const client = useQueryClient()
   const [text, setText] = useState('')
@@ -70,16 +69,11 @@ export function ManyServices() {
   const answers = (c: Candidate) => results(c).some((t) => t.outcome === 'ok' || t.outcome === 'degraded')
   const key = (f: Found, c: Candidate) => `${f.line.number} ${c.kind} ${c.target}`
   const takes = (f: Found, c: Candidate) => (key(f, c) in off ? !off[key(f, c)] : answers(c))
-  const spec = (service: string, c: Candidate, decides: boolean) => {
-    const out = proposed(service, c, interval, locations, decides ? 'decides' : 'informs', suggested(c, results(c)))
-    const known = services.data?.find((s) => s.id === service)
-    return known ? following(out, known.spec.check_defaults) : out
-  }
   const wanted = (found ?? []).map((f) => ({ f, picked: f.candidates.filter((c) => takes(f, c)) })).filter((w) => w.picked.length > 0)
   const total = wanted.reduce(
     (sum, w) => {
       for (const c of w.picked) {
-        const l = load(spec('', c, false), locations.length)
+        const l = load(proposed('', c, interval, locations, 'informs'), locations.length)
         sum.checks++
         sum.runs += l.runs
         sum.traffic += l.traffic
@@ -89,6 +83,7 @@ export function ManyServices() {
     { checks: 0, runs: 0, traffic: 0 },
   )
 
+  const keyOf = useKeys()
   const save = useMutation({
     mutationFn: async () => {
       for (const { f, picked } of wanted) {
@@ -96,11 +91,15 @@ export function ManyServices() {
         if (done[line.number] === 'measured') continue
         try {
           const known = services.data?.find((s) => !s.retired && s.spec.name === line.name)
-          const id = known?.id ?? (await ask(api.POST('/api/v1/services', { body: { spec: { name: line.name, kind: 'business', combine: 'worst' } } }))).id
-          const decides = picked.some((c) => c.kind === 'http') ? 'http' : picked.some((c) => c.kind === 'tcp') ? 'tcp' : 'ping'
-          for (const c of picked) await ask(api.POST('/api/v1/checks', { body: { spec: spec(id, c, c.kind === decides) } }))
-          if (line.target)
-            await ask(api.POST('/api/v1/agreements', { body: { spec: { name: line.name, customer: '', service: id, timezone: me.data?.timezone ?? 'UTC', target_percent: line.target, degraded_weight_percent: '0', min_coverage_percent: '0', unmeasured: 'exclude' } } }))
+          const body = {
+            service: known?.id,
+            name: known ? undefined : line.name,
+            taken: picked.map((c) => ({ kind: c.kind, name: c.name, target: c.target, tried: results(c).flatMap((t) => (t.measures ? [t.measures] : [])) })),
+            interval_s: interval,
+            locations,
+            promised: line.target ? { target_percent: line.target } : undefined,
+          }
+          await ask(api.POST('/api/v1/proposals/take', { body: { ...body, key: keyOf(line.number, body) } }))
           setDone((d) => ({ ...d, [line.number]: 'measured' }))
         } catch (e) {
           const why = e instanceof Problem ? Object.values(e.fields).join('; ') || e.message : String(e)

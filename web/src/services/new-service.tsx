@@ -8,12 +8,13 @@ import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { Link, useNavigate } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
-import { useLocations, useMe } from '../api/queries'
+import { useLocations } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
 import { leading, type Kind } from './kinds'
 import { OwnHost } from './own-host'
 import { cost, detection, ownHost, proposed, resolution, suggested, validTarget } from './plan'
+import { useKey } from '../parts/key'
 import { stateOf, useTrials } from './try-now'
 
 type Candidate = Schemas['Candidate']
@@ -22,7 +23,6 @@ type Values = { name: string; kind: 'business' | 'supporting' | 'supplier'; owne
 /** From an address to a measured service with a promise, on one page. */
 export function NewService() {
   const form = useForm<Values>({ defaultValues: { name: '', kind: 'business', owner: '', address: '', interval: 60, target: '99.9', customer: '', promised: true } })
-  const me = useMe()
   const places = useLocations()
   const navigate = useNavigate()
   const client = useQueryClient()
@@ -47,27 +47,30 @@ export function NewService() {
   const picked = candidates?.filter(takes) ?? []
   const limits = (c: Candidate) => suggested(c, results(c).flatMap((r) => r ?? []))
 
+  const key = useKey()
   const save = useMutation({
-    mutationFn: async (v: Values) => {
-      const { id } = await ask(api.POST('/api/v1/services', { body: { spec: { name: v.name, kind: v.kind, owner: v.owner || undefined, combine: 'worst' } } }))
-      const decides = picked.some((c) => c.kind === 'http') ? 'http' : 'ping'
-      for (const c of picked) {
-        await ask(api.POST('/api/v1/checks', { body: { spec: proposed(id, c, interval, locations, c.kind === decides ? 'decides' : 'informs', limits(c)) } }))
+    // One change: the service with its checks and its agreement, or nothing of it.
+    mutationFn: (v: Values) => {
+      const body = {
+        name: v.name,
+        kind: v.kind,
+        owner: v.owner || undefined,
+        taken: picked.map((c) => ({ kind: c.kind, name: c.name, target: c.target, tried: results(c).flatMap((r) => (r?.measures ? [r.measures] : [])) })),
+        interval_s: interval,
+        locations,
+        promised: v.promised ? { target_percent: v.target.trim(), customer: v.customer || undefined } : undefined,
       }
-      if (v.promised) {
-        await ask(
-          api.POST('/api/v1/agreements', {
-            body: { spec: { name: v.name, customer: v.customer, service: id, timezone: me.data?.timezone ?? 'UTC', target_percent: v.target, degraded_weight_percent: '0', min_coverage_percent: '0', unmeasured: 'exclude' } },
-          }),
-        )
-      }
-      return id
+      return ask(api.POST('/api/v1/proposals/take', { body: { ...body, key: key(body) } }))
     },
-    onSuccess: async (id) => {
+    onSuccess: async ({ ids }) => {
       await client.invalidateQueries()
-      await navigate(`/services/${id}`)
+      await navigate(`/services/${ids[0]}`)
     },
-    onError: (e) => e instanceof Problem && e.fields['spec.target_percent'] && form.setError('target', { message: e.fields['spec.target_percent'] }),
+    onError: (e) => {
+      if (!(e instanceof Problem)) return
+      for (const name of ['name', 'owner'] as const) if (e.fields[name]) form.setError(name, { message: e.fields[name] })
+      if (e.fields['promised.target_percent']) form.setError('target', { message: e.fields['promised.target_percent'] })
+    },
   })
 
   if (places.data && live.length === 0) {

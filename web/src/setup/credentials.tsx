@@ -70,7 +70,7 @@ function CredentialForm({ credential, done }: { credential?: Credential; done: (
       const known = credential?.id ?? made
       const id = known ?? (await ask(api.POST('/api/v1/credentials', { body: { spec } }))).id
       setMade(id) // so that trying again after a refused secret does not make it twice
-      if (known) await ask(api.PUT('/api/v1/credentials/{id}', { params: { path: { id } }, body: { revision: credential?.revision ?? 0, spec } }))
+      if (known) await ask(api.PUT('/api/v1/credentials/{id}', { params: { path: { id } }, body: { revision: credential?.revision ?? 1, spec } }))
       if (v.secret || !credential) await ask(api.PUT('/api/v1/credentials/{id}/secret', { params: { path: { id } }, body: { secret: v.secret } }))
     },
     onSuccess: async () => {

@@ -3,7 +3,6 @@ import TextField from '@mui/material/TextField'
 import { useMemo, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { useAgreements, useReports, useServices } from '../api/queries'
-import { monthName } from '../time/format'
 import { useKeep } from '../time/period'
 
 type Hit = { name: string; kind: string; path: string }
@@ -21,7 +20,7 @@ export function Finder({ areas, onClose }: { areas: { path: string; name: string
     () => [
       ...(services.data ?? []).filter((s) => !s.retired).map((s) => ({ name: s.spec.name, kind: 'service', path: `/services/${s.id}` })),
       ...(agreements.data ?? []).filter((a) => !a.retired).map((a) => ({ name: `${a.spec.name}${a.spec.customer ? `, ${a.spec.customer}` : ''}`, kind: 'agreement', path: `/agreements/${a.id}` })),
-      ...(reports.data ?? []).map((r) => ({ name: `${r.name}, ${monthName(r.period)}`, kind: 'report', path: `/reports/${r.id}` })),
+      ...(reports.data ?? []).map((r) => ({ name: `${r.name}, ${r.words}`, kind: 'report', path: `/reports/${r.id}` })),
       ...areas.map((a) => ({ name: a.name, kind: 'area', path: a.path })),
       { name: 'Describe a service', kind: 'action', path: '/services/new' },
       { name: 'Write down an agreement', kind: 'action', path: '/agreements/new' },

@@ -5,7 +5,7 @@ import DialogTitle from '@mui/material/DialogTitle'
 const keys: [string, string][] = [
   ['/ or Ctrl K', 'find anything'],
   ['1 2 6 7 0', 'Standing, Services, Agreements, Reports, Set-up'],
-  ['[ and ]', 'the month before, the month after'],
+  ['[ and ]', 'on the band: the time before, the time after'],
   ['.', 'the present month'],
   ['← →', 'on a strip: the change before, the change after'],
   ['?', 'this list'],

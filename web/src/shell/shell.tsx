@@ -6,8 +6,7 @@ import { Problem, api, ask } from '../api/client'
 import { useLive } from '../api/live'
 import { useMe } from '../api/queries'
 import { Hatches } from '../axis/strip'
-import { stepMonth } from '../time/format'
-import { ZoneContext, useKeep, usePeriod } from '../time/period'
+import { ZoneContext, shownBand, useKeep, usePeriod } from '../time/period'
 
 // Loaded when first asked for: dialogs weigh more than the rest of the shell.
 const Finder = lazy(() => import('./finder').then((m) => ({ default: m.Finder })))
@@ -144,7 +143,7 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
 function useShortcuts(find: () => void, help: () => void) {
   const navigate = useNavigate()
   const keep = useKeep()
-  const [period, setPeriod] = usePeriod()
+  const [, setPeriod] = usePeriod()
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'k') {
@@ -154,13 +153,13 @@ function useShortcuts(find: () => void, help: () => void) {
       }
       const on = e.target as HTMLElement
       if (e.ctrlKey || e.metaKey || e.altKey || on.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(on.tagName) || on.closest('[role=dialog]')) return
-      const present = new Date().toISOString().slice(0, 7)
+      const band = shownBand()
       const area = areas.find((a) => a.key === e.key)
       if (area) void navigate(keep(area.path))
       else if (e.key === '/') find()
       else if (e.key === '?') help()
-      else if (e.key === '[') setPeriod(stepMonth(period ?? present, -1))
-      else if (e.key === ']' && period) setPeriod(stepMonth(period, 1) >= present ? undefined : stepMonth(period, 1))
+      else if (e.key === '[' && band) setPeriod(band.before)
+      else if (e.key === ']' && band?.over) setPeriod(band.after)
       else if (e.key === '.') setPeriod(undefined)
       else return
       e.preventDefault()

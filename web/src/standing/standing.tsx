@@ -3,8 +3,9 @@ import type { Account, Schemas } from '../api/client'
 import { useStanding } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, type Axis } from '../axis/strip'
+import { OwnPeriod } from '../parts/own-period'
 import { NoAccount, Trouble } from '../parts/trouble'
-import { aboutTime, duration, monthName, percent } from '../time/format'
+import { aboutTime, duration, percent } from '../time/format'
 import { useKeep, usePeriod, useZone } from '../time/period'
 import { standingWord } from './word'
 
@@ -59,6 +60,7 @@ function Entry({ account: a, axis, to }: { account: Account; axis: Axis; to: str
         <div className="sub">
           {a.customer || 'internal'} · {a.target_percent} %
         </div>
+        <OwnPeriod of={a} axis={axis} />
       </span>
       {a.fault ? (
         <NoAccount why={a.fault} />
@@ -81,23 +83,24 @@ function plural(n: number, one: string, many: string) {
   return `${n} ${n === 1 ? one : many}`
 }
 
-/** The whole standing in one sentence. */
+/** The whole standing in one sentence: periods that are over, and those that run. */
 function statement(accounts: Account[]): string {
-  const count = (w: string) => accounts.filter((a) => standingWord(a) === w).length
-  const closed = accounts.every((a) => a.fault || a.figures.final)
+  const over = accounts.filter((a) => !a.fault && a.figures.final)
+  const running = accounts.filter((a) => !a.fault && !a.figures.final)
+  const count = (list: Account[], w: string) => list.filter((a) => standingWord(a) === w).length
   const parts: string[] = []
-  const missed = count('missed')
-  const faulty = count('unknown')
-  const rest = accounts.length - missed - count('at risk') - count('on track') - count('met') - faulty
-  if (closed) {
-    parts.push(`${count('met')} of ${plural(accounts.length, 'agreement was', 'agreements were')} met`)
-    if (missed) parts.push(`${missed} missed`)
-  } else {
-    if (missed) parts.push(`${missed} of ${plural(accounts.length, 'agreement', 'agreements')} cannot be met any more`)
-    if (count('at risk')) parts.push(`${count('at risk')} will be missed at this pace`)
-    if (count('on track')) parts.push(`${plural(count('on track'), 'is', 'are')} on track`)
+  if (over.length > 0) {
+    parts.push(`${count(over, 'met')} of ${plural(over.length, 'agreement was', 'agreements were')} met`)
+    if (count(over, 'missed')) parts.push(`${count(over, 'missed')} missed`)
   }
+  const missed = count(running, 'missed')
+  const [risk, track] = [count(running, 'at risk'), count(running, 'on track')]
+  if (missed) parts.push(over.length ? `${missed} cannot be met any more` : `${missed} of ${plural(running.length, 'agreement', 'agreements')} cannot be met any more`)
+  if (risk) parts.push(`${risk} will be missed at this pace`)
+  if (track) parts.push(`${plural(track, 'is', 'are')} on track`)
+  const rest = over.length + running.length - count(over, 'met') - count(over, 'missed') - missed - risk - track
   if (rest) parts.push(`of ${rest} too little is known`)
+  const faulty = accounts.length - over.length - running.length
   if (faulty) parts.push(`${faulty} cannot be accounted`)
   const text = parts.join(', ')
   return `${text.charAt(0).toUpperCase()}${text.slice(1)}.`
@@ -161,7 +164,8 @@ function Needs({ needs }: { needs: Need[] }) {
         {due.length > 0 && due[0] && (
           <li data-need="report">
             <div className="name">
-              {monthName(due[0].text)}: {plural(due.length, 'report', 'reports')} to publish
+              {due.every((n) => n.words === due[0]?.words) ? `${due[0].words}: ` : ''}
+              {plural(due.length, 'report', 'reports')} to publish
             </div>
             <div className="sub">{due.slice(0, 3).map((n) => n.subject).join(', ')}{due.length > 3 ? ' …' : ''}</div>
             <Link className="link" to={keep('/reports')} style={{ color: 'var(--mui-palette-primary-main)' }}>

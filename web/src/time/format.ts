@@ -52,15 +52,8 @@ export const aboutTime = (t: string, zone: string) =>
 /** "14:05:10". */
 export const clock = (t: string | number | Date, zone: string) => format(zone, { hour: '2-digit', minute: '2-digit', second: '2-digit' }).format(at(t))
 
-/** "2026-11" as "November 2026". */
-export const monthName = (period: string) => format('UTC', { month: 'long', year: 'numeric' }).format(new Date(`${period}-15T12:00:00Z`))
-
-/** The month n months after "2026-11". */
-export function stepMonth(period: string, n: number): string {
-  const [y, m] = period.split('-').map(Number) as [number, number]
-  const d = new Date(Date.UTC(y, m - 1 + n, 1))
-  return `${d.getUTCFullYear()}-${String(d.getUTCMonth() + 1).padStart(2, '0')}`
-}
+/** "Nov", or "Nov 2026" in January and where it stands first. */
+export const shortMonth = (t: number, zone: string, withYear: boolean) => format(zone, withYear ? { month: 'short', year: 'numeric' } : { month: 'short' }).format(at(t))
 
 /** The instants at which the calendar days of [from, to) begin in a zone. */
 export function dayStarts(from: number, to: number, zone: string): { at: number; day: number; weekend: boolean }[] {

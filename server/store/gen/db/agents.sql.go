@@ -398,7 +398,7 @@ func (q *Queries) ReportInByToken(ctx context.Context, tokenHash []byte) (string
 }
 
 const reportIns = `-- name: ReportIns :many
-SELECT check_id, made_at, made_by FROM report_in
+SELECT check_id, made_at, person_called(made_by)::text AS made_by FROM report_in
 `
 
 type ReportInsRow struct {

@@ -9,6 +9,44 @@ import (
 	"context"
 )
 
+// iteratorForAddTransitions implements pgx.CopyFromSource.
+type iteratorForAddTransitions struct {
+	rows                 []AddTransitionsParams
+	skippedFirstNextCall bool
+}
+
+func (r *iteratorForAddTransitions) Next() bool {
+	if len(r.rows) == 0 {
+		return false
+	}
+	if !r.skippedFirstNextCall {
+		r.skippedFirstNextCall = true
+		return true
+	}
+	r.rows = r.rows[1:]
+	return len(r.rows) > 0
+}
+
+func (r iteratorForAddTransitions) Values() ([]interface{}, error) {
+	return []interface{}{
+		r.rows[0].Service,
+		r.rows[0].At,
+		r.rows[0].FromState,
+		r.rows[0].ToState,
+		r.rows[0].Because,
+		r.rows[0].KnownAt,
+		r.rows[0].Corrects,
+	}, nil
+}
+
+func (r iteratorForAddTransitions) Err() error {
+	return nil
+}
+
+func (q *Queries) AddTransitions(ctx context.Context, arg []AddTransitionsParams) (int64, error) {
+	return q.db.CopyFrom(ctx, []string{"transition"}, []string{"service", "at", "from_state", "to_state", "because", "known_at", "corrects"}, &iteratorForAddTransitions{rows: arg})
+}
+
 // iteratorForCopyHours implements pgx.CopyFromSource.
 type iteratorForCopyHours struct {
 	rows                 []CopyHoursParams

@@ -27,7 +27,7 @@ func (q *Queries) AddDefinition(ctx context.Context, arg AddDefinitionParams) er
 }
 
 const addRevision = `-- name: AddRevision :exec
-INSERT INTO revision (kind, id, number, valid_from, valid_until, body, made_by, reason) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+INSERT INTO revision (kind, id, number, valid_from, body, made_by, reason, counts_from) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
 `
 
 type AddRevisionParams struct {
@@ -35,10 +35,10 @@ type AddRevisionParams struct {
 	ID         string
 	Number     int32
 	ValidFrom  time.Time
-	ValidUntil *time.Time
 	Body       json.RawMessage
 	MadeBy     string
 	Reason     string
+	CountsFrom *time.Time
 }
 
 func (q *Queries) AddRevision(ctx context.Context, arg AddRevisionParams) error {
@@ -47,16 +47,16 @@ func (q *Queries) AddRevision(ctx context.Context, arg AddRevisionParams) error 
 		arg.ID,
 		arg.Number,
 		arg.ValidFrom,
-		arg.ValidUntil,
 		arg.Body,
 		arg.MadeBy,
 		arg.Reason,
+		arg.CountsFrom,
 	)
 	return err
 }
 
 const allRevisions = `-- name: AllRevisions :many
-SELECT r.kind, r.id, r.number, r.valid_from, r.valid_until, r.body, r.made_at, r.made_by, r.reason, d.retired_at FROM revision r JOIN definition d USING (kind, id) ORDER BY r.kind, r.id, r.number
+SELECT r.kind, r.id, r.number, r.valid_from, r.valid_until, r.body, r.made_at, r.made_by, r.reason, r.counts_from, d.retired_at FROM revision r JOIN definition d USING (kind, id) ORDER BY r.kind, r.id, r.number
 `
 
 type AllRevisionsRow struct {
@@ -69,6 +69,7 @@ type AllRevisionsRow struct {
 	MadeAt     time.Time
 	MadeBy     string
 	Reason     string
+	CountsFrom *time.Time
 	RetiredAt  *time.Time
 }
 
@@ -91,6 +92,7 @@ func (q *Queries) AllRevisions(ctx context.Context) ([]AllRevisionsRow, error) {
 			&i.MadeAt,
 			&i.MadeBy,
 			&i.Reason,
+			&i.CountsFrom,
 			&i.RetiredAt,
 		); err != nil {
 			return nil, err
@@ -103,8 +105,29 @@ func (q *Queries) AllRevisions(ctx context.Context) ([]AllRevisionsRow, error) {
 	return items, nil
 }
 
-const closeRevision = `-- name: CloseRevision :exec
-UPDATE revision SET valid_until = $4 WHERE kind = $1 AND id = $2 AND number = $3
+const changeMade = `-- name: ChangeMade :one
+SELECT digest, ids FROM change_made WHERE person = $1::uuid AND key = $2
+`
+
+type ChangeMadeParams struct {
+	Person string
+	Key    string
+}
+
+type ChangeMadeRow struct {
+	Digest []byte
+	Ids    []string
+}
+
+func (q *Queries) ChangeMade(ctx context.Context, arg ChangeMadeParams) (ChangeMadeRow, error) {
+	row := q.db.QueryRow(ctx, changeMade, arg.Person, arg.Key)
+	var i ChangeMadeRow
+	err := row.Scan(&i.Digest, &i.Ids)
+	return i, err
+}
+
+const closeRevision = `-- name: CloseRevision :one
+UPDATE revision SET valid_until = $4 WHERE kind = $1 AND id = $2 AND number = $3 AND valid_until IS NULL RETURNING body
 `
 
 type CloseRevisionParams struct {
@@ -114,35 +137,16 @@ type CloseRevisionParams struct {
 	ValidUntil *time.Time
 }
 
-func (q *Queries) CloseRevision(ctx context.Context, arg CloseRevisionParams) error {
-	_, err := q.db.Exec(ctx, closeRevision,
+func (q *Queries) CloseRevision(ctx context.Context, arg CloseRevisionParams) (json.RawMessage, error) {
+	row := q.db.QueryRow(ctx, closeRevision,
 		arg.Kind,
 		arg.ID,
 		arg.Number,
 		arg.ValidUntil,
 	)
-	return err
-}
-
-const definitionForUpdate = `-- name: DefinitionForUpdate :one
-SELECT kind, id, created_at, retired_at FROM definition WHERE kind = $1 AND id = $2 FOR UPDATE
-`
-
-type DefinitionForUpdateParams struct {
-	Kind string
-	ID   string
-}
-
-func (q *Queries) DefinitionForUpdate(ctx context.Context, arg DefinitionForUpdateParams) (Definition, error) {
-	row := q.db.QueryRow(ctx, definitionForUpdate, arg.Kind, arg.ID)
-	var i Definition
-	err := row.Scan(
-		&i.Kind,
-		&i.ID,
-		&i.CreatedAt,
-		&i.RetiredAt,
-	)
-	return i, err
+	var body json.RawMessage
+	err := row.Scan(&body)
+	return body, err
 }
 
 const definitionMark = `-- name: DefinitionMark :one
@@ -156,30 +160,13 @@ func (q *Queries) DefinitionMark(ctx context.Context) (int64, error) {
 	return number, err
 }
 
-const lastRevision = `-- name: LastRevision :one
-SELECT kind, id, number, valid_from, valid_until, body, made_at, made_by, reason FROM revision WHERE kind = $1 AND id = $2 ORDER BY number DESC LIMIT 1
+const dropOldChanges = `-- name: DropOldChanges :exec
+DELETE FROM change_made WHERE made_at < $1
 `
 
-type LastRevisionParams struct {
-	Kind string
-	ID   string
-}
-
-func (q *Queries) LastRevision(ctx context.Context, arg LastRevisionParams) (Revision, error) {
-	row := q.db.QueryRow(ctx, lastRevision, arg.Kind, arg.ID)
-	var i Revision
-	err := row.Scan(
-		&i.Kind,
-		&i.ID,
-		&i.Number,
-		&i.ValidFrom,
-		&i.ValidUntil,
-		&i.Body,
-		&i.MadeAt,
-		&i.MadeBy,
-		&i.Reason,
-	)
-	return i, err
+func (q *Queries) DropOldChanges(ctx context.Context, before time.Time) error {
+	_, err := q.db.Exec(ctx, dropOldChanges, before)
+	return err
 }
 
 const lockDefinitions = `-- name: LockDefinitions :exec
@@ -193,30 +180,15 @@ func (q *Queries) LockDefinitions(ctx context.Context) error {
 	return err
 }
 
-const openRevision = `-- name: OpenRevision :one
-SELECT kind, id, number, valid_from, valid_until, body, made_at, made_by, reason FROM revision WHERE kind = $1 AND id = $2 AND valid_until IS NULL
+const personCalled = `-- name: PersonCalled :one
+SELECT person_called($1)::text
 `
 
-type OpenRevisionParams struct {
-	Kind string
-	ID   string
-}
-
-func (q *Queries) OpenRevision(ctx context.Context, arg OpenRevisionParams) (Revision, error) {
-	row := q.db.QueryRow(ctx, openRevision, arg.Kind, arg.ID)
-	var i Revision
-	err := row.Scan(
-		&i.Kind,
-		&i.ID,
-		&i.Number,
-		&i.ValidFrom,
-		&i.ValidUntil,
-		&i.Body,
-		&i.MadeAt,
-		&i.MadeBy,
-		&i.Reason,
-	)
-	return i, err
+func (q *Queries) PersonCalled(ctx context.Context, who string) (string, error) {
+	row := q.db.QueryRow(ctx, personCalled, who)
+	var column_1 string
+	err := row.Scan(&column_1)
+	return column_1, err
 }
 
 const putSecret = `-- name: PutSecret :exec
@@ -232,6 +204,27 @@ type PutSecretParams struct {
 
 func (q *Queries) PutSecret(ctx context.Context, arg PutSecretParams) error {
 	_, err := q.db.Exec(ctx, putSecret, arg.Credential, arg.Sealed, arg.ChangedBy)
+	return err
+}
+
+const rememberChange = `-- name: RememberChange :exec
+INSERT INTO change_made (person, key, digest, ids) VALUES ($1::uuid, $2, $3, $4)
+`
+
+type RememberChangeParams struct {
+	Person string
+	Key    string
+	Digest []byte
+	Ids    []string
+}
+
+func (q *Queries) RememberChange(ctx context.Context, arg RememberChangeParams) error {
+	_, err := q.db.Exec(ctx, rememberChange,
+		arg.Person,
+		arg.Key,
+		arg.Digest,
+		arg.Ids,
+	)
 	return err
 }
 
@@ -251,7 +244,8 @@ func (q *Queries) RetireDefinition(ctx context.Context, arg RetireDefinitionPara
 }
 
 const revisions = `-- name: Revisions :many
-SELECT kind, id, number, valid_from, valid_until, body, made_at, made_by, reason FROM revision WHERE kind = $1 AND id = $2 ORDER BY number DESC
+SELECT number, valid_from, valid_until, counts_from, body, reason, person_called(made_by)::text AS maker
+FROM revision WHERE kind = $1 AND id = $2 ORDER BY number DESC
 `
 
 type RevisionsParams struct {
@@ -259,25 +253,33 @@ type RevisionsParams struct {
 	ID   string
 }
 
-func (q *Queries) Revisions(ctx context.Context, arg RevisionsParams) ([]Revision, error) {
+type RevisionsRow struct {
+	Number     int32
+	ValidFrom  time.Time
+	ValidUntil *time.Time
+	CountsFrom *time.Time
+	Body       json.RawMessage
+	Reason     string
+	Maker      string
+}
+
+func (q *Queries) Revisions(ctx context.Context, arg RevisionsParams) ([]RevisionsRow, error) {
 	rows, err := q.db.Query(ctx, revisions, arg.Kind, arg.ID)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	items := []Revision{}
+	items := []RevisionsRow{}
 	for rows.Next() {
-		var i Revision
+		var i RevisionsRow
 		if err := rows.Scan(
-			&i.Kind,
-			&i.ID,
 			&i.Number,
 			&i.ValidFrom,
 			&i.ValidUntil,
+			&i.CountsFrom,
 			&i.Body,
-			&i.MadeAt,
-			&i.MadeBy,
 			&i.Reason,
+			&i.Maker,
 		); err != nil {
 			return nil, err
 		}
@@ -289,44 +291,26 @@ func (q *Queries) Revisions(ctx context.Context, arg RevisionsParams) ([]Revisio
 	return items, nil
 }
 
-const rewriteRevision = `-- name: RewriteRevision :exec
-UPDATE revision SET body = $4, made_by = $5, reason = $6, made_at = now() WHERE kind = $1 AND id = $2 AND number = $3
-`
-
-type RewriteRevisionParams struct {
-	Kind   string
-	ID     string
-	Number int32
-	Body   json.RawMessage
-	MadeBy string
-	Reason string
-}
-
-func (q *Queries) RewriteRevision(ctx context.Context, arg RewriteRevisionParams) error {
-	_, err := q.db.Exec(ctx, rewriteRevision,
-		arg.Kind,
-		arg.ID,
-		arg.Number,
-		arg.Body,
-		arg.MadeBy,
-		arg.Reason,
-	)
-	return err
-}
-
 const secrets = `-- name: Secrets :many
-SELECT credential, sealed, changed_at, changed_by FROM secret
+SELECT credential, sealed, changed_at, person_called(changed_by)::text AS changed_by FROM secret
 `
 
-func (q *Queries) Secrets(ctx context.Context) ([]Secret, error) {
+type SecretsRow struct {
+	Credential string
+	Sealed     []byte
+	ChangedAt  time.Time
+	ChangedBy  string
+}
+
+func (q *Queries) Secrets(ctx context.Context) ([]SecretsRow, error) {
 	rows, err := q.db.Query(ctx, secrets)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	items := []Secret{}
+	items := []SecretsRow{}
 	for rows.Next() {
-		var i Secret
+		var i SecretsRow
 		if err := rows.Scan(
 			&i.Credential,
 			&i.Sealed,

@@ -11,6 +11,16 @@ import (
 	"time"
 )
 
+type AddTransitionsParams struct {
+	Service   string
+	At        time.Time
+	FromState int16
+	ToState   int16
+	Because   json.RawMessage
+	KnownAt   time.Time
+	Corrects  bool
+}
+
 const askJudging = `-- name: AskJudging :exec
 INSERT INTO judge_due (service) SELECT unnest($1::text[])
 `
@@ -566,6 +576,82 @@ func (q *Queries) LatestMeasurements(ctx context.Context, arg LatestMeasurements
 	return items, nil
 }
 
+const latestOfLanes = `-- name: LatestOfLanes :many
+SELECT l.lane::int AS lane, m.at FROM (SELECT unnest($1::int[]) AS lane) l
+CROSS JOIN LATERAL (SELECT x.at FROM measurement x WHERE x.lane = l.lane ORDER BY x.at DESC LIMIT 1) m
+`
+
+type LatestOfLanesRow struct {
+	Lane int32
+	At   time.Time
+}
+
+// The latest raw measurement of each of some lanes that has any.
+func (q *Queries) LatestOfLanes(ctx context.Context, dollar_1 []int32) ([]LatestOfLanesRow, error) {
+	rows, err := q.db.Query(ctx, latestOfLanes, dollar_1)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []LatestOfLanesRow{}
+	for rows.Next() {
+		var i LatestOfLanesRow
+		if err := rows.Scan(&i.Lane, &i.At); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const latestTransitions = `-- name: LatestTransitions :many
+SELECT t.service, t.at, t.from_state, t.to_state, t.corrects FROM (SELECT unnest($1::text[]) AS service) s
+CROSS JOIN LATERAL (SELECT id, service, at, from_state, to_state, because, known_at, corrects FROM transition x WHERE x.service = s.service ORDER BY x.id DESC LIMIT $2) t ORDER BY t.id
+`
+
+type LatestTransitionsParams struct {
+	Services []string
+	Most     int32
+}
+
+type LatestTransitionsRow struct {
+	Service   string
+	At        time.Time
+	FromState int16
+	ToState   int16
+	Corrects  bool
+}
+
+// The last so many of each of some services, in the order in which they were appended.
+func (q *Queries) LatestTransitions(ctx context.Context, arg LatestTransitionsParams) ([]LatestTransitionsRow, error) {
+	rows, err := q.db.Query(ctx, latestTransitions, arg.Services, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []LatestTransitionsRow{}
+	for rows.Next() {
+		var i LatestTransitionsRow
+		if err := rows.Scan(
+			&i.Service,
+			&i.At,
+			&i.FromState,
+			&i.ToState,
+			&i.Corrects,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const lockJudging = `-- name: LockJudging :exec
 SELECT pg_advisory_xact_lock(k) FROM (SELECT hashtextextended('judging ' || u.s, 0) AS k FROM (SELECT unnest($1::text[]) AS s) u ORDER BY 1) keys
 `
@@ -793,6 +879,33 @@ func (q *Queries) PutState(ctx context.Context, arg PutStateParams) error {
 	return err
 }
 
+const putStretches = `-- name: PutStretches :exec
+INSERT INTO stretch (lane, first_at, last_at, state, own, count)
+SELECT unnest($1::int[]), unnest($2::timestamptz[]), unnest($3::timestamptz[]), unnest($4::smallint[]), unnest($5::smallint[]), unnest($6::bigint[])
+ON CONFLICT (lane, first_at) DO UPDATE SET last_at = excluded.last_at, state = excluded.state, own = excluded.own, count = excluded.count
+`
+
+type PutStretchesParams struct {
+	Lanes  []int32
+	Firsts []time.Time
+	Lasts  []time.Time
+	States []int16
+	Owns   []int16
+	Counts []int64
+}
+
+func (q *Queries) PutStretches(ctx context.Context, arg PutStretchesParams) error {
+	_, err := q.db.Exec(ctx, putStretches,
+		arg.Lanes,
+		arg.Firsts,
+		arg.Lasts,
+		arg.States,
+		arg.Owns,
+		arg.Counts,
+	)
+	return err
+}
+
 const rawBefore = `-- name: RawBefore :one
 SELECT coalesce(max(at), 'epoch')::timestamptz AS at FROM measurement
 WHERE lane = $1 AND at >= $2 AND at < $3 AND outcome <> 0
@@ -865,18 +978,24 @@ func (q *Queries) States(ctx context.Context) ([]StandingState, error) {
 }
 
 const stretches = `-- name: Stretches :many
-SELECT lane, first_at, last_at, state, own, count FROM stretch
-WHERE lane = ANY($1::int[]) AND last_at >= $2 AND first_at < $3 ORDER BY lane, first_at
+SELECT s.lane, s.first_at, s.last_at, s.state, s.own, s.count FROM (SELECT unnest($1::int[]) AS lane) l
+CROSS JOIN LATERAL (
+    SELECT lane, first_at, last_at, state, own, count FROM stretch x
+    WHERE x.lane = l.lane AND x.first_at < $2 AND x.last_at >= $3
+    AND x.first_at >= coalesce((SELECT max(y.first_at) FROM stretch y WHERE y.lane = l.lane AND y.first_at <= $3), $3)
+) s ORDER BY s.lane, s.first_at
 `
 
 type StretchesParams struct {
 	Lanes  []int32
-	Since  time.Time
 	Before time.Time
+	Since  time.Time
 }
 
+// Those that end at or after one instant and begin before another. Of a lane they
+// follow one another, so that the first is the last that begins at or before it.
 func (q *Queries) Stretches(ctx context.Context, arg StretchesParams) ([]Stretch, error) {
-	rows, err := q.db.Query(ctx, stretches, arg.Lanes, arg.Since, arg.Before)
+	rows, err := q.db.Query(ctx, stretches, arg.Lanes, arg.Before, arg.Since)
 	if err != nil {
 		return nil, err
 	}
@@ -994,6 +1113,56 @@ func (q *Queries) TakeJudging(ctx context.Context, limit int32) ([]TakeJudgingRo
 	for rows.Next() {
 		var i TakeJudgingRow
 		if err := rows.Scan(&i.ID, &i.Service); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const transitions = `-- name: Transitions :many
+SELECT id, at, from_state, to_state, because, known_at, corrects FROM transition
+WHERE service = $1 AND id < $2 ORDER BY id DESC LIMIT $3
+`
+
+type TransitionsParams struct {
+	Service string
+	Before  int64
+	Most    int32
+}
+
+type TransitionsRow struct {
+	ID        int64
+	At        time.Time
+	FromState int16
+	ToState   int16
+	Because   json.RawMessage
+	KnownAt   time.Time
+	Corrects  bool
+}
+
+// Those of a service, the latest appended first, before an id.
+func (q *Queries) Transitions(ctx context.Context, arg TransitionsParams) ([]TransitionsRow, error) {
+	rows, err := q.db.Query(ctx, transitions, arg.Service, arg.Before, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []TransitionsRow{}
+	for rows.Next() {
+		var i TransitionsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.At,
+			&i.FromState,
+			&i.ToState,
+			&i.Because,
+			&i.KnownAt,
+			&i.Corrects,
+		); err != nil {
 			return nil, err
 		}
 		items = append(items, i)

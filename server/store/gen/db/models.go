@@ -75,6 +75,17 @@ type Attendance struct {
 	WorkedAt time.Time
 }
 
+// Changes of definitions by the key that their maker gave them, for a week, so that one asked for again makes nothing twice.
+type ChangeMade struct {
+	Person string
+	Key    string
+	// SHA-256 of what was asked for.
+	Digest []byte
+	// Of the definition of each step.
+	Ids    []string
+	MadeAt time.Time
+}
+
 // Everything people define. Ids never change; retiring keeps all history.
 type Definition struct {
 	Kind      string
@@ -268,8 +279,11 @@ type Revision struct {
 	ValidUntil *time.Time
 	Body       json.RawMessage
 	MadeAt     time.Time
-	MadeBy     string
-	Reason     string
+	// Id of a person, or what to call who is none.
+	MadeBy string
+	Reason string
+	// Of an agreement: start of the first period that the revision accounts; NULL for its first one and for other kinds.
+	CountsFrom *time.Time
 }
 
 // Which agents shared a location's checks from an instant on; who holds a check follows from it.
@@ -348,6 +362,23 @@ type Trail struct {
 	Source string
 	// What was there before, where something was changed.
 	Before json.RawMessage
+}
+
+// Changes of services' states, appended in the transaction that judges; no row is ever changed.
+type Transition struct {
+	ID      int64
+	Service string
+	// When the state changed, by the measurements.
+	At time.Time
+	// As in standing_state.state.
+	FromState int16
+	ToState   int16
+	// Ids of the checks and services that made it so: {"checks": [], "services": []}.
+	Because json.RawMessage
+	// When it was judged.
+	KnownAt time.Time
+	// What was appended before was otherwise: later measurements or definitions changed the past. This and what follows count.
+	Corrects bool
 }
 
 // A measurement asked for at once from a location; not part of any account.

@@ -106,6 +106,30 @@ func (q *Queries) PublishReport(ctx context.Context, arg PublishReportParams) er
 	return err
 }
 
+const publishedPeriods = `-- name: PublishedPeriods :many
+SELECT DISTINCT period FROM report WHERE agreement = $1 AND state = 'published'
+`
+
+func (q *Queries) PublishedPeriods(ctx context.Context, agreement string) ([]string, error) {
+	rows, err := q.db.Query(ctx, publishedPeriods, agreement)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []string{}
+	for rows.Next() {
+		var period string
+		if err := rows.Scan(&period); err != nil {
+			return nil, err
+		}
+		items = append(items, period)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const report = `-- name: Report :one
 SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest FROM report WHERE id = $1
 `
@@ -159,7 +183,8 @@ func (q *Queries) ReportForUpdate(ctx context.Context, id string) (Report, error
 }
 
 const reportList = `-- name: ReportList :many
-SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, digest,
+SELECT id, agreement, period, number, state, made_at, person_called(made_by)::text AS made_by, remark, published_at,
+       coalesce(person_called(published_by), '')::text AS published_by, digest,
        coalesce(content -> 'account' ->> 'verdict', '')::text AS verdict, coalesce(content -> 'account' ->> 'availability_percent', '')::text AS availability_percent
 FROM report ORDER BY period DESC, agreement, number DESC
 `
@@ -174,7 +199,7 @@ type ReportListRow struct {
 	MadeBy              string
 	Remark              string
 	PublishedAt         *time.Time
-	PublishedBy         *string
+	PublishedBy         string
 	Digest              *string
 	Verdict             string
 	AvailabilityPercent string
@@ -248,6 +273,22 @@ func (q *Queries) ReportNames(ctx context.Context, ids []string) ([]ReportNamesR
 		return nil, err
 	}
 	return items, nil
+}
+
+const reportPeople = `-- name: ReportPeople :one
+SELECT person_called(made_by)::text AS made_by, coalesce(person_called(published_by), '')::text AS published_by FROM report WHERE id = $1
+`
+
+type ReportPeopleRow struct {
+	MadeBy      string
+	PublishedBy string
+}
+
+func (q *Queries) ReportPeople(ctx context.Context, id string) (ReportPeopleRow, error) {
+	row := q.db.QueryRow(ctx, reportPeople, id)
+	var i ReportPeopleRow
+	err := row.Scan(&i.MadeBy, &i.PublishedBy)
+	return i, err
 }
 
 const setRemark = `-- name: SetRemark :execrows

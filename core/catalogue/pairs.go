@@ -1,7 +1,6 @@
 package catalogue
 
 import (
-	"errors"
 	"maps"
 	"reflect"
 	"slices"
@@ -9,103 +8,6 @@ import (
 	"kestite/core/definition"
 	"kestite/core/topology"
 )
-
-// consequences are the steps that follow from a step.
-func (s *Snapshot) consequences(step Step) ([]Step, error) {
-	if step.Does == Retire {
-		if step.Kind != PairPlan {
-			return nil, nil
-		}
-		var out []Step
-		for _, id := range s.KeptBy(step.ID) {
-			out = append(out, Step{Does: Retire, Kind: Check, ID: id})
-		}
-		return out, nil
-	}
-	switch spec := step.Spec.(type) {
-	case definition.ServiceSpec:
-		return s.flow(step.ID, spec.Defaults), nil
-	case definition.PairPlanSpec:
-		return s.planSteps(step.ID, spec, s.places())
-	case definition.LocationSpec:
-		places := s.places()
-		places[step.ID] = spec
-		var out []Step
-		for _, id := range Live(s.PairPlans) {
-			plan := s.PairPlans[id].Current().Spec
-			if !names(plan, step.ID) {
-				continue
-			}
-			steps, err := s.planSteps(id, plan, places)
-			if err != nil {
-				var f *definition.Fault
-				if errors.As(err, &f) {
-					return nil, definition.Faultf("name", "the pair plan %s includes this location: %s", plan.Name, f.Message)
-				}
-				return nil, err
-			}
-			out = append(out, steps...)
-		}
-		return out, nil
-	}
-	return nil, nil
-}
-
-// flow gives the checks of a service the defaults that they follow.
-func (s *Snapshot) flow(service string, defaults *definition.CheckDefaults) []Step {
-	var out []Step
-	for _, id := range s.ChecksOf[service] {
-		old := s.Checks[id].Current().Spec
-		if s.Checks[id].Retired || len(old.Follows) == 0 {
-			continue
-		}
-		if spec := old.Following(defaults); !reflect.DeepEqual(spec, old) {
-			out = append(out, Step{Does: Rewrite, Kind: Check, ID: id, Spec: spec, Reason: "the defaults of its service changed"})
-		}
-	}
-	return out
-}
-
-// because puts the fault of a step that follows into words for who made the other.
-func because(step, follows Step, err error) error {
-	var f *definition.Fault
-	if !errors.As(err, &f) {
-		return err
-	}
-	name := follows.ID
-	if spec, ok := follows.Spec.(definition.CheckSpec); ok {
-		name = spec.Name
-	}
-	path := "name"
-	switch step.Kind {
-	case Service:
-		path = "check_defaults"
-	case PairPlan:
-		path = "kinds"
-	}
-	return definition.Faultf(path, "its check %s would be refused: %s: %s", name, f.Path, f.Message)
-}
-
-// keptElsewhere refuses a step by a person on what a pair plan keeps.
-func (s *Snapshot) keptElsewhere(step Step) error {
-	if step.Kind != Check {
-		return nil
-	}
-	spec, _ := step.Spec.(definition.CheckSpec)
-	e := s.Checks[step.ID]
-	if step.Does == Make && spec.Pair != nil || e != nil && e.Current().Spec.Pair == nil && spec.Pair != nil {
-		return definition.Faultf("pair", "only a pair plan makes such checks; leave it away")
-	}
-	if e == nil || e.Current().Spec.Pair == nil {
-		return nil
-	}
-	plan := e.Current().Spec.Pair.Plan
-	name := plan
-	if p := s.PairPlans[plan]; p != nil {
-		name = p.Current().Spec.Name
-	}
-	return definition.Faultf("pair", "the pair plan %s keeps this check; change it there, under Set-up, Pairs", name)
-}
 
 // What a pair plan does about a check when it is saved.
 const (
@@ -124,19 +26,15 @@ type PairStep struct {
 	Does  string
 }
 
-// PairSteps are what saving a plan does; id is empty for a plan that is new. A
-// plan that runs on demand keeps no checks.
-func (s *Snapshot) PairSteps(id string, plan definition.PairPlanSpec) ([]PairStep, error) {
-	return s.pairSteps(id, plan, s.places())
-}
-
 // Planned are the checks of a plan among the locations in force.
 func (s *Snapshot) Planned(id string, plan definition.PairPlanSpec) ([]topology.PairCheck, error) {
 	return topology.Planned(id, plan, s.places())
 }
 
-func (s *Snapshot) pairSteps(id string, plan definition.PairPlanSpec, places map[string]definition.LocationSpec) ([]PairStep, error) {
-	planned, err := topology.Planned(id, plan, places)
+// PairSteps are what saving a plan does; id is empty for a plan that is new. A
+// plan that runs on demand keeps no checks.
+func (s *Snapshot) PairSteps(id string, plan definition.PairPlanSpec) ([]PairStep, error) {
+	planned, err := topology.Planned(id, plan, s.places())
 	if err != nil {
 		return nil, err
 	}
@@ -177,8 +75,8 @@ func (s *Snapshot) pairSteps(id string, plan definition.PairPlanSpec, places map
 }
 
 // planSteps are the steps that make a plan's checks what it says.
-func (s *Snapshot) planSteps(id string, plan definition.PairPlanSpec, places map[string]definition.LocationSpec) ([]Step, error) {
-	list, err := s.pairSteps(id, plan, places)
+func (s *Snapshot) planSteps(id string, plan definition.PairPlanSpec) ([]Step, error) {
+	list, err := s.PairSteps(id, plan)
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package catalogue_test
+package defining_test
 
 import (
 	"context"
@@ -9,10 +9,11 @@ import (
 	"time"
 
 	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/core/verdict"
-	"kestite/server/catalogue"
+	"kestite/server/defining"
 	"kestite/server/store/storetest"
 	"kestite/server/trail"
 )
@@ -22,7 +23,7 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 var ctx = context.Background()
 
 type house struct {
-	*catalogue.Catalogue
+	*defining.Definitions
 	t     *testing.T
 	start time.Time
 }
@@ -30,7 +31,7 @@ type house struct {
 // newHouse has two locations, a service and a check, defined ten days ago.
 func newHouse(t *testing.T) *house {
 	t.Helper()
-	h := &house{storetest.Server(t).API.Catalogue, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
+	h := &house{storetest.Server(t).API.Definitions, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
 	for _, l := range []string{"tolvik", "eskerby"} {
 		h.create(catalogue.Location, l, definition.LocationSpec{Name: l})
 	}
@@ -46,8 +47,8 @@ func page(confirm int64) definition.CheckSpec {
 	}
 }
 
-func (h *house) change(days int) catalogue.Change {
-	return catalogue.Change{By: trail.By{Name: "Astrid"}, Reason: "because", At: h.start.Add(time.Duration(days) * 24 * time.Hour)}
+func (h *house) change(days int) defining.Change {
+	return defining.Change{By: trail.By{Name: "Astrid"}, Reason: "because", At: h.start.Add(time.Duration(days) * 24 * time.Hour)}
 }
 
 func (h *house) create(kind, id string, spec catalogue.Spec) {
@@ -82,7 +83,7 @@ func TestAnEditOpensARevisionAndKeepsTheOld(t *testing.T) {
 			t.Errorf("on day %d it is %+v", day, valid)
 		}
 	}
-	if e := h.snapshot().Checks["page"]; e.Current().Number != 2 || e.InForce(span.Of(h.start.Add(time.Hour))).Number != 1 || e.InForce(0).Number != 1 {
+	if e := h.snapshot().Checks["page"]; e.Current().Number != 2 || e.Current().By != "Astrid" || e.Since() != span.Of(h.start) {
 		t.Errorf("%+v", e)
 	}
 }
@@ -90,7 +91,7 @@ func TestAnEditOpensARevisionAndKeepsTheOld(t *testing.T) {
 // A change asks for the judging of what it concerns, with itself or not at all.
 func TestAChangeAsksForJudging(t *testing.T) {
 	srv := storetest.Server(t)
-	h := &house{srv.API.Catalogue, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
+	h := &house{srv.API.Definitions, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
 	asked := func(when string, want ...string) {
 		t.Helper()
 		got, err := srv.Judge.Waiting(ctx)
@@ -185,18 +186,38 @@ func TestWhatOthersNeedIsNotRetired(t *testing.T) {
 	}
 }
 
-// A window counts as announced when it was entered, whatever it says later.
-func TestWindowsAreAnnouncedWhenTheyWereEntered(t *testing.T) {
+// Histories are kept: what is read again says what was said then.
+func TestHistoriesAreKept(t *testing.T) {
 	h := newHouse(t)
-	start := h.start.Add(5 * 24 * time.Hour).Format("2006-01-02T15:04:05")
-	h.create(catalogue.Window, "patch", definition.WindowSpec{Name: "Patch", Services: []string{"tickets"}, Start: start, Timezone: "UTC", DurationS: 3600})
-	month := calendar.Month(span.Of(h.start.Add(5*24*time.Hour)), time.UTC)
-	b, err := h.snapshot().Bundle(month, nil, []string{"tickets"}, nil, true)
+	h.create(catalogue.Service, "quay", definition.ServiceSpec{Name: "Quay", Kind: "supporting"})
+	needs := definition.ServiceSpec{Name: "Tickets", Kind: "business", DependsOn: []definition.Dependency{{Services: []string{"quay"}}}}
+	start := h.start.Truncate(time.Second).Add(5 * 24 * time.Hour)
+	window := definition.WindowSpec{Name: "Patch", Services: []string{"tickets"}, Start: start.Format("2006-01-02T15:04:05"), Timezone: "UTC", DurationS: 3600}
+	h.create(catalogue.Window, "patch", window)
+	longer := window
+	longer.Name, longer.DurationS = "Longer patch", 7200
+	for _, err := range []error{
+		h.Edit(ctx, catalogue.Service, "tickets", 1, needs, h.change(2)), h.Edit(ctx, catalogue.Window, "patch", 1, longer, h.change(3)),
+		h.Retire(ctx, catalogue.Window, "patch", h.change(8)),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	week := calendar.Period{Location: time.UTC, Start: calendar.WallOf(start.AddDate(0, 0, -3)), End: calendar.WallOf(start.AddDate(0, 0, 4))}
+	b, err := h.snapshot().Bundle(week, nil, []string{"tickets"}, nil, true)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(b.Windows) != 1 || b.Windows[0].AnnouncedAt != span.Of(h.start) {
-		t.Errorf("%+v", b.Windows)
+	second := span.Of(h.start.Add(time.Second - 1).Truncate(time.Second)) // windows change at whole seconds
+	if len(b.Windows) != 2 || b.Windows[0].AnnouncedAt != second || b.Windows[0].DurationS != 3600 ||
+		b.Windows[1].AnnouncedAt != second.Add(3*span.Day) || b.Windows[1].DurationS != 3600 {
+		t.Errorf("windows %+v", b.Windows)
+	}
+	tickets := b.Services["tickets"]
+	if before, since := tickets.InForce(span.Of(h.start.Add(time.Hour))), tickets.InForce(span.Of(h.start.Add(49*time.Hour))); before == nil || since == nil ||
+		len(before.DependsOn) != 0 || len(since.DependsOn) != 1 {
+		t.Errorf("services %+v", tickets)
 	}
 }
 

@@ -1,0 +1,293 @@
+package catalogue
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kestite/core/definition"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/core/topology"
+)
+
+// Reference is a definition that another one names.
+type Reference struct {
+	Path     string // of the field that names it
+	Kind, ID string
+	// Why says, of the name of who refers (%s), why what it names cannot be retired.
+	Why string
+	// Past says that what it names may be retired.
+	Past bool
+}
+
+// references are all that a spec names, in the order of its fields.
+func references(spec Spec) []Reference {
+	var out []Reference
+	each := func(path, kind, why string, ids []string) {
+		for i, id := range ids {
+			out = append(out, Reference{Path: fmt.Sprintf("%s[%d]", path, i), Kind: kind, ID: id, Why: why})
+		}
+	}
+	switch spec := spec.(type) {
+	case definition.ServiceSpec:
+		if spec.Defaults != nil {
+			each("check_defaults.locations", Location,
+				"checks of %s measure from here by default; take the location out of its defaults first", spec.Defaults.Locations)
+		}
+		for i, d := range spec.DependsOn {
+			each(fmt.Sprintf("depends_on[%d].services", i), Service, "%s depends on it; change that first", d.Services)
+		}
+	case definition.CheckSpec:
+		out = append(out, Reference{Path: "service", Kind: Service, ID: spec.Service, Why: "its check %s is in force; retire it first"})
+		for i, l := range spec.Locations {
+			if l != definition.Server { // the spec itself says whether it may
+				out = append(out, Reference{Path: fmt.Sprintf("locations[%d]", i), Kind: Location, ID: l,
+					Why: "the check %s of " + spec.Service + " measures from here; take the location out of it first"})
+			}
+		}
+		if spec.HTTP != nil && spec.HTTP.Credential != "" {
+			out = append(out, Reference{Path: "http.credential", Kind: Credential, ID: spec.HTTP.Credential,
+				Why: "the check %s of " + spec.Service + " signs in with it; take it out there first"})
+		}
+		if spec.Kind == measure.Derived.Name && spec.Derived != nil {
+			for i, source := range spec.Derived.Sources {
+				out = append(out, Reference{Path: fmt.Sprintf("derived.sources[%d].check", i), Kind: Check, ID: source.Check,
+					Why: "the check %s of " + spec.Service + " is made of it; change that first"})
+			}
+		}
+	case definition.PairPlanSpec:
+		out = append(out, Reference{Path: "service", Kind: Service, ID: spec.Service, Why: "its pair plan %s is in force; retire it first"})
+		const why = "the pair plan %s includes it; take it out there first"
+		if spec.Shape == topology.Picked {
+			for i, p := range spec.Pairs {
+				out = append(out, Reference{Path: fmt.Sprintf("pairs[%d]", i), Kind: Location, ID: p.A, Why: why},
+					Reference{Path: fmt.Sprintf("pairs[%d]", i), Kind: Location, ID: p.B, Why: why})
+			}
+		} else {
+			each("locations", Location, why, spec.Locations)
+		}
+	case definition.AgreementSpec:
+		out = append(out, Reference{Path: "service", Kind: Service, ID: spec.Service, Why: "the agreement %s is about it; retire that first"})
+		if spec.Latency != nil {
+			out = append(out, Reference{Path: "latency.check", Kind: Check, ID: spec.Latency.Check, Past: true,
+				Why: "the agreement %s promises its response time; change that first"})
+		}
+		if spec.Upstream != nil {
+			each("upstream.excuse", Service, "the agreement %s excuses it; take it out there first", spec.Upstream.Excuse)
+		}
+	case definition.WindowSpec:
+		each("services", Service, "", spec.Services)
+	}
+	return out
+}
+
+// refer refuses a spec that names what is not there.
+func (s *Snapshot) refer(spec Spec) error {
+	for _, r := range references(spec) {
+		k := kinds[r.Kind]
+		h := k.head(s, r.ID)
+		if h == nil || h.retired && !r.Past {
+			return definition.Faultf(r.Path, "%q names no %s", r.ID, r.Kind)
+		}
+	}
+	return nil
+}
+
+// retirable refuses to retire what others in force refer to.
+func (s *Snapshot) retirable(kind, id string) error {
+	for _, other := range referring {
+		k := kinds[other]
+		for _, from := range k.live(s) {
+			spec := k.current(s, from)
+			for _, r := range references(spec) {
+				if r.Kind == kind && r.ID == id && r.Why != "" {
+					return definition.Faultf("id", r.Why, spec.Called())
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// referring are the kinds that refer to others, in the order in which they are
+// named to who wants to retire something.
+var referring = []string{PairPlan, Service, Check, Agreement}
+
+// admit refuses a spec that cannot be, alone or beside the other definitions.
+// The error is a *definition.Fault where the spec is at fault.
+func (s *Snapshot) admit(id string, spec Spec) error {
+	if err := definition.Valid(spec); err != nil {
+		return err
+	}
+	if err := s.refer(spec); err != nil {
+		return err
+	}
+	switch spec := spec.(type) {
+	case definition.CheckSpec:
+		if e := s.Checks[id]; e != nil && e.Current().Spec.Service != spec.Service {
+			return definition.Faultf("service", "a check stays with its service; make a new one for %s", spec.Service)
+		}
+		if err := s.admitSecret(spec); err != nil {
+			return err
+		}
+		return s.admitSources(spec)
+	case definition.CredentialSpec:
+		return s.admitOrigins(id, spec)
+	case definition.PairPlanSpec:
+		if e := s.PairPlans[id]; e != nil && e.Current().Spec.Service != spec.Service {
+			return definition.Faultf("service", "a pair plan stays with its service; make a new one for %s", spec.Service)
+		}
+	case definition.AgreementSpec:
+		if e := s.Agreements[id]; e != nil && e.Current().Spec.Service != spec.Service {
+			return definition.Faultf("service", "an agreement stays with its service; make a new one for %s", spec.Service)
+		}
+		if l := spec.Latency; l != nil && s.Checks[l.Check].Current().Spec.Service != spec.Service {
+			return definition.Faultf("latency.check", "%q names no check of %s", l.Check, spec.Service)
+		}
+	case definition.ServiceSpec:
+		return s.admitGroups(id, spec)
+	}
+	return nil
+}
+
+// AdmitTrial checks what is to be measured once, by hand: everything that holds
+// for a check that is kept, but a service and a name of its own.
+func (s *Snapshot) AdmitTrial(spec definition.CheckSpec) error {
+	if definition.Inward(spec.Kind) {
+		return definition.Faultf("kind", "a %s check is measured on the server and cannot be tried", spec.Kind)
+	}
+	if strings.TrimSpace(spec.Name) == "" {
+		spec.Name = "Trial"
+	}
+	if spec.Service == "" {
+		spec.Service = "trial"
+	}
+	if err := definition.Valid(spec); err != nil {
+		return err
+	}
+	for _, r := range references(spec) {
+		if r.Kind == Service {
+			continue
+		}
+		if h := kinds[r.Kind].head(s, r.ID); h == nil || h.retired {
+			return definition.Faultf(r.Path, "%q names no %s", r.ID, r.Kind)
+		}
+	}
+	return s.admitSecret(spec)
+}
+
+// admitSecret refuses a credential that may not be sent where a check measures.
+func (s *Snapshot) admitSecret(spec definition.CheckSpec) error {
+	if spec.HTTP == nil || spec.HTTP.Credential == "" {
+		return nil
+	}
+	if err := s.Credentials[spec.HTTP.Credential].Current().Spec.MayGoTo(spec.Target); err != nil {
+		return definition.Faultf("http.credential", "%v", err)
+	}
+	return nil
+}
+
+// admitOrigins refuses to take a place away that a check sends the secret to.
+func (s *Snapshot) admitOrigins(id string, spec definition.CredentialSpec) error {
+	for _, check := range Live(s.Checks) {
+		of := s.Checks[check].Current().Spec
+		if of.HTTP != nil && of.HTTP.Credential == id && spec.MayGoTo(of.Target) != nil {
+			origin, _ := definition.Origin(of.Target)
+			return definition.Faultf("origins", "the check %s signs in at %s with it; keep that, or change the check first",
+				of.Name, origin)
+		}
+	}
+	return nil
+}
+
+// admitSources checks what a derived check is made of.
+func (s *Snapshot) admitSources(spec definition.CheckSpec) error {
+	if spec.Kind != measure.Derived.Name {
+		return nil
+	}
+	for i, source := range spec.Derived.Sources {
+		path := fmt.Sprintf("derived.sources[%d]", i)
+		of := s.Checks[source.Check].Current().Spec
+		if of.Kind == measure.Derived.Name {
+			return definition.Faultf(path+".check", "%s is derived itself; take what it is made of", of.Name)
+		}
+		kind, _ := measure.KindNamed(of.Kind)
+		if kind.Index(source.Measure) < 0 {
+			return definition.Faultf(path+".measure", "%q is no measure of %s, which is a %s check", source.Measure, of.Name, of.Kind)
+		}
+		if source.Location != "" && !slices.Contains(of.Locations, source.Location) {
+			return definition.Faultf(path+".location", "%s is not measured from %q", of.Name, source.Location)
+		}
+	}
+	return nil
+}
+
+// admitGroups refuses circles: what services in force depend on now, through
+// others too. What one depended on earlier forbids nothing.
+func (s *Snapshot) admitGroups(id string, spec definition.ServiceSpec) error {
+	for i, d := range spec.DependsOn {
+		for j, member := range d.Services {
+			path := fmt.Sprintf("depends_on[%d].services[%d]", i, j)
+			if member == id {
+				return definition.Faultf(path, "a service cannot depend on itself")
+			}
+			if way := s.wayTo(member, id); way != nil {
+				return definition.Faultf(path, "services would depend on each other in a circle: %s depends on %s",
+					strings.Join(way[:len(way)-1], ", which depends on "), id)
+			}
+		}
+	}
+	return nil
+}
+
+// wayTo is how one service depends on another now: from the one to the other,
+// each depending on the next; nil where it does not.
+func (s *Snapshot) wayTo(from, to string) []string {
+	seen := map[string]bool{}
+	var visit func(id string) []string
+	visit = func(id string) []string {
+		if id == to {
+			return []string{id}
+		}
+		e := s.Services[id]
+		if seen[id] || e == nil {
+			return nil
+		}
+		seen[id] = true
+		for _, member := range membersOf(e.Current().Spec) {
+			if way := visit(member); way != nil {
+				return append([]string{id}, way...)
+			}
+		}
+		return nil
+	}
+	return visit(from)
+}
+
+// accountable refuses what would keep an agreement from being accounted from a
+// time on, such as excusing a service that then depends on its own.
+func (s *Snapshot) accountable(agreement string, from span.Instant) error {
+	for at := from.Add(-Margin); ; {
+		period, err := s.PeriodAt(agreement, at)
+		if err != nil {
+			return err
+		}
+		if _, err := s.Bundle(period, nil, nil, []string{agreement}, false); err != nil {
+			return err
+		}
+		if period.Span().From > from {
+			return nil
+		}
+		at = period.Span().To
+	}
+}
+
+// excusing are the agreements in force that excuse something in some revision.
+func (s *Snapshot) excusing() []string {
+	return slices.DeleteFunc(Live(s.Agreements), func(id string) bool {
+		return !slices.ContainsFunc(s.Agreements[id].Revisions, func(r Revision[definition.AgreementSpec]) bool {
+			return r.Spec.Upstream != nil && len(r.Spec.Upstream.Excuse) > 0
+		})
+	})
+}

@@ -1,0 +1,238 @@
+package api_test
+
+import (
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"kestite/core/calendar"
+	"kestite/core/span"
+	"kestite/server/api"
+	"kestite/server/servertest"
+	"kestite/server/store/storetest"
+)
+
+// names are the names of an agreement's periods, the next one first.
+func (f *fixture) calendar(t *testing.T, id string) []api.PeriodName {
+	t.Helper()
+	var list struct{ Items []api.PeriodName }
+	f.manager.Must(http.MethodGet, "/agreements/"+id+"/calendar?last=4", nil, &list)
+	return list.Items
+}
+
+// An edit of an agreement counts from the next period; a correction from the one
+// that it names, unless that, or one after it, has a published report.
+func TestEachPeriodHasOneRevision(t *testing.T) {
+	f := setUp(t)
+	target := func(s string) map[string]any {
+		return agreement(f.service, func(m map[string]any) { m["target_percent"], m["from"] = s, "2020-01-01" })
+	}
+	id := f.manager.Create("/agreements", target("99.0"))
+	path := "/agreements/" + id
+	edit := func(revision int, target map[string]any, corrects, reason string) servertest.Answer {
+		body := map[string]any{"revision": revision, "spec": target, "reason": reason}
+		if corrects != "" {
+			body["corrects"] = corrects
+		}
+		return f.manager.Do(http.MethodPut, path, body)
+	}
+	if a := edit(1, target("99.5"), "", ""); a.Status != http.StatusNoContent && a.Status != http.StatusOK {
+		t.Fatal(a)
+	}
+	names := f.calendar(t, id)
+	if len(names) != 5 || names[0].Revision != 2 || names[1].Revision != 1 || names[1].Over || !names[2].Over || names[0].From != names[1].To {
+		t.Fatalf("%+v", names)
+	}
+	present, last := names[1].Name, names[2].Name
+	var standing api.Standing
+	f.manager.Must(http.MethodGet, "/standing", nil, &standing)
+	if a := standing.Accounts[0]; a.Target != "99.0" || a.Revision != 1 || a.Period.Name != present || a.Period.Words != names[1].Words {
+		t.Errorf("Standing says %+v", a)
+	}
+	if _, fields := edit(2, target("99.9"), present, "").Problem(); !strings.Contains(fields["body.reason"], "is missing") {
+		t.Errorf("a correction without a reason: %v", fields)
+	}
+	if a := edit(0, target("99.9"), "", ""); a.Status != http.StatusUnprocessableEntity {
+		t.Errorf("an edit that bypasses what others did: %s", a)
+	}
+	// What is published stays.
+	var draft struct{ ID string }
+	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": id, "period": last}, &draft)
+	f.manager.Must(http.MethodPost, "/reports/"+draft.ID+"/publish", nil, nil)
+	if _, fields := edit(2, target("99.9"), last, "typed wrongly").Problem(); !strings.Contains(fields["body.corrects"], "has a published report") {
+		t.Errorf("a correction of what is published: %v", fields)
+	}
+	if a := edit(2, target("99.9"), present, "typed wrongly"); a.Status >= 300 {
+		t.Fatal(a)
+	}
+	names = f.calendar(t, id)
+	if names[0].Revision != 3 || names[1].Revision != 3 || names[2].Revision != 1 || !names[2].Published || names[1].Published {
+		t.Errorf("after the correction %+v", names)
+	}
+	var periods struct{ Items []api.PeriodAccount }
+	f.manager.Must(http.MethodGet, path+"/periods?last=2", nil, &periods)
+	if periods.Items[0].Revision != 3 || periods.Items[1].Revision != 1 {
+		t.Errorf("the accounts are by %d and %d", periods.Items[0].Revision, periods.Items[1].Revision)
+	}
+	var revisions struct{ Items []api.RevisionView }
+	f.manager.Must(http.MethodGet, path+"/revisions", nil, &revisions)
+	if r := revisions.Items; r[0].Counts == nil || span.Of(*r[0].Counts) != names[1].From || r[2].Counts != nil || r[0].Reason != "typed wrongly" {
+		t.Errorf("revisions %+v", r)
+	}
+	if a := f.manager.Do(http.MethodPost, "/reports", map[string]any{"agreement": id, "period": "2020-Q1"}); !strings.Contains(string(a.Body), "is no period of this agreement") {
+		t.Errorf("a report of what is no period: %s", a)
+	}
+}
+
+// Whatever the band shows, each agreement is accounted over its own period, the one
+// that holds the band's end; and reports are of its periods.
+func TestBandsAndPeriods(t *testing.T) {
+	f := setUp(t)
+	make := func(name, zone string, period map[string]any) {
+		f.manager.Create("/agreements", agreement(f.service, func(m map[string]any) {
+			m["name"], m["timezone"], m["from"] = name, zone, "2020-01-01"
+			if period != nil {
+				m["period"] = period
+			}
+		}))
+	}
+	make("Months", "Europe/Oslo", nil)
+	make("Tokyo", "Asia/Tokyo", nil)
+	make("Quarters", "Europe/Oslo", map[string]any{"unit": "quarter"})
+	make("From 15th", "Europe/Oslo", map[string]any{"unit": "month", "day": 15})
+	make("Weeks", "Europe/Oslo", map[string]any{"unit": "week"})
+	for band, want := range map[string]map[string]string{
+		"2025-10":               {"Months": "2025-10", "Tokyo": "2025-10", "Quarters": "2025-Q4", "From 15th": "2025-10-15/2025-11-15", "Weeks": "2025-W44"},
+		"2025-Q2":               {"Months": "2025-06", "Tokyo": "2025-06", "Quarters": "2025-Q2", "From 15th": "2025-06-15/2025-07-15", "Weeks": "2025-W27"},
+		"2025":                  {"Months": "2025-12", "Tokyo": "2025-12", "Quarters": "2025-Q4", "From 15th": "2025-12-15/2026-01-15", "Weeks": "2026-W01"},
+		"2025-03-03/2025-03-05": {"Months": "2025-03", "Tokyo": "2025-03", "Quarters": "2025-Q1", "From 15th": "2025-02-15/2025-03-15", "Weeks": "2025-W10"},
+	} {
+		var standing api.Standing
+		f.manager.Must(http.MethodGet, "/standing?period="+strings.ReplaceAll(band, "/", "%2F"), nil, &standing)
+		if standing.Period.Name != band {
+			t.Errorf("%s is shown as %s", band, standing.Period.Name)
+		}
+		for _, a := range standing.Accounts {
+			if a.Period.Name != want[a.Name] || a.Fault != "" || a.Figures.TotalMS.Period != int64(a.Period.To-a.Period.From) {
+				t.Errorf("band %s, %s: %+v", band, a.Name, a.Period)
+			}
+		}
+		f.manager.Must(http.MethodGet, "/services/"+f.service+"/period?period="+strings.ReplaceAll(band, "/", "%2F"), nil, nil)
+	}
+	var present api.Standing
+	f.manager.Must(http.MethodGet, "/standing", nil, &present)
+	if present.Period.Unit != calendar.Month || len(present.Period.Units) != 5 || present.Period.Units[1].Name != present.Period.Name {
+		t.Errorf("the present band: %+v", present.Period)
+	}
+	for _, step := range []string{present.Period.Before, present.Period.Units[0].Name, present.Period.Units[4].Name} {
+		f.manager.Must(http.MethodGet, "/standing?period="+step, nil, nil)
+	}
+	for _, wrong := range []string{"2025-13", "May", present.Period.After, "2020-01-01/2025-01-01", "0001-01-01/9999-12-31"} {
+		a := f.manager.Do(http.MethodGet, "/standing?period="+strings.ReplaceAll(wrong, "/", "%2F"), nil)
+		if _, fields := a.Problem(); a.Status != http.StatusUnprocessableEntity || fields["query.period"] == "" {
+			t.Errorf("the band %s: %s", wrong, a)
+		}
+	}
+	// A report is of a period of the agreement, and is called by it.
+	quarter := calendar.Cycle{Unit: calendar.Quarter}
+	loc, err := calendar.Zone("Europe/Oslo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	over := quarter.Before(quarter.At(span.Of(time.Now()), loc))
+	var draft struct{ ID string }
+	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": "quarters", "period": over.Name()}, &draft)
+	f.manager.Must(http.MethodPost, "/reports/"+draft.ID+"/publish", nil, nil)
+	document := f.manager.Do(http.MethodGet, "/reports/"+draft.ID+"/document?format=pdf", nil)
+	if text := servertest.PDFText(t, document.Body); !strings.Contains(text, over.Words()) || !strings.Contains(text, "each calendar quarter") {
+		t.Errorf("the document does not speak of %s:\n%s", over.Words(), text)
+	}
+}
+
+// A window's edits are kept with their instants, and tell the account what was
+// announced when.
+func TestAWindowLengthenedWhileItRuns(t *testing.T) {
+	srv := storetest.Server(t)
+	f := &fixture{srv: srv, url: servertest.Serve(t, srv)}
+	f.manager = servertest.As(t, srv, f.url, "manager")
+	f.service = f.manager.Create("/services", map[string]any{"name": "Ticket sales", "kind": "business"})
+	start := time.Now().UTC().Add(-30 * time.Minute).Truncate(time.Second)
+	window := func(minutes int) map[string]any {
+		return map[string]any{"name": "Release", "services": []string{f.service}, "start": start.Format("2006-01-02T15:04:05"), "timezone": "UTC", "duration_s": minutes * 60}
+	}
+	id := f.manager.Create("/windows", window(60)) // announced half an hour after its start
+	f.manager.Must(http.MethodPut, "/windows/"+id, f.manager.Edit("/windows/"+id, window(90)), nil)
+	snap, err := srv.API.Definitions.Snapshot(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := snap.Bundle(calendar.MonthAt(span.Of(start), time.UTC), nil, []string{f.service}, nil, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	made := snap.Windows[id].Revisions
+	end := span.Of(start).Add(60 * span.Minute)
+	type entry struct {
+		from, to, since span.Instant
+	}
+	var got []entry
+	for _, w := range b.Windows {
+		starts, err := w.Starts(span.Beginning, span.End)
+		if err != nil || len(starts) != 1 {
+			t.Fatal(starts, err)
+		}
+		got = append(got, entry{starts[0], starts[0].Add(w.DurationS * span.Second), w.AnnouncedAt})
+	}
+	// What had passed before it was announced is no window; what was added later was announced then.
+	want := []entry{{made[0].From, end, made[0].From}, {end, end.Add(30 * span.Minute), made[1].From}}
+	if !slices.Equal(got, want) {
+		t.Errorf("%v\nwant %v", got, want)
+	}
+	if int64(made[0].From)%span.Second != 0 || made[1].From <= made[0].From {
+		t.Errorf("revisions %+v", made)
+	}
+}
+
+// A draft is there for those alone who may make one, and says on every page that it
+// is no more than that.
+func TestDraftsAreForThoseWhoMakeThem(t *testing.T) {
+	f := setUp(t)
+	id := f.manager.Create("/agreements", agreement(f.service, func(m map[string]any) { m["from"] = "2020-01-01" }))
+	var draft struct{ ID string }
+	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": id, "period": f.calendar(t, id)[2].Name}, &draft)
+	path := "/reports/" + draft.ID
+	pdf := func() string {
+		return servertest.PDFText(t, f.manager.Do(http.MethodGet, path+"/document?format=pdf", nil).Body)
+	}
+	text := pdf()
+	if pages := strings.Count(text, "\f"); pages == 0 || strings.Count(text, "Draft. Not published") != pages || strings.Count(text, "draft, not published") != pages || !strings.Contains(text, "a draft of") {
+		t.Errorf("the draft's document says\n%s", text)
+	}
+	viewer, operator := servertest.As(t, f.srv, f.url, "viewer"), servertest.As(t, f.srv, f.url, "operator")
+	seen := func() (n int) {
+		t.Helper()
+		for _, who := range []*servertest.Client{viewer, operator} {
+			var list struct{ Items []api.ReportView }
+			who.Must(http.MethodGet, "/reports", nil, &list)
+			n += len(list.Items)
+			for _, at := range []string{"", "/document?format=pdf", "/document?format=json", "/document?format=csv", "/document?format=inputs"} {
+				if who.Do(http.MethodGet, path+at, nil).Status == http.StatusOK {
+					n++
+				}
+			}
+		}
+		return n
+	}
+	if n := seen(); n > 0 {
+		t.Errorf("a draft is seen in %d places by who cannot make one", n)
+	}
+	f.manager.Must(http.MethodPost, path+"/publish", nil, nil)
+	if n := seen(); n != 12 {
+		t.Errorf("a published report is seen in %d places of 12", n)
+	}
+	if text := pdf(); strings.Contains(strings.ToLower(text), "draft") || !strings.Contains(text, "published") {
+		t.Errorf("the published document says\n%s", text)
+	}
+}
