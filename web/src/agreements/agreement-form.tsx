@@ -412,10 +412,10 @@ function WhenItCounts({ form, agreement }: { form: UseFormReturn<Values>; agreem
         )}
       />
       <TextField
-        label={correcting ? 'Why this correction' : 'Why this change (kept with the revision)'}
+        label={correcting ? 'Why this correction' : 'Why this change'}
         required={correcting}
         error={Boolean(err.reason)}
-        helperText={err.reason?.message}
+        helperText={err.reason?.message ?? 'Kept with the revision'}
         {...form.register('reason', { validate: (text, all) => !all.corrects || text.trim() !== '' || 'A correction says why' })}
       />
     </div>
