@@ -91,6 +91,18 @@ func (s *Snapshot) Begins(agreement string, start span.Instant) (span.Instant, e
 	return dayOf(spec.From, spec.Timezone, 0)
 }
 
+// Promises says whether an agreement promises anything in a period: it began before
+// the period's end, and did not end before its start.
+func (s *Snapshot) Promises(agreement string, p calendar.Period) (bool, error) {
+	when := p.Span()
+	began, err := s.Begins(agreement, when.From)
+	if err != nil || began >= when.To {
+		return false, err
+	}
+	ends, err := s.ends(agreement, when.From)
+	return err == nil && (ends == nil || *ends > when.From), err
+}
+
 // ends is when it ends: after the day it names, or when it was retired; nil
 // while neither is known.
 func (s *Snapshot) ends(agreement string, start span.Instant) (*span.Instant, error) {

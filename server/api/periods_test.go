@@ -151,6 +151,52 @@ func TestBandsAndPeriods(t *testing.T) {
 	}
 }
 
+// A clause that changes within a period ends one agreement and begins another: both
+// are accounted for their own part of it, and the ended one is gone after that.
+func TestOneAgreementAfterAnother(t *testing.T) {
+	f := setUp(t)
+	loc, err := calendar.Zone("Europe/Oslo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	month := calendar.MonthAt(span.Of(time.Now()), loc).Next(-2)
+	middle := month.Start.AddDays(14)
+	f.manager.Create("/agreements", agreement(f.service, func(m map[string]any) {
+		m["name"], m["from"], m["until"] = "Before", "2020-01-01", middle.AddDays(-1).DateString()
+	}))
+	f.manager.Create("/agreements", agreement(f.service, func(m map[string]any) {
+		m["name"], m["from"], m["target_percent"] = "After", middle.DateString(), "99.5"
+	}))
+	standing := func(band string) map[string]int64 {
+		t.Helper()
+		var s api.Standing
+		f.manager.Must(http.MethodGet, "/standing?period="+band, nil, &s)
+		out := map[string]int64{}
+		for _, a := range s.Accounts {
+			out[a.Name] = a.Figures.TotalMS.Agreed
+		}
+		return out
+	}
+	both := standing(month.Name())
+	if both["Before"]+both["After"] != month.Span().Length() || both["Before"] != int64(middle.Instant(loc, calendar.Shift)-month.Span().From) {
+		t.Errorf("side by side %v of %d ms", both, month.Span().Length())
+	}
+	if later := standing(month.Next(1).Name()); len(later) != 1 || later["After"] == 0 {
+		t.Errorf("a month later: %v", later)
+	}
+	a := f.manager.Do(http.MethodPost, "/reports", map[string]any{"agreement": "before", "period": month.Next(1).Name()})
+	if _, fields := a.Problem(); !strings.Contains(fields["body.period"], "promises nothing") {
+		t.Errorf("a report after its end: %s", a)
+	}
+	var present api.Standing
+	f.manager.Must(http.MethodGet, "/standing", nil, &present)
+	for _, n := range present.Needs {
+		if n.Kind == "report" && n.Subject == "Before" {
+			t.Errorf("due after its end: %+v", n)
+		}
+	}
+}
+
 // A window's edits are kept with their instants, and tell the account what was
 // announced when.
 func TestAWindowLengthenedWhileItRuns(t *testing.T) {

@@ -285,6 +285,9 @@ func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, band ca
 		if err != nil {
 			return nil, err
 		}
+		if over, err := ended(snap, id, p); err == nil && over {
+			continue
+		}
 		k := key{p.Name(), p.Location.String()}
 		groups[k], periods[k] = append(groups[k], id), p
 	}
@@ -309,6 +312,17 @@ func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, band ca
 	}
 	sort.Slice(out, func(i, j int) bool { return more(out[i], out[j]) })
 	return out, nil
+}
+
+// ended says whether an agreement promises nothing any more in a period, as one does
+// not that has another in its place.
+func ended(snap *catalogue.Snapshot, agreement string, p calendar.Period) (bool, error) {
+	began, err := snap.Begins(agreement, p.Span().From)
+	if err != nil || began >= p.Span().From { // it is still to come, or began in it
+		return false, err
+	}
+	promised, err := snap.Promises(agreement, p)
+	return !promised, err
 }
 
 // accountsIn makes the accounts of agreements that have a period in common.
@@ -412,6 +426,9 @@ func (s *Server) accountOf(ctx context.Context, in *struct {
 	list, err := s.accounts(ctx, snap, band, []string{in.ID})
 	if err != nil {
 		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, definition.Faultf("query.period", "the agreement had ended before; take an earlier period")
 	}
 	return &body[AccountView]{list[0]}, nil
 }
@@ -639,7 +656,7 @@ func (s *Server) reportsDue(ctx context.Context, snap *catalogue.Snapshot) ([]Ne
 		if err != nil {
 			continue // it cannot be accounted, and is named for that
 		}
-		if began, err := snap.Begins(id, last.Span().From); err != nil || began >= last.Span().To || published[id+" "+last.Name()] {
+		if promised, err := snap.Promises(id, last); err != nil || !promised || published[id+" "+last.Name()] {
 			continue
 		}
 		out = append(out, NeedView{Kind: "report", Subject: snap.Named(catalogue.Agreement, id), ID: id, Text: last.Name(), Words: last.Words(),
