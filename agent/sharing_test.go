@@ -94,7 +94,9 @@ func TestCutOffIsNoFailure(t *testing.T) {
 	reference := strings.TrimPrefix(s.target.URL, "http://")
 	edit := func(references ...string) {
 		t.Helper()
-		s.manager.Must(http.MethodPut, "/locations/tolvik", map[string]any{"revision": s.manager.Revision("/locations/tolvik"), "spec": map[string]any{"name": "Tolvik", "references": references}}, nil)
+		s.manager.Must(http.MethodPut, "/locations/tolvik",
+			map[string]any{"revision": s.manager.Revision("/locations/tolvik"),
+				"spec": map[string]any{"name": "Tolvik", "references": references}}, nil)
 	}
 	edit(reference)
 	check := s.check()
@@ -149,7 +151,8 @@ func TestRetriesComeSooner(t *testing.T) {
 func TestRatesAreKept(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
-	s.manager.Must(http.MethodPut, "/locations/tolvik", map[string]any{"revision": s.manager.Revision("/locations/tolvik"), "spec": map[string]any{"name": "Tolvik", "rates": definition.Rates{PerDay: 2}}}, nil)
+	s.manager.Must(http.MethodPut, "/locations/tolvik", map[string]any{"revision": s.manager.Revision("/locations/tolvik"),
+		"spec": map[string]any{"name": "Tolvik", "rates": definition.Rates{PerDay: 2}}}, nil)
 	check := s.check()
 	s.start(s.srv.URL)
 	eventually(t, "three measurements", func() bool { return len(s.rows(check)) >= 3 })

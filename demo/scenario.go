@@ -179,7 +179,9 @@ var promises = []promise{
 	{"freight-desk", definition.AgreementSpec{Name: "Freight booking", Customer: "Freight desk", Service: "freight-booking", TargetPercent: "99.5", ServiceHours: hours(everyDay, "05:00", "23:00"), DegradedWeightPercent: "50", Maintenance: exclude(24, 6)}, 0.3, 0.05},
 	{"sailing-board", definition.AgreementSpec{Name: "Sailing board", Customer: "Passenger division", Service: "sailing-board", TargetPercent: "99.9"}, 0.12, 0},
 	{"departure", definition.AgreementSpec{Name: "Departure check-in", Customer: "Port authority", Service: "departure", TargetPercent: "99.5"}, 0, 0},
-	{"crew-roster", definition.AgreementSpec{Name: "Crew roster", Service: "crew-roster", TargetPercent: "99", Period: &definition.Cycle{Unit: calendar.Quarter}, ServiceHours: hours(weekdays, "06:00", "20:00"), Maintenance: exclude(24, 8)}, 0.04, 0},
+	{"crew-roster", definition.AgreementSpec{Name: "Crew roster", Service: "crew-roster", TargetPercent: "99",
+		Period: &definition.Cycle{Unit: calendar.Quarter}, ServiceHours: hours(weekdays, "06:00", "20:00"),
+		Maintenance: exclude(24, 8)}, 0.04, 0},
 	{"messages", definition.AgreementSpec{Name: "Customer messages", Service: "customer-messages", TargetPercent: "99", MinOutageS: 120}, 0.03, 0.01},
 	{"card-acquirer", definition.AgreementSpec{Name: "Card acquirer", Customer: "", Service: "card-acquirer", TargetPercent: "99.9", Unmeasured: definition.UnmeasuredExclude}, 0.5, 0},
 }

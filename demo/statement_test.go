@@ -65,7 +65,7 @@ func statements(t *testing.T, srv *server.Server) {
 		}
 		sum := ms["Up"] + ms["Degraded"] + ms["Down"] + ms["Tolerated"] + ms["Maintenance"] +
 			ms["Upstream"] + ms["Excused"] + ms["Unmeasured"]
-		if len(ms) != 15 || sum != ms["Agreed time"] || ms["Agreed time"]+ms["Outside service hours"] != ms["Calendar time of the month"] {
+		if len(ms) != 15 || sum != ms["Agreed time"] || ms["Agreed time"]+ms["Outside service hours"] != ms["Calendar time of the period"] {
 			t.Errorf("%s: the rows do not add up: %v", name, s.Time)
 		}
 		base := ms["Agreed time"] - ms["Upstream"] - ms["Excused"]

@@ -304,13 +304,16 @@ func TestACorrectionAndABandByTheQuarter(t *testing.T) {
 	s.do(
 		s.Until("who accounts the present period", present(1)),
 		s.Fill("Target", "98.5"), s.Click("Save as revision 2"), s.Until("the list", "location.pathname === '/agreements'"),
-		s.Go(s.srv.URL+"/agreements/messages"), s.Until("the present period as it was", present(1)), s.Reads("Revision 2, which this form shows, counts from"),
+		s.Go(s.srv.URL+"/agreements/messages"), s.Until("the present period as it was", present(1)),
+		s.Reads("Revision 2, which this form shows, counts from"),
 		s.Choose("Counts from", month), s.Fill("Target", "98"), s.Click("Save as revision 3"), s.Reads("A correction says why"),
-		s.Fill("Why this correction", "The contract says 98 %."), s.Click("Save as revision 3"), s.Until("the list", "location.pathname === '/agreements'"),
+		s.Fill("Why this correction", "The contract says 98 %."), s.Click("Save as revision 3"),
+		s.Until("the list", "location.pathname === '/agreements'"),
 		s.Go(s.srv.URL+"/agreements/messages"), s.Until("the present period corrected", present(3)),
 	)
 	s.do(
-		s.Go(s.srv.URL+"/"), s.Until("an agreement by the quarter", "document.querySelector('[data-agreement=crew-roster] [data-own-period]')"),
+		s.Go(s.srv.URL+"/"), s.Until("an agreement by the quarter",
+			"document.querySelector('[data-agreement=crew-roster] [data-own-period]')"),
 		s.Until("the band by the quarter", `(() => {
 			const band = document.querySelector('.band select')
 			Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(band, 'quarter')

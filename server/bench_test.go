@@ -132,7 +132,8 @@ func BenchmarkIngest(b *testing.B) {
 				b.StopTimer()
 				var rows [][]any
 				for i, m := range minutes(checks, size/checks, from, 500) {
-					rows = append(rows, []any{int32(i % checks), m.At.Time(), int16(m.Outcome), []int64{42_500, 400, 1_500, measure.None, 30_000, 200_000, 9_120_000}, int32(0), int32(0), nil})
+					rows = append(rows, []any{int32(i % checks), m.At.Time(), int16(m.Outcome),
+						[]int64{42_500, 400, 1_500, measure.None, 30_000, 200_000, 9_120_000}, int32(0), int32(0), nil})
 				}
 				from = from.Add(time.Duration(size/checks) * time.Minute)
 				b.StartTimer()
@@ -166,7 +167,8 @@ func written(b *testing.B, srv *server.Server) func() int64 {
 	from := here()
 	return func() (n int64) {
 		b.Helper()
-		err := all.QueryRow(ctx, "SELECT coalesce(sum(record_size), 0)::bigint FROM pg_get_wal_stats($1::pg_lsn, $2::pg_lsn)", from, here()).Scan(&n)
+		err := all.QueryRow(ctx, "SELECT coalesce(sum(record_size), 0)::bigint FROM pg_get_wal_stats($1::pg_lsn, $2::pg_lsn)", from,
+			here()).Scan(&n)
 		if err != nil {
 			b.Fatal(err)
 		}

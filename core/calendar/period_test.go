@@ -37,15 +37,18 @@ func TestPeriodsOfCycles(t *testing.T) {
 		name       string
 		words      string
 	}{
-		{"months by default", calendar.Cycle{}, "2026-11-26T12:00:00Z", "2026-11-01T00:00:00", "2026-12-01T00:00:00", "2026-11", "November 2026"},
-		{"the zone's month", calendar.Cycle{}, "2026-10-31T23:30:00Z", "2026-11-01T00:00:00", "2026-12-01T00:00:00", "2026-11", "November 2026"},
+		{"months by default", calendar.Cycle{}, "2026-11-26T12:00:00Z", "2026-11-01T00:00:00", "2026-12-01T00:00:00", "2026-11",
+			"November 2026"},
+		{"the zone's month", calendar.Cycle{}, "2026-10-31T23:30:00Z", "2026-11-01T00:00:00", "2026-12-01T00:00:00", "2026-11",
+			"November 2026"},
 		{"months from the 15th, after it", calendar.Cycle{Unit: calendar.Month, Day: 15}, "2026-11-26T12:00:00Z",
 			"2026-11-15T00:00:00", "2026-12-15T00:00:00", "2026-11-15/2026-12-15", "15 November to 14 December 2026"},
 		{"months from the 15th, before it", calendar.Cycle{Unit: calendar.Month, Day: 15}, "2026-01-14T12:00:00Z",
 			"2025-12-15T00:00:00", "2026-01-15T00:00:00", "2025-12-15/2026-01-15", "15 December 2025 to 14 January 2026"},
 		{"months from the last day", calendar.Cycle{Unit: calendar.Month, Day: calendar.LastDay}, "2026-02-28T12:00:00Z",
 			"2026-02-28T00:00:00", "2026-03-31T00:00:00", "2026-02-28/2026-03-31", "28 February to 30 March 2026"},
-		{"months from the last day, on the day before it", calendar.Cycle{Unit: calendar.Month, Day: calendar.LastDay}, "2028-02-28T12:00:00Z",
+		{"months from the last day, on the day before it", calendar.Cycle{Unit: calendar.Month, Day: calendar.LastDay},
+			"2028-02-28T12:00:00Z",
 			"2028-01-31T00:00:00", "2028-02-29T00:00:00", "2028-01-31/2028-02-29", "31 January to 28 February 2028"},
 		{"quarters", calendar.Cycle{Unit: calendar.Quarter}, "2026-11-26T12:00:00Z",
 			"2026-10-01T00:00:00", "2027-01-01T00:00:00", "2026-Q4", "October to December 2026"},
@@ -53,7 +56,8 @@ func TestPeriodsOfCycles(t *testing.T) {
 			"2025-11-01T00:00:00", "2026-02-01T00:00:00", "2025-11-01/2026-02-01", "1 November 2025 to 31 January 2026"},
 		{"half-years", calendar.Cycle{Unit: calendar.HalfYear}, "2026-06-30T12:00:00Z",
 			"2026-01-01T00:00:00", "2026-07-01T00:00:00", "2026-H1", "January to June 2026"},
-		{"years", calendar.Cycle{Unit: calendar.Year}, "2026-12-31T22:59:59Z", "2026-01-01T00:00:00", "2027-01-01T00:00:00", "2026", "2026"},
+		{"years", calendar.Cycle{Unit: calendar.Year}, "2026-12-31T22:59:59Z", "2026-01-01T00:00:00", "2027-01-01T00:00:00", "2026",
+			"2026"},
 		{"years from 6 April", calendar.Cycle{Unit: calendar.Year, Month: time.April, Day: 6}, "2026-04-05T12:00:00Z",
 			"2025-04-06T00:00:00", "2026-04-06T00:00:00", "2025-04-06/2026-04-06", "6 April 2025 to 5 April 2026"},
 		{"weeks", calendar.Cycle{Unit: calendar.Week}, "2026-11-26T12:00:00Z",
@@ -107,7 +111,8 @@ func TestPeriodsTileTime(t *testing.T) {
 func TestNamesThatNameNoPeriod(t *testing.T) {
 	for _, s := range []string{
 		"", "2026-13", "2026-00", "2026-1", "26-01", "2026-Q5", "2026-Q0", "2026-H3", "2026-W54", "2026-W00", "2025-W53", "2026-w01",
-		"2026-11-15", "2026-11-15/2026-11-15", "2026-11-15/2026-11-14", "2026-11-31/2026-12-15", "2026-11-15/", "/", "November 2026", "2026-11\x00",
+		"2026-11-15", "2026-11-15/2026-11-15", "2026-11-15/2026-11-14", "2026-11-31/2026-12-15", "2026-11-15/", "/",
+		"November 2026", "2026-11\x00",
 	} {
 		if p, err := calendar.ParsePeriod(s, time.UTC); err == nil {
 			t.Errorf("%q is read as %s", s, p.Name())

@@ -4,6 +4,7 @@ package calendar
 
 import (
 	"fmt"
+	"sync"
 	"time"
 
 	"kestite/core/span"
@@ -70,9 +71,15 @@ func (w Wall) Equal(o Wall) bool { return w.utc.Equal(o.utc) }
 // Before says whether w reads earlier than o.
 func (w Wall) Before(o Wall) bool { return w.utc.Before(o.utc) }
 
+// zones are those that were found, by name: to find one reads its table each time.
+var zones sync.Map
+
 // Zone finds an IANA time zone. The empty name and "Local" are refused: what
 // they mean depends on the machine.
 func Zone(name string) (*time.Location, error) {
+	if known, has := zones.Load(name); has {
+		return known.(*time.Location), nil
+	}
 	if name == "" || name == "Local" {
 		return nil, fmt.Errorf("%q names no time zone; write an IANA name such as Europe/Oslo or UTC", name)
 	}
@@ -80,6 +87,7 @@ func Zone(name string) (*time.Location, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%q names no time zone; write an IANA name such as Europe/Oslo or UTC", name)
 	}
+	zones.Store(name, loc)
 	return loc, nil
 }
 

@@ -24,7 +24,8 @@ const Margin = 8 * span.Day
 // not for states. Services and checks come with all their revisions that matter
 // to the period, an agreement with the one that accounts it, windows as what was
 // planned and since when that was announced. The error is a *definition.Fault.
-func (s *Snapshot) Bundle(period calendar.Period, asOf *span.Instant, services, agreements []string, windows bool) (*definition.Compiled, error) {
+func (s *Snapshot) Bundle(period calendar.Period, asOf *span.Instant, services, agreements []string,
+	windows bool) (*definition.Compiled, error) {
 	start := period.Span().From
 	within := span.Span{From: start.Add(-Margin), To: period.Span().To.Add(Margin)}
 	b := definition.Bundle{

@@ -137,7 +137,8 @@ func TestAChangeIsMadeWholeOrNotAtAll(t *testing.T) {
 		t.Fatalf("%v, %v", err, h.snap.Locations)
 	}
 	p := h.do("01T00:00", steps...)
-	if !slices.Equal(p.IDs, []string{"tolvik", "tickets", "page", "gold"}) || len(p.Writes) != 4 || !slices.Equal(p.Services, []string{"tickets"}) {
+	if !slices.Equal(p.IDs, []string{"tolvik", "tickets", "page", "gold"}) || len(p.Writes) != 4 || !slices.Equal(p.Services,
+		[]string{"tickets"}) {
 		t.Errorf("%+v", p)
 	}
 	if !slices.Equal(h.snap.ChecksOf["tickets"], []string{"page"}) {
@@ -178,7 +179,8 @@ func TestServicesAreWhatTheyWereThen(t *testing.T) {
 	if r := revisions.InForce(at(t, "01T00:00") - 1); r != nil {
 		t.Errorf("before it was there: %+v", r)
 	}
-	if got := h.snap.Needed(span.Span{From: at(t, "11T00:00"), To: at(t, "12T00:00")}, "portal"); !slices.Equal(got, []string{"portal", "power"}) {
+	if got := h.snap.Needed(span.Span{From: at(t, "11T00:00"), To: at(t, "12T00:00")}, "portal"); !slices.Equal(got,
+		[]string{"portal", "power"}) {
 		t.Errorf("needed on the 11th: %v", got)
 	}
 	// A period long after has nothing of it.
@@ -265,7 +267,8 @@ func TestAnEditCountsFromTheNextPeriod(t *testing.T) {
 		{"corrects", "February 2026 has a published report", "typed wrongly", "2026-01", []string{"2026-02"}},
 	} {
 		var fault *definition.Fault
-		if err := correct(c.reason, c.from, "99.9", c.published...); !errors.As(err, &fault) || fault.Path != c.path || !strings.Contains(fault.Message, c.says) {
+		if err := correct(c.reason, c.from, "99.9", c.published...); !errors.As(err,
+			&fault) || fault.Path != c.path || !strings.Contains(fault.Message, c.says) {
 			t.Errorf("correcting %s: %v", c.from, err)
 		}
 	}
@@ -307,7 +310,8 @@ func TestPeriodsAcrossAnEditOfThem(t *testing.T) {
 		names, last = append(names, p.Name()), p.Span().To
 	}
 	// The edit of 20 April counts from 15 May, 02:00 in Oslo.
-	want := []string{"2026-03", "2026-04-01/2026-04-15", "2026-04-15/2026-05-15", "2026-05-15T02:00:00/2026-07-01", "2026-Q3", "2026-Q4", "2027-Q1"}
+	want := []string{"2026-03", "2026-04-01/2026-04-15", "2026-04-15/2026-05-15", "2026-05-15T02:00:00/2026-07-01", "2026-Q3",
+		"2026-Q4", "2027-Q1"}
 	if !slices.Equal(names, want) {
 		t.Errorf("%v\nwant %v", names, want)
 	}
@@ -350,7 +354,8 @@ func TestReferencesAreThereAndKept(t *testing.T) {
 	h.refused("03T00:00", "id", "check Page is in force", retire(catalogue.Service, "tickets"))
 	slowest := check("tickets", "Slowest")
 	slowest.Kind, slowest.Target, slowest.Locations, slowest.Role = "derived", "", []string{definition.Server}, definition.Informs
-	slowest.Derived = &definition.DerivedSettings{Operation: definition.Max, Sources: []definition.Source{{Check: "page", Measure: "total_ms"}}}
+	slowest.Derived = &definition.DerivedSettings{Operation: definition.Max,
+		Sources: []definition.Source{{Check: "page", Measure: "total_ms"}}}
 	h.do("03T00:00", define(catalogue.Check, "slowest", slowest))
 	h.refused("03T01:00", "id", "Slowest of tickets is made of it", retire(catalogue.Check, "page"))
 	fast := agreement("tickets")
@@ -362,7 +367,8 @@ func TestReferencesAreThereAndKept(t *testing.T) {
 		return edit(catalogue.Check, "page", check("freight", "Page"))
 	}())
 	// In one change all goes, in its order.
-	h.do("04T00:00", retire(catalogue.Agreement, "gold"), retire(catalogue.Check, "page"), retire(catalogue.Service, "tickets"), retire(catalogue.Location, "tolvik"))
+	h.do("04T00:00", retire(catalogue.Agreement, "gold"), retire(catalogue.Check, "page"), retire(catalogue.Service, "tickets"),
+		retire(catalogue.Location, "tolvik"))
 	if _, err := h.try(at(t, "05T00:00"), nil, edit(catalogue.Service, "tickets", service())); !errors.Is(err, catalogue.ErrRetired) {
 		t.Errorf("an edit of what is retired: %v", err)
 	}
@@ -371,7 +377,8 @@ func TestReferencesAreThereAndKept(t *testing.T) {
 	}
 	h.refused("05T00:00", "service", "names no service", catalogue.Step{Does: catalogue.Restore, Kind: catalogue.Check, ID: "page"})
 	h.do("05T00:00", catalogue.Step{Does: catalogue.Restore, Kind: catalogue.Location, ID: "tolvik"},
-		catalogue.Step{Does: catalogue.Restore, Kind: catalogue.Service, ID: "tickets"}, catalogue.Step{Does: catalogue.Restore, Kind: catalogue.Check, ID: "page"})
+		catalogue.Step{Does: catalogue.Restore, Kind: catalogue.Service, ID: "tickets"},
+		catalogue.Step{Does: catalogue.Restore, Kind: catalogue.Check, ID: "page"})
 	if p := h.do("06T00:00", catalogue.Step{Does: catalogue.Restore, Kind: catalogue.Check, ID: "page"}); len(p.Writes) != 0 {
 		t.Errorf("restoring what is in force writes %+v", p.Writes)
 	}

@@ -60,7 +60,8 @@ type Conflict struct {
 }
 
 func (c *Conflict) Error() string {
-	return fmt.Sprintf("revision %d is in force, made by %s, while you edited revision %d; look at it and edit again", c.Theirs, c.By, c.Mine)
+	return fmt.Sprintf("revision %d is in force, made by %s, while you edited revision %d; look at it and edit again", c.Theirs,
+		c.By, c.Mine)
 }
 
 // Circumstances are what a change is made in.
@@ -243,7 +244,8 @@ func (w *work) may(step *Step) error {
 
 // write is what a step does to its definition.
 func (w *work) write(h *head, step Step) (Write, error) {
-	out := Write{Does: step.Does, Kind: step.Kind, ID: step.ID, At: w.At, Opens: 1, Spec: step.Spec, By: w.By, Reason: w.Reason, Follows: step.follows}
+	out := Write{Does: step.Does, Kind: step.Kind, ID: step.ID, At: w.At, Opens: 1, Spec: step.Spec, By: w.By, Reason: w.Reason,
+		Follows: step.follows}
 	if step.Reason != "" {
 		out.Reason = step.Reason
 	}

@@ -85,7 +85,8 @@ func (s *Snapshot) planSteps(id string, plan definition.PairPlanSpec) ([]Step, e
 		reason := "pair plan " + plan.Name
 		switch p.Does {
 		case PairNew:
-			out = append(out, Step{Does: Make, Kind: Check, Name: plan.Service + " " + p.Spec.Pair.From + " " + p.Spec.Pair.To + " " + p.Spec.Kind, Spec: p.Spec, Reason: reason})
+			out = append(out, Step{Does: Make, Kind: Check,
+				Name: plan.Service + " " + p.Spec.Pair.From + " " + p.Spec.Pair.To + " " + p.Spec.Kind, Spec: p.Spec, Reason: reason})
 		case PairChanged:
 			out = append(out, Step{Does: Rewrite, Kind: Check, ID: p.Check, Spec: p.Spec, Reason: reason})
 		case PairRestored:

@@ -153,12 +153,14 @@ func (s *Snapshot) counting(step Step, at span.Instant, published []string) (spa
 	}
 	from := p.Span().From
 	if from > at {
-		return 0, definition.Faultf("corrects", "%s has not begun; leave the correction away, and the edit counts from the next period", p.Words())
+		return 0, definition.Faultf("corrects",
+			"%s has not begun; leave the correction away, and the edit counts from the next period", p.Words())
 	}
 	for _, name := range published {
 		of, err := calendar.ParsePeriod(name, p.Location)
 		if err == nil && of.Span().To > from {
-			return 0, definition.Faultf("corrects", "%s has a published report, which stays as it is; correct from a later period", of.Words())
+			return 0, definition.Faultf("corrects", "%s has a published report, which stays as it is; correct from a later period",
+				of.Words())
 		}
 	}
 	return from, nil

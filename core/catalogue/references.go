@@ -68,7 +68,8 @@ func references(spec Spec) []Reference {
 			each("locations", Location, why, spec.Locations)
 		}
 	case definition.AgreementSpec:
-		out = append(out, Reference{Path: "service", Kind: Service, ID: spec.Service, Why: "the agreement %s is about it; retire that first"})
+		out = append(out, Reference{Path: "service", Kind: Service, ID: spec.Service,
+			Why: "the agreement %s is about it; retire that first"})
 		if spec.Latency != nil {
 			out = append(out, Reference{Path: "latency.check", Kind: Check, ID: spec.Latency.Check, Past: true,
 				Why: "the agreement %s promises its response time; change that first"})

@@ -290,7 +290,8 @@ func entries(chain []*plan, within span.Span) ([]definition.CompiledWindow, erro
 // the same rule, whatever they say of single occurrences.
 func sameRule(a, b *plan) bool {
 	return a != nil && b != nil && a.To == b.From && a.spec.RRule != "" && a.spec.Start == b.spec.Start &&
-		a.spec.Timezone == b.spec.Timezone && a.spec.RRule == b.spec.RRule && a.spec.DurationS == b.spec.DurationS && a.spec.OfType() == b.spec.OfType()
+		a.spec.Timezone == b.spec.Timezone && a.spec.RRule == b.spec.RRule && a.spec.DurationS == b.spec.DurationS &&
+		a.spec.OfType() == b.spec.OfType()
 }
 
 // typeAt is the type of what is planned at an instant.

@@ -15,7 +15,8 @@ import (
 )
 
 func window(start string, minutes int64, rule string) definition.WindowSpec {
-	return definition.WindowSpec{Name: "Work", Services: []string{"sailings"}, Start: "2026-" + start + ":00", Timezone: "UTC", DurationS: minutes * 60, RRule: rule}
+	return definition.WindowSpec{Name: "Work", Services: []string{"sailings"}, Start: "2026-" + start + ":00", Timezone: "UTC",
+		DurationS: minutes * 60, RRule: rule}
 }
 
 // sailings has a service with an agreement since long before March.
@@ -34,7 +35,8 @@ func february(t testing.TB) span.Instant { return at(t, "01T00:00").Add(-28 * sp
 
 // written is an entry as the evidence says it, in short.
 func written(w definition.CompiledWindow) string {
-	return fmt.Sprintf("%s %s %dm %s %v since %s", w.ID, w.Start, w.DurationS/60, w.RRule, w.Exdates, w.AnnouncedAt.Time().Format("02 Jan 15:04"))
+	return fmt.Sprintf("%s %s %dm %s %v since %s", w.ID, w.Start, w.DurationS/60, w.RRule, w.Exdates,
+		w.AnnouncedAt.Time().Format("02 Jan 15:04"))
 }
 
 func (h *told) windows(name string, agreements ...string) []string {
@@ -85,31 +87,40 @@ func TestWhatEditsOfWindowsDo(t *testing.T) {
 		want  []string
 	}{
 		{"a new name, long after", window("03-02T10:00", 60, ""),
-			map[string]catalogue.Step{"20T00:00": edit("window", "w", with(window("03-02T10:00", 60, ""), func(w *definition.WindowSpec) { w.Name = "Other" }))},
+			map[string]catalogue.Step{"20T00:00": edit("window", "w",
+				with(window("03-02T10:00", 60, ""), func(w *definition.WindowSpec) { w.Name = "Other" }))},
 			[]string{"w 2026-03-02T10:00:00 60m  [] since 01 Feb 00:00"}},
 		{"a new name, while it runs", window("03-02T10:00", 60, ""),
-			map[string]catalogue.Step{"02T10:30": edit("window", "w", with(window("03-02T10:00", 60, ""), func(w *definition.WindowSpec) { w.Name = "Other" }))},
+			map[string]catalogue.Step{"02T10:30": edit("window", "w",
+				with(window("03-02T10:00", 60, ""), func(w *definition.WindowSpec) { w.Name = "Other" }))},
 			[]string{"w 2026-03-02T10:00:00 60m  [] since 01 Feb 00:00"}},
 		{"retired afterwards", window("03-02T10:00", 60, ""), map[string]catalogue.Step{"20T00:00": retire("window", "w")},
 			[]string{"w 2026-03-02T10:00:00 60m  [] since 01 Feb 00:00"}},
 		{"taken back before", window("03-02T10:00", 60, ""), map[string]catalogue.Step{"02T09:00": retire("window", "w")}, nil},
 		{"taken back while it runs", window("03-02T10:00", 60, ""), map[string]catalogue.Step{"02T10:20": retire("window", "w")},
 			[]string{"w 2026-03-02T10:00:00 20m  [] since 01 Feb 00:00"}},
-		{"later, overlapping", window("03-02T10:00", 60, ""), map[string]catalogue.Step{"01T12:00": edit("window", "w", window("03-02T10:30", 60, ""))},
+		{"later, overlapping", window("03-02T10:00", 60, ""),
+			map[string]catalogue.Step{"01T12:00": edit("window", "w", window("03-02T10:30", 60, ""))},
 			[]string{"w 2026-03-02T10:30:00 30m  [] since 01 Feb 00:00", "w+1 2026-03-02T11:00:00 30m  [] since 01 Mar 12:00"}},
-		{"moved into the past, which it cannot plan", window("03-02T10:00", 60, ""), map[string]catalogue.Step{"02T09:30": edit("window", "w", window("03-02T09:00", 60, ""))},
+		{"moved into the past, which it cannot plan", window("03-02T10:00", 60, ""),
+			map[string]catalogue.Step{"02T09:30": edit("window", "w", window("03-02T09:00", 60, ""))},
 			[]string{"w 2026-03-02T09:30:00 30m  [] since 02 Mar 09:30"}},
 		{"one service more", window("03-02T10:00", 60, ""),
-			map[string]catalogue.Step{"01T12:00": edit("window", "w", with(window("03-02T10:00", 60, ""), func(w *definition.WindowSpec) { w.Services = []string{"gates", "sailings"} }))},
+			map[string]catalogue.Step{"01T12:00": edit("window", "w",
+				with(window("03-02T10:00", 60, ""), func(w *definition.WindowSpec) { w.Services = []string{"gates", "sailings"} }))},
 			[]string{"w 2026-03-02T10:00:00 60m  [] since 01 Mar 12:00", "w+1 2026-03-02T10:00:00 60m  [] since 01 Feb 00:00"}},
 		{"a service taken out and put back", window("03-02T10:00", 60, ""),
 			map[string]catalogue.Step{
-				"01T12:00": edit("window", "w", with(window("03-02T10:00", 60, ""), func(w *definition.WindowSpec) { w.Services = []string{"gates"} })),
+				"01T12:00": edit("window", "w", with(window("03-02T10:00", 60, ""),
+					func(w *definition.WindowSpec) { w.Services = []string{"gates"} })),
 				"01T13:00": edit("window", "w", window("03-02T10:00", 60, ""))},
 			[]string{"w 2026-03-02T10:00:00 60m  [] since 01 Mar 13:00"}},
-		{"one occurrence skipped", daily, map[string]catalogue.Step{"06T12:00": edit("window", "w", with(daily, func(w *definition.WindowSpec) { w.Exdates = []string{"2026-03-07T22:00:00"} }))},
+		{"one occurrence skipped", daily, map[string]catalogue.Step{"06T12:00": edit("window", "w",
+			with(daily, func(w *definition.WindowSpec) { w.Exdates = []string{"2026-03-07T22:00:00"} }))},
 			[]string{"w 2026-03-05T22:00:00 60m FREQ=DAILY;COUNT=5 [2026-03-07T22:00:00] since 01 Feb 00:00"}},
-		{"one occurrence that was, skipped afterwards", daily, map[string]catalogue.Step{"06T12:00": edit("window", "w", with(daily, func(w *definition.WindowSpec) { w.Exdates = []string{"2026-03-05T22:00:00"} }))},
+		{"one occurrence that was, skipped afterwards", daily,
+			map[string]catalogue.Step{"06T12:00": edit("window", "w",
+				with(daily, func(w *definition.WindowSpec) { w.Exdates = []string{"2026-03-05T22:00:00"} }))},
 			[]string{"w 2026-03-05T22:00:00 60m FREQ=DAILY;COUNT=5 [2026-03-05T22:00:00] since 01 Feb 00:00",
 				"w+1 2026-03-05T22:00:00 60m  [] since 01 Feb 00:00"}},
 		{"one occurrence moved by half an hour", daily,
@@ -118,11 +129,13 @@ func TestWhatEditsOfWindowsDo(t *testing.T) {
 			}))},
 			[]string{"w 2026-03-05T22:00:00 60m FREQ=DAILY;COUNT=5 [2026-03-07T22:00:00] since 01 Feb 00:00",
 				"w+1 2026-03-07T22:30:00 30m  [] since 01 Feb 00:00", "w+2 2026-03-07T23:00:00 30m  [] since 06 Mar 12:00"}},
-		{"another rule from now on", daily, map[string]catalogue.Step{"06T23:30": edit("window", "w", window("03-05T22:00", 60, "FREQ=DAILY;INTERVAL=2;COUNT=3"))},
+		{"another rule from now on", daily, map[string]catalogue.Step{"06T23:30": edit("window", "w",
+			window("03-05T22:00", 60, "FREQ=DAILY;INTERVAL=2;COUNT=3"))},
 			[]string{"w 2026-03-05T22:00:00 60m FREQ=DAILY;COUNT=5 [] since 01 Feb 00:00",
 				"w+1 2026-03-05T22:00:00 60m FREQ=DAILY;INTERVAL=2;COUNT=3 [] since 01 Feb 00:00"}},
 		{"planned work that becomes emergency work is announced anew", window("03-02T10:00", 60, ""),
-			map[string]catalogue.Step{"02T09:00": edit("window", "w", with(window("03-02T10:00", 60, ""), func(w *definition.WindowSpec) { w.Type = "emergency" }))},
+			map[string]catalogue.Step{"02T09:00": edit("window", "w",
+				with(window("03-02T10:00", 60, ""), func(w *definition.WindowSpec) { w.Type = "emergency" }))},
 			[]string{"w 2026-03-02T10:00:00 60m  [] since 02 Mar 09:00"}},
 	} {
 		t.Run(c.says, func(t *testing.T) {
@@ -157,7 +170,8 @@ func TestWhatEditsOfWindowsDo(t *testing.T) {
 func TestEvidenceOfWindowsIsWhatWasPlanned(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
 	services := []string{"gates", "sailings"}
-	rules := []string{"", "", "FREQ=DAILY", "FREQ=DAILY;BYHOUR=3,4,5", "FREQ=HOURLY;INTERVAL=5", "FREQ=WEEKLY;BYDAY=MO,TH", "FREQ=DAILY;COUNT=6"}
+	rules := []string{"", "", "FREQ=DAILY", "FREQ=DAILY;BYHOUR=3,4,5", "FREQ=HOURLY;INTERVAL=5", "FREQ=WEEKLY;BYDAY=MO,TH",
+		"FREQ=DAILY;COUNT=6"}
 	random := func() definition.WindowSpec {
 		w := window(fmt.Sprintf("03-%02dT%02d:%02d", 1+r.IntN(12), r.IntN(24), r.IntN(60)), int64(1+r.IntN(600)), rules[r.IntN(len(rules))])
 		if r.IntN(3) == 0 {
@@ -250,7 +264,8 @@ func TestEvidenceOfWindowsIsWhatWasPlanned(t *testing.T) {
 				since, planned := plans.announced(s, i)
 				got := said[s][i]
 				if planned != (len(got) > 0) || slices.ContainsFunc(got, func(at span.Instant) bool { return at != since }) {
-					t.Fatalf("round %d: %s at %s: planned %v since %s, the evidence says %v of %v", round, s, i, planned, since, got, h.snap.Windows["w"])
+					t.Fatalf("round %d: %s at %s: planned %v since %s, the evidence says %v of %v", round, s, i, planned, since,
+						got, h.snap.Windows["w"])
 				}
 			}
 		}
@@ -283,7 +298,8 @@ func newPlans(t *testing.T, e *catalogue.Entry[definition.WindowSpec]) plans {
 			}
 			mark(start.Instant(loc, calendar.Shift), o.DurationS)
 		}
-		c, err := definition.CompileWindow(definition.Window{Start: w.Start, Timezone: w.Timezone, DurationS: w.DurationS, RRule: w.RRule, Exdates: exdates})
+		c, err := definition.CompileWindow(definition.Window{Start: w.Start, Timezone: w.Timezone, DurationS: w.DurationS,
+			RRule: w.RRule, Exdates: exdates})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -137,7 +137,8 @@ func text(path string, tag reflect.StructTag, s string) error {
 
 func oneOf(path string, tag reflect.StructTag, s string) error {
 	if all := strings.Split(tag.Get("enum"), ","); !slices.Contains(all, s) {
-		return fault(path, "%q is not allowed; it is one of %s", s, strings.Join(slices.DeleteFunc(all, func(x string) bool { return x == "" }), ", "))
+		return fault(path, "%q is not allowed; it is one of %s", s,
+			strings.Join(slices.DeleteFunc(all, func(x string) bool { return x == "" }), ", "))
 	}
 	return nil
 }

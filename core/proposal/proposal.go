@@ -190,7 +190,8 @@ func (w Wanted) Steps(id string) []catalogue.Step {
 		if w.Defaults != nil {
 			spec.Follows = followed(t.Kind)
 		}
-		out = append(out, catalogue.Step{Does: catalogue.Make, Kind: catalogue.Check, Name: id + " " + t.Kind, Spec: spec.Following(w.Defaults)})
+		out = append(out, catalogue.Step{Does: catalogue.Make, Kind: catalogue.Check, Name: id + " " + t.Kind,
+			Spec: spec.Following(w.Defaults)})
 	}
 	if w.Agreement != nil {
 		a := *w.Agreement

@@ -12,11 +12,16 @@ import (
 
 func TestCandidatesOfAnAddress(t *testing.T) {
 	for address, want := range map[string][]string{
-		"https://tickets.skerry.example/book": {"http https://tickets.skerry.example/book", "certificate tickets.skerry.example:443", "ping tickets.skerry.example", "path tickets.skerry.example"},
-		"http://198.18.4.20:8080":             {"http http://198.18.4.20:8080", "ping 198.18.4.20", "path 198.18.4.20"},
-		"https://[fd77::1]:8443/":             {"http https://[fd77::1]:8443/", "certificate [fd77::1]:8443", "ping fd77::1", "path fd77::1"},
-		"freight.skerry.example:8443":         {"tcp freight.skerry.example:8443", "http https://freight.skerry.example:8443", "http http://freight.skerry.example:8443", "certificate freight.skerry.example:8443", "ping freight.skerry.example", "path freight.skerry.example"},
-		" roster.skerry.example ":             {"http https://roster.skerry.example", "http http://roster.skerry.example", "certificate roster.skerry.example:443", "ping roster.skerry.example", "path roster.skerry.example"},
+		"https://tickets.skerry.example/book": {"http https://tickets.skerry.example/book",
+			"certificate tickets.skerry.example:443", "ping tickets.skerry.example", "path tickets.skerry.example"},
+		"http://198.18.4.20:8080": {"http http://198.18.4.20:8080", "ping 198.18.4.20", "path 198.18.4.20"},
+		"https://[fd77::1]:8443/": {"http https://[fd77::1]:8443/", "certificate [fd77::1]:8443", "ping fd77::1",
+			"path fd77::1"},
+		"freight.skerry.example:8443": {"tcp freight.skerry.example:8443", "http https://freight.skerry.example:8443",
+			"http http://freight.skerry.example:8443", "certificate freight.skerry.example:8443", "ping freight.skerry.example",
+			"path freight.skerry.example"},
+		" roster.skerry.example ": {"http https://roster.skerry.example", "http http://roster.skerry.example",
+			"certificate roster.skerry.example:443", "ping roster.skerry.example", "path roster.skerry.example"},
 	} {
 		list, err := proposal.Candidates(address)
 		var got []string
@@ -39,8 +44,10 @@ func TestCandidatesOfAnAddress(t *testing.T) {
 func TestSomethingAlwaysDecides(t *testing.T) {
 	kinds := []string{"http", "tcp", "ping", "certificate", "path"}
 	for taken := 1; taken < 1<<len(kinds); taken++ {
-		w := proposal.Wanted{Spec: definition.ServiceSpec{Name: "S", Kind: definition.Business}, IntervalS: 60, Locations: []string{"tolvik"}}
-		targets := map[string]string{"http": "https://x.example/", "tcp": "x.example:443", "ping": "x.example", "certificate": "x.example:443", "path": "x.example"}
+		w := proposal.Wanted{Spec: definition.ServiceSpec{Name: "S", Kind: definition.Business}, IntervalS: 60,
+			Locations: []string{"tolvik"}}
+		targets := map[string]string{"http": "https://x.example/", "tcp": "x.example:443", "ping": "x.example",
+			"certificate": "x.example:443", "path": "x.example"}
 		for i, k := range kinds {
 			if taken&(1<<i) != 0 {
 				w.Taken = append(w.Taken, proposal.Taken{Candidate: proposal.Candidate{Kind: k, Name: k, Target: targets[k]}})
@@ -70,8 +77,10 @@ func TestSomethingAlwaysDecides(t *testing.T) {
 // A service that is there keeps its defaults, and new checks follow them.
 func TestNewChecksFollowTheirService(t *testing.T) {
 	w := proposal.Wanted{
-		Service: "tickets", Defaults: &definition.CheckDefaults{IntervalS: 20, Confirm: 4, Locations: []string{"eskerby"}}, IntervalS: 60, Locations: []string{"tolvik"},
-		Taken:     []proposal.Taken{{Candidate: proposal.Candidate{Kind: "ping", Name: "Ping", Target: "x.example"}}, {Candidate: proposal.Candidate{Kind: "path", Name: "Path", Target: "x.example"}}},
+		Service: "tickets", Defaults: &definition.CheckDefaults{IntervalS: 20, Confirm: 4, Locations: []string{"eskerby"}},
+		IntervalS: 60, Locations: []string{"tolvik"},
+		Taken: []proposal.Taken{{Candidate: proposal.Candidate{Kind: "ping", Name: "Ping", Target: "x.example"}},
+			{Candidate: proposal.Candidate{Kind: "path", Name: "Path", Target: "x.example"}}},
 		Agreement: &definition.AgreementSpec{Name: "Gold", Timezone: "UTC", TargetPercent: "99"},
 	}
 	steps := w.Steps("ignored")
@@ -79,7 +88,8 @@ func TestNewChecksFollowTheirService(t *testing.T) {
 		t.Fatalf("%+v", steps)
 	}
 	ping, path := steps[0].Spec.(definition.CheckSpec), steps[1].Spec.(definition.CheckSpec)
-	if ping.IntervalS != 20 || ping.Confirm != 4 || ping.Locations[0] != "eskerby" || !slices.Contains(ping.Follows, "interval_s") || ping.Service != "tickets" {
+	if ping.IntervalS != 20 || ping.Confirm != 4 || ping.Locations[0] != "eskerby" || !slices.Contains(ping.Follows,
+		"interval_s") || ping.Service != "tickets" {
 		t.Errorf("ping %+v", ping)
 	}
 	if path.IntervalS != 300 || path.Confirm != 4 || slices.Contains(path.Follows, "interval_s") {
@@ -117,9 +127,12 @@ func TestLoads(t *testing.T) {
 		spec definition.CheckSpec
 		want proposal.Load
 	}{
-		{definition.CheckSpec{Kind: "http", IntervalS: 60, Locations: []string{"a", "b"}}, proposal.Load{RunsPerDay: 2880, BytesPerDay: 2880 * 2000}},
-		{definition.CheckSpec{Kind: "ping", IntervalS: 30, Locations: []string{"a"}}, proposal.Load{RunsPerDay: 2880, BytesPerDay: 2880 * 5 * 2 * 84}},
-		{definition.CheckSpec{Kind: "udp", IntervalS: 300, Locations: []string{"a"}}, proposal.Load{RunsPerDay: 288, BytesPerDay: 288 * 100 * 2 * 200}},
+		{definition.CheckSpec{Kind: "http", IntervalS: 60, Locations: []string{"a", "b"}},
+			proposal.Load{RunsPerDay: 2880, BytesPerDay: 2880 * 2000}},
+		{definition.CheckSpec{Kind: "ping", IntervalS: 30, Locations: []string{"a"}},
+			proposal.Load{RunsPerDay: 2880, BytesPerDay: 2880 * 5 * 2 * 84}},
+		{definition.CheckSpec{Kind: "udp", IntervalS: 300, Locations: []string{"a"}},
+			proposal.Load{RunsPerDay: 288, BytesPerDay: 288 * 100 * 2 * 200}},
 		{definition.CheckSpec{Kind: "derived", IntervalS: 60, Locations: []string{"server"}}, proposal.Load{RunsPerDay: 1440}},
 		{definition.CheckSpec{Kind: "http", Locations: []string{"a"}}, proposal.Load{}},
 	} {

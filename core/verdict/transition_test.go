@@ -24,7 +24,8 @@ func TestTransitionsTellWhatWasJudged(t *testing.T) {
 			line = changed(r, line, known, until, now)
 			more := Transitions(Told(told), line, known, now)
 			for n, x := range more {
-				if x.Corrects && n > 0 || x.From == x.To && !x.Corrects || x.Corrects && !slices.ContainsFunc(told, func(o Transition) bool { return o.At >= x.At }) {
+				if x.Corrects && n > 0 || x.From == x.To && !x.Corrects || x.Corrects && !slices.ContainsFunc(told,
+					func(o Transition) bool { return o.At >= x.At }) {
 					t.Fatalf("round %d: %+v, after %+v", round, more, told)
 				}
 			}

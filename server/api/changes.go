@@ -85,21 +85,27 @@ func deedName(d catalogue.Deed) string {
 }
 
 func (s *Server) changeRoutes(a *operations) {
-	on(a, auth.Operator, http.MethodPost, "/changes", "change", "Change definitions: any number of steps, all or none, or see what that would do", s.changeAll)
-	on(a, auth.Manager, http.MethodPost, "/proposals/take", "take-proposal", "Make a service of what was proposed for its address, with its checks and what was promised: all or none, or see what that would do", s.take)
+	on(a, auth.Operator, http.MethodPost, "/changes", "change",
+		"Change definitions: any number of steps, all or none, or see what that would do", s.changeAll)
+	on(a, auth.Manager, http.MethodPost, "/proposals/take", "take-proposal",
+		"Make a service of what was proposed for its address, with its checks and what was promised: all or none, or see what that would do", s.take)
 }
 
 func (s *Server) changeAll(ctx context.Context, in *body[ChangeAsk]) (*body[ChangeView], error) {
 	ask := in.Body
 	for i, step := range ask.Steps {
 		if role := s.roles[step.Kind]; !who(ctx).Role.Covers(role) {
-			return nil, huma.Error403Forbidden(fmt.Sprintf("Step %d, on a %s, needs the role %s; you are %s. Ask an administrator.", i, step.Kind, role, who(ctx).Role))
+			return nil, huma.Error403Forbidden(fmt.Sprintf("Step %d, on a %s, needs the role %s; you are %s. Ask an administrator.",
+				i, step.Kind, role, who(ctx).Role))
 		}
 		if step.Does == "edit" && step.Revision < 1 {
 			return nil, invalid(fmt.Sprintf("steps[%d].revision", i), "is missing; say which revision the edit was made on")
 		}
 	}
-	view, err := s.makeChange(ctx, ask.ChangeWay, ask, func(snap *catalogue.Snapshot) ([]catalogue.Step, error) { return stepsOf(snap, ask.Steps) })
+	view, err := s.makeChange(ctx, ask.ChangeWay, ask, func(snap *catalogue.Snapshot) ([]catalogue.Step,
+		error) {
+		return stepsOf(snap, ask.Steps)
+	})
 	var at *catalogue.StepError
 	if errors.As(err, &at) {
 		var fault *definition.Fault
@@ -141,7 +147,8 @@ func (s *Server) makeChange(ctx context.Context, way ChangeWay, asked any, steps
 		return nil, err
 	}
 	if repeated != nil {
-		return &body[ChangeView]{ChangeView{Done: true, Repeated: true, IDs: repeated, Writes: []WriteView{}, Accounts: []AccountView{}}}, nil
+		return &body[ChangeView]{ChangeView{Done: true, Repeated: true, IDs: repeated, Writes: []WriteView{},
+			Accounts: []AccountView{}}}, nil
 	}
 	view := viewOf(plan)
 	view.Done = true
@@ -332,7 +339,10 @@ type Promise struct {
 
 func (s *Server) take(ctx context.Context, in *body[Take]) (*body[ChangeView], error) {
 	ask := in.Body
-	view, err := s.makeChange(ctx, ask.ChangeWay, ask, func(snap *catalogue.Snapshot) ([]catalogue.Step, error) { return s.taking(snap, ask) })
+	view, err := s.makeChange(ctx, ask.ChangeWay, ask, func(snap *catalogue.Snapshot) ([]catalogue.Step,
+		error) {
+		return s.taking(snap, ask)
+	})
 	var at *catalogue.StepError
 	if errors.As(err, &at) {
 		return nil, takenFault(ask, at)

@@ -37,7 +37,8 @@ func whole(name, target string) []any {
 	return []any{
 		step("make", "service", map[string]any{"spec": map[string]any{"name": name, "kind": "business"}}),
 		step("make", "check", map[string]any{"spec": servertest.Check("$0", []string{"tolvik"}, nil)}),
-		step("make", "agreement", map[string]any{"spec": agreement("$0", func(m map[string]any) { m["name"], m["target_percent"] = name, target })}),
+		step("make", "agreement", map[string]any{"spec": agreement("$0",
+			func(m map[string]any) { m["name"], m["target_percent"] = name, target })}),
 	}
 }
 
@@ -54,7 +55,8 @@ func TestAServiceIsMadeWholeAndOnce(t *testing.T) {
 	}
 	var view api.ChangeView
 	f.manager.Must(http.MethodPost, "/changes", map[string]any{"steps": whole("Crew roster", "99.5"), "preview": true}, &view)
-	if view.Done || !slices.Equal(view.IDs, []string{"crew-roster", "page", "crew-roster"}) || len(view.Writes) != 3 || view.After.RunsPerDay != 1440 ||
+	if view.Done || !slices.Equal(view.IDs, []string{"crew-roster", "page",
+		"crew-roster"}) || len(view.Writes) != 3 || view.After.RunsPerDay != 1440 ||
 		len(view.Accounts) != 1 || view.Accounts[0].Target != "99.5" {
 		t.Errorf("the preview: %+v", view)
 	}
@@ -63,15 +65,21 @@ func TestAServiceIsMadeWholeAndOnce(t *testing.T) {
 		steps []any
 		path  string
 	}{
-		"a target above 100":      {whole("Crew roster", "100.1"), "body.steps[2].spec.target_percent"},
-		"an unknown location":     {append(whole("Crew roster", "99")[:1], step("make", "check", map[string]any{"spec": servertest.Check("$0", []string{"nowhere"}, nil)})), "body.steps[1].spec.locations[0]"},
-		"a step that is to come":  {[]any{step("make", "check", map[string]any{"spec": servertest.Check("$1", []string{"tolvik"}, nil)})}, "body.steps[0].spec.service"},
-		"no spec":                 {append(whole("Crew roster", "99"), step("make", "service", nil)), "body.steps[3].spec"},
-		"an edit of no revision":  {[]any{step("edit", "service", map[string]any{"id": f.service, "spec": map[string]any{"name": "X", "kind": "business"}})}, "body.steps[0].revision"},
-		"what is no spec":         {[]any{step("make", "service", map[string]any{"spec": []int{1}})}, "body.steps[0].spec"},
-		"an unknown field's type": {[]any{step("make", "service", map[string]any{"spec": map[string]any{"name": 7}})}, "body.steps[0].spec"},
-		"an id that is taken":     {[]any{step("make", "service", map[string]any{"id": f.service, "spec": map[string]any{"name": "X", "kind": "business"}})}, "body.steps[0].id"},
-		"a kind that is none":     {[]any{step("make", "ferry", nil)}, "body.steps[0].kind"},
+		"a target above 100": {whole("Crew roster", "100.1"), "body.steps[2].spec.target_percent"},
+		"an unknown location": {append(whole("Crew roster", "99")[:1],
+			step("make", "check", map[string]any{"spec": servertest.Check("$0", []string{"nowhere"}, nil)})),
+			"body.steps[1].spec.locations[0]"},
+		"a step that is to come": {[]any{step("make", "check",
+			map[string]any{"spec": servertest.Check("$1", []string{"tolvik"}, nil)})}, "body.steps[0].spec.service"},
+		"no spec": {append(whole("Crew roster", "99"), step("make", "service", nil)), "body.steps[3].spec"},
+		"an edit of no revision": {[]any{step("edit", "service",
+			map[string]any{"id": f.service, "spec": map[string]any{"name": "X", "kind": "business"}})}, "body.steps[0].revision"},
+		"what is no spec": {[]any{step("make", "service", map[string]any{"spec": []int{1}})}, "body.steps[0].spec"},
+		"an unknown field's type": {[]any{step("make", "service", map[string]any{"spec": map[string]any{"name": 7}})},
+			"body.steps[0].spec"},
+		"an id that is taken": {[]any{step("make", "service",
+			map[string]any{"id": f.service, "spec": map[string]any{"name": "X", "kind": "business"}})}, "body.steps[0].id"},
+		"a kind that is none": {[]any{step("make", "ferry", nil)}, "body.steps[0].kind"},
 	} {
 		for _, preview := range []bool{true, false} {
 			a := f.manager.Do(http.MethodPost, "/changes", map[string]any{"steps": c.steps, "preview": preview})
@@ -120,16 +128,19 @@ func TestAServiceIsMadeWholeAndOnce(t *testing.T) {
 func TestChangesNeedTheRoleOfEachStep(t *testing.T) {
 	f := setUp(t)
 	operator := servertest.As(t, f.srv, f.url, auth.Operator)
-	window := step("make", "window", map[string]any{"spec": map[string]any{"name": "Patch", "services": []string{f.service}, "start": "2030-01-01T10:00:00", "timezone": "UTC", "duration_s": 3600}})
+	window := step("make", "window", map[string]any{"spec": map[string]any{"name": "Patch", "services": []string{f.service},
+		"start": "2030-01-01T10:00:00", "timezone": "UTC", "duration_s": 3600}})
 	operator.Must(http.MethodPost, "/changes", map[string]any{"steps": []any{window}}, nil)
 	a := operator.Do(http.MethodPost, "/changes", map[string]any{"steps": append([]any{window}, whole("Crew roster", "99")...)})
-	if detail, _ := a.Problem(); a.Status != http.StatusForbidden || !strings.Contains(detail, "Step 1, on a service, needs the role manager") {
+	if detail, _ := a.Problem(); a.Status != http.StatusForbidden || !strings.Contains(detail,
+		"Step 1, on a service, needs the role manager") {
 		t.Errorf("%s", a)
 	}
 	if snap, err := f.srv.API.Definitions.Snapshot(t.Context()); err != nil || len(snap.Windows) != 1 {
 		t.Errorf("%d windows, %v", len(snap.Windows), err)
 	}
-	if a := servertest.As(t, f.srv, f.url, auth.Viewer).Do(http.MethodPost, "/changes", map[string]any{"steps": []any{window}, "preview": true}); a.Status != http.StatusForbidden {
+	if a := servertest.As(t, f.srv, f.url, auth.Viewer).Do(http.MethodPost, "/changes",
+		map[string]any{"steps": []any{window}, "preview": true}); a.Status != http.StatusForbidden {
 		t.Errorf("a viewer: %s", a)
 	}
 }
@@ -140,14 +151,17 @@ func TestTakingWhatWasProposed(t *testing.T) {
 	for address, want := range map[string]int{"https://127.0.0.1:9/": 4, "127.0.0.1:9": 6, "localhost": 5} {
 		var list struct{ Items []api.Candidate }
 		f.manager.Must(http.MethodPost, "/proposals", map[string]any{"address": address, "locations": []string{"tolvik", "eskerby"}}, &list)
-		if len(list.Items) != want || slices.ContainsFunc(list.Items, func(c api.Candidate) bool { return len(c.Trials) != 2 || c.Target == "" }) {
+		if len(list.Items) != want || slices.ContainsFunc(list.Items,
+			func(c api.Candidate) bool { return len(c.Trials) != 2 || c.Target == "" }) {
 			t.Errorf("%s: %+v", address, list.Items)
 		}
 	}
 	ask := func(more map[string]any) map[string]any {
 		out := map[string]any{
-			"name": "Roster", "interval_s": 60, "locations": []string{"tolvik"}, "promised": map[string]any{"target_percent": "99.5", "customer": "Crew office"},
-			"taken": []any{map[string]any{"kind": "tcp", "name": "Port", "target": "198.18.4.20:443", "tried": []any{map[string]any{"connect_ms": 55}}}},
+			"name": "Roster", "interval_s": 60, "locations": []string{"tolvik"},
+			"promised": map[string]any{"target_percent": "99.5", "customer": "Crew office"},
+			"taken": []any{map[string]any{"kind": "tcp", "name": "Port", "target": "198.18.4.20:443",
+				"tried": []any{map[string]any{"connect_ms": 55}}}},
 		}
 		for k, v := range more {
 			out[k] = v
@@ -209,19 +223,24 @@ func TestBoundsHoldAtEveryDoor(t *testing.T) {
 		{"agreement", "/agreements", agreement(f.service, func(m map[string]any) {
 			m["maintenance"] = map[string]any{"mode": "never", "notice_s": 0, "cap_s": nil}
 		})},
-		{"agreement", "/agreements", agreement(f.service, func(m map[string]any) { m["period"] = map[string]any{"unit": "month", "day": 31} })},
+		{"agreement", "/agreements", agreement(f.service,
+			func(m map[string]any) { m["period"] = map[string]any{"unit": "month", "day": 31} })},
 		{"agreement", "/agreements", agreement(f.service, func(m map[string]any) { m["min_outage_s"] = 86401 })},
 		{"service", "/services", map[string]any{"name": "S", "kind": "ferry"}},
 		{"service", "/services", map[string]any{"name": "", "kind": "business"}},
-		{"window", "/windows", map[string]any{"name": "W", "services": []string{f.service}, "start": "2030-01-01T10:00:00", "timezone": "UTC", "duration_s": 59}},
+		{"window", "/windows", map[string]any{"name": "W", "services": []string{f.service}, "start": "2030-01-01T10:00:00",
+			"timezone": "UTC", "duration_s": 59}},
 		{"location", "/locations", map[string]any{"name": "L", "latitude": 91, "longitude": 0}},
 		{"network", "/networks", map[string]any{"name": "N", "prefixes": []string{}}},
-		{"pair-plan", "/pair-plans", map[string]any{"name": "P", "service": f.service, "kinds": []string{"ping"}, "shape": "star", "locations": []string{"tolvik", "eskerby"}, "interval_s": 60}},
+		{"pair-plan", "/pair-plans", map[string]any{"name": "P", "service": f.service, "kinds": []string{"ping"}, "shape": "star",
+			"locations": []string{"tolvik", "eskerby"}, "interval_s": 60}},
 	} {
 		for door, a := range map[string]servertest.Answer{
-			"its own":   f.manager.Do(http.MethodPost, c.path, map[string]any{"spec": c.spec}),
-			"a change":  f.manager.Do(http.MethodPost, "/changes", map[string]any{"steps": []any{step("make", c.kind, map[string]any{"spec": c.spec})}}),
-			"a preview": f.manager.Do(http.MethodPost, "/changes", map[string]any{"preview": true, "steps": []any{step("make", c.kind, map[string]any{"spec": c.spec})}}),
+			"its own": f.manager.Do(http.MethodPost, c.path, map[string]any{"spec": c.spec}),
+			"a change": f.manager.Do(http.MethodPost, "/changes",
+				map[string]any{"steps": []any{step("make", c.kind, map[string]any{"spec": c.spec})}}),
+			"a preview": f.manager.Do(http.MethodPost, "/changes",
+				map[string]any{"preview": true, "steps": []any{step("make", c.kind, map[string]any{"spec": c.spec})}}),
 		} {
 			if _, fields := a.Problem(); a.Status != http.StatusUnprocessableEntity || len(fields) == 0 {
 				t.Errorf("%d, %s by %s: %s", i, fmt.Sprint(c.spec), door, a)

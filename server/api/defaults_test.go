@@ -97,9 +97,10 @@ func TestDefaultsFlowFromServiceToCheck(t *testing.T) {
 	if a := f.manager.Do(http.MethodDelete, "/locations/pier", nil); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "by default") {
 		t.Errorf("retiring a location of the defaults: %s", a)
 	}
-	if a := f.manager.Do(http.MethodPut, "/checks/"+id, map[string]any{"revision": f.manager.Revision("/checks/" + id), "spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
-		c["follows"] = []string{"target"}
-	})}); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "no field that a service has a default for") {
+	if a := f.manager.Do(http.MethodPut, "/checks/"+id, map[string]any{"revision": f.manager.Revision("/checks/" + id),
+		"spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
+			c["follows"] = []string{"target"}
+		})}); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "no field that a service has a default for") {
 		t.Errorf("following a field of no default: %s", a)
 	}
 }
@@ -108,9 +109,11 @@ func TestDefaultsFlowFromServiceToCheck(t *testing.T) {
 func TestRollingRuleOfACheck(t *testing.T) {
 	f := setUp(t)
 	put := func(rule map[string]any) servertest.Answer {
-		return f.manager.Do(http.MethodPut, "/checks/"+f.check, map[string]any{"revision": f.manager.Revision("/checks/" + f.check), "spec": servertest.Check(f.service, []string{"tolvik", "eskerby"}, func(c map[string]any) {
-			c["rolling"] = rule
-		})})
+		return f.manager.Do(http.MethodPut, "/checks/"+f.check,
+			map[string]any{"revision": f.manager.Revision("/checks/" + f.check),
+				"spec": servertest.Check(f.service, []string{"tolvik", "eskerby"}, func(c map[string]any) {
+					c["rolling"] = rule
+				})})
 	}
 	if a := put(map[string]any{"runs": 7, "locations": 2, "window_s": 180}); a.Status != http.StatusUnprocessableEntity ||
 		!strings.Contains(string(a.Body), "180 s / 60 s = 3 a location, × 2 locations = 6, and 7 must fail; take at least 240 s") || !strings.Contains(string(a.Body), "rolling.window_s") {

@@ -32,9 +32,10 @@ func (f *fixture) assigned(t *testing.T, token string) wire.Assignments {
 func TestSecretsAreNeverReadBack(t *testing.T) {
 	f := setUp(t)
 	id := f.manager.Create("/credentials", map[string]any{"name": "Desk", "kind": "bearer", "origins": []string{"http://127.0.0.1:9"}})
-	f.manager.Must(http.MethodPut, "/checks/"+f.check, map[string]any{"revision": f.manager.Revision("/checks/" + f.check), "spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
-		c["http"] = map[string]any{"credential": id}
-	})}, nil)
+	f.manager.Must(http.MethodPut, "/checks/"+f.check, map[string]any{"revision": f.manager.Revision("/checks/" + f.check),
+		"spec": servertest.Check(f.service, []string{"tolvik"}, func(c map[string]any) {
+			c["http"] = map[string]any{"credential": id}
+		})}, nil)
 	if got := f.assigned(t, f.tolvik).Checks[0]; got.Secret != nil {
 		t.Errorf("a secret before one was entered: %+v", got.Secret)
 	}

@@ -91,9 +91,11 @@ type SampleClock struct {
 }
 
 func (s *Server) momentRoutes(a *operations) {
-	on(a, auth.Viewer, http.MethodGet, "/services/{id}/period", "service-period", "A service over a band, lane by lane", s.servicePeriod, costly)
+	on(a, auth.Viewer, http.MethodGet, "/services/{id}/period", "service-period", "A service over a band, lane by lane",
+		s.servicePeriod, costly)
 	on(a, auth.Viewer, http.MethodGet, "/services/{id}/moment", "service-moment", "Why an instant counts as it does, rule by rule, down to the measurements", s.moment, costly)
-	on(a, auth.Viewer, http.MethodGet, "/services/{id}/transitions", "service-transitions", "How its state changed, as it was told: the latest first", s.transitions)
+	on(a, auth.Viewer, http.MethodGet, "/services/{id}/transitions", "service-transitions",
+		"How its state changed, as it was told: the latest first", s.transitions)
 	on(a, auth.Viewer, http.MethodGet, "/services/strips", "service-strips", "The states of all services over a band", s.strips, costly)
 }
 
@@ -373,7 +375,8 @@ func (s *Server) transitions(ctx context.Context, in *struct {
 	}
 	out := make([]TransitionView, len(rows))
 	for i, r := range rows {
-		out[i] = TransitionView{ID: r.ID, At: span.Of(r.At), From: verdict.State(r.FromState).String(), To: verdict.State(r.ToState).String(),
+		out[i] = TransitionView{ID: r.ID, At: span.Of(r.At), From: verdict.State(r.FromState).String(),
+			To:     verdict.State(r.ToState).String(),
 			Checks: []string{}, Services: []string{}, KnownAt: span.Of(r.KnownAt), Corrects: r.Corrects}
 		because := struct{ Checks, Services *[]string }{&out[i].Checks, &out[i].Services}
 		if err := json.Unmarshal(r.Because, &because); err != nil {

@@ -73,7 +73,8 @@ func TestPairPlanKeepsItsChecks(t *testing.T) {
 	}
 	save := func() {
 		t.Helper()
-		f.manager.Must(http.MethodPut, "/pair-plans/"+id, map[string]any{"revision": f.manager.Revision("/pair-plans/" + id), "spec": plan}, nil)
+		f.manager.Must(http.MethodPut, "/pair-plans/"+id,
+			map[string]any{"revision": f.manager.Revision("/pair-plans/" + id), "spec": plan}, nil)
 	}
 	// One pair of its own: other limits and a shorter interval. Another is left out.
 	bound := 5.0
@@ -97,16 +98,19 @@ func TestPairPlanKeepsItsChecks(t *testing.T) {
 		t.Errorf("the pair that came back is %+v", again)
 	}
 	// A location that moves takes its checks along.
-	f.manager.Must(http.MethodPut, "/locations/"+ids[1], map[string]any{"revision": f.manager.Revision("/locations/" + ids[1]), "spec": map[string]any{"name": "Pier 1", "region": "North", "address": "198.18.9.9"}}, nil)
+	f.manager.Must(http.MethodPut, "/locations/"+ids[1], map[string]any{"revision": f.manager.Revision("/locations/" + ids[1]),
+		"spec": map[string]any{"name": "Pier 1", "region": "North", "address": "198.18.9.9"}}, nil)
 	if got := f.kept(id)["Pier 0 to Pier 1, ping"].Spec.Target; got != "198.18.9.9" {
 		t.Errorf("the target is %s after the location moved", got)
 	}
 	for why, a := range map[string]interface{ String() string }{
-		"keeps this check":       f.manager.Do(http.MethodDelete, "/checks/"+own.ID, nil),
-		"change it there":        f.manager.Do(http.MethodPut, "/checks/"+own.ID, map[string]any{"revision": f.manager.Revision("/checks/" + own.ID), "spec": own.Spec}),
+		"keeps this check": f.manager.Do(http.MethodDelete, "/checks/"+own.ID, nil),
+		"change it there": f.manager.Do(http.MethodPut, "/checks/"+own.ID,
+			map[string]any{"revision": f.manager.Revision("/checks/" + own.ID), "spec": own.Spec}),
 		"only a pair plan makes": f.manager.Do(http.MethodPost, "/checks", map[string]any{"spec": own.Spec}),
 		"take it out there":      f.manager.Do(http.MethodDelete, "/locations/"+ids[0], nil),
-		"has no address":         f.manager.Do(http.MethodPut, "/locations/"+ids[1], map[string]any{"revision": f.manager.Revision("/locations/" + ids[1]), "spec": map[string]any{"name": "Pier 1"}}),
+		"has no address": f.manager.Do(http.MethodPut, "/locations/"+ids[1],
+			map[string]any{"revision": f.manager.Revision("/locations/" + ids[1]), "spec": map[string]any{"name": "Pier 1"}}),
 		"its pair plan Piers is": f.manager.Do(http.MethodDelete, "/services/"+f.service, nil),
 	} {
 		if !strings.Contains(a.String(), "422") || !strings.Contains(a.String(), why) {

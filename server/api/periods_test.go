@@ -61,7 +61,8 @@ func TestEachPeriodHasOneRevision(t *testing.T) {
 	var draft struct{ ID string }
 	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": id, "period": last}, &draft)
 	f.manager.Must(http.MethodPost, "/reports/"+draft.ID+"/publish", nil, nil)
-	if _, fields := edit(2, target("99.9"), last, "typed wrongly").Problem(); !strings.Contains(fields["body.corrects"], "has a published report") {
+	if _, fields := edit(2, target("99.9"), last, "typed wrongly").Problem(); !strings.Contains(fields["body.corrects"],
+		"has a published report") {
 		t.Errorf("a correction of what is published: %v", fields)
 	}
 	if a := edit(2, target("99.9"), present, "typed wrongly"); a.Status >= 300 {
@@ -81,7 +82,8 @@ func TestEachPeriodHasOneRevision(t *testing.T) {
 	if r := revisions.Items; r[0].Counts == nil || span.Of(*r[0].Counts) != names[1].From || r[2].Counts != nil || r[0].Reason != "typed wrongly" {
 		t.Errorf("revisions %+v", r)
 	}
-	if a := f.manager.Do(http.MethodPost, "/reports", map[string]any{"agreement": id, "period": "2020-Q1"}); !strings.Contains(string(a.Body), "is no period of this agreement") {
+	if a := f.manager.Do(http.MethodPost, "/reports", map[string]any{"agreement": id,
+		"period": "2020-Q1"}); !strings.Contains(string(a.Body), "is no period of this agreement") {
 		t.Errorf("a report of what is no period: %s", a)
 	}
 }
@@ -104,10 +106,14 @@ func TestBandsAndPeriods(t *testing.T) {
 	make("From 15th", "Europe/Oslo", map[string]any{"unit": "month", "day": 15})
 	make("Weeks", "Europe/Oslo", map[string]any{"unit": "week"})
 	for band, want := range map[string]map[string]string{
-		"2025-10":               {"Months": "2025-10", "Tokyo": "2025-10", "Quarters": "2025-Q4", "From 15th": "2025-10-15/2025-11-15", "Weeks": "2025-W44"},
-		"2025-Q2":               {"Months": "2025-06", "Tokyo": "2025-06", "Quarters": "2025-Q2", "From 15th": "2025-06-15/2025-07-15", "Weeks": "2025-W27"},
-		"2025":                  {"Months": "2025-12", "Tokyo": "2025-12", "Quarters": "2025-Q4", "From 15th": "2025-12-15/2026-01-15", "Weeks": "2026-W01"},
-		"2025-03-03/2025-03-05": {"Months": "2025-03", "Tokyo": "2025-03", "Quarters": "2025-Q1", "From 15th": "2025-02-15/2025-03-15", "Weeks": "2025-W10"},
+		"2025-10": {"Months": "2025-10", "Tokyo": "2025-10", "Quarters": "2025-Q4",
+			"From 15th": "2025-10-15/2025-11-15", "Weeks": "2025-W44"},
+		"2025-Q2": {"Months": "2025-06", "Tokyo": "2025-06", "Quarters": "2025-Q2",
+			"From 15th": "2025-06-15/2025-07-15", "Weeks": "2025-W27"},
+		"2025": {"Months": "2025-12", "Tokyo": "2025-12", "Quarters": "2025-Q4",
+			"From 15th": "2025-12-15/2026-01-15", "Weeks": "2026-W01"},
+		"2025-03-03/2025-03-05": {"Months": "2025-03", "Tokyo": "2025-03", "Quarters": "2025-Q1",
+			"From 15th": "2025-02-15/2025-03-15", "Weeks": "2025-W10"},
 	} {
 		var standing api.Standing
 		f.manager.Must(http.MethodGet, "/standing?period="+strings.ReplaceAll(band, "/", "%2F"), nil, &standing)
@@ -146,7 +152,8 @@ func TestBandsAndPeriods(t *testing.T) {
 	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": "quarters", "period": over.Name()}, &draft)
 	f.manager.Must(http.MethodPost, "/reports/"+draft.ID+"/publish", nil, nil)
 	document := f.manager.Do(http.MethodGet, "/reports/"+draft.ID+"/document?format=pdf", nil)
-	if text := servertest.PDFText(t, document.Body); !strings.Contains(text, over.Words()) || !strings.Contains(text, "each calendar quarter") {
+	if text := servertest.PDFText(t, document.Body); !strings.Contains(text, over.Words()) || !strings.Contains(text,
+		"each calendar quarter") {
 		t.Errorf("the document does not speak of %s:\n%s", over.Words(), text)
 	}
 }
@@ -178,7 +185,8 @@ func TestOneAgreementAfterAnother(t *testing.T) {
 		return out
 	}
 	both := standing(month.Name())
-	if both["Before"]+both["After"] != month.Span().Length() || both["Before"] != int64(middle.Instant(loc, calendar.Shift)-month.Span().From) {
+	if both["Before"]+both["After"] != month.Span().Length() || both["Before"] != int64(middle.Instant(loc,
+		calendar.Shift)-month.Span().From) {
 		t.Errorf("side by side %v of %d ms", both, month.Span().Length())
 	}
 	if later := standing(month.Next(1).Name()); len(later) != 1 || later["After"] == 0 {
@@ -206,7 +214,8 @@ func TestAWindowLengthenedWhileItRuns(t *testing.T) {
 	f.service = f.manager.Create("/services", map[string]any{"name": "Ticket sales", "kind": "business"})
 	start := time.Now().UTC().Add(-30 * time.Minute).Truncate(time.Second)
 	window := func(minutes int) map[string]any {
-		return map[string]any{"name": "Release", "services": []string{f.service}, "start": start.Format("2006-01-02T15:04:05"), "timezone": "UTC", "duration_s": minutes * 60}
+		return map[string]any{"name": "Release", "services": []string{f.service}, "start": start.Format("2006-01-02T15:04:05"),
+			"timezone": "UTC", "duration_s": minutes * 60}
 	}
 	id := f.manager.Create("/windows", window(60)) // announced half an hour after its start
 	f.manager.Must(http.MethodPut, "/windows/"+id, f.manager.Edit("/windows/"+id, window(90)), nil)
@@ -253,7 +262,8 @@ func TestDraftsAreForThoseWhoMakeThem(t *testing.T) {
 		return servertest.PDFText(t, f.manager.Do(http.MethodGet, path+"/document?format=pdf", nil).Body)
 	}
 	text := pdf()
-	if pages := strings.Count(text, "\f"); pages == 0 || strings.Count(text, "Draft. Not published") != pages || strings.Count(text, "draft, not published") != pages || !strings.Contains(text, "a draft of") {
+	if pages := strings.Count(text, "\f"); pages == 0 || strings.Count(text, "Draft. Not published") != pages || strings.Count(text,
+		"draft, not published") != pages || !strings.Contains(text, "a draft of") {
 		t.Errorf("the draft's document says\n%s", text)
 	}
 	viewer, operator := servertest.As(t, f.srv, f.url, "viewer"), servertest.As(t, f.srv, f.url, "operator")
@@ -263,7 +273,8 @@ func TestDraftsAreForThoseWhoMakeThem(t *testing.T) {
 			var list struct{ Items []api.ReportView }
 			who.Must(http.MethodGet, "/reports", nil, &list)
 			n += len(list.Items)
-			for _, at := range []string{"", "/document?format=pdf", "/document?format=json", "/document?format=csv", "/document?format=inputs"} {
+			for _, at := range []string{"", "/document?format=pdf", "/document?format=json", "/document?format=csv",
+				"/document?format=inputs"} {
 				if who.Do(http.MethodGet, path+at, nil).Status == http.StatusOK {
 					n++
 				}

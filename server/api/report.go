@@ -111,8 +111,10 @@ func (s *Server) reports(ctx context.Context, _ *none) (*list[ReportView], error
 			continue
 		}
 		v := ReportView{
-			ID: r.ID, Agreement: r.Agreement, Name: r.Agreement, Period: r.Period, Words: report.PeriodWords(r.Period), Number: r.Number, State: r.State, MadeAt: r.MadeAt, MadeBy: r.MadeBy,
-			PublishedAt: r.PublishedAt, PublishedBy: orNil(r.PublishedBy), Digest: r.Digest, Verdict: r.Verdict, Availability: r.AvailabilityPercent,
+			ID: r.ID, Agreement: r.Agreement, Name: r.Agreement, Period: r.Period, Words: report.PeriodWords(r.Period),
+			Number: r.Number, State: r.State, MadeAt: r.MadeAt, MadeBy: r.MadeBy,
+			PublishedAt: r.PublishedAt, PublishedBy: orNil(r.PublishedBy), Digest: r.Digest, Verdict: r.Verdict,
+			Availability: r.AvailabilityPercent,
 		}
 		if e := snap.Agreements[r.Agreement]; e != nil {
 			v.Name, v.Customer = e.Current().Spec.Name, e.Current().Spec.Customer
@@ -171,8 +173,10 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 	when := period.Span()
 	out := ReportPage{
 		ReportView: ReportView{
-			ID: r.ID, Agreement: r.Agreement, Name: c.Name, Customer: c.Customer, Period: r.Period, Words: report.PeriodWords(r.Period), Number: r.Number, State: r.State,
-			MadeAt: r.MadeAt, MadeBy: people.MadeBy, PublishedAt: r.PublishedAt, PublishedBy: orNil(people.PublishedBy), Digest: r.Digest, Verdict: string(c.Account.Verdict),
+			ID: r.ID, Agreement: r.Agreement, Name: c.Name, Customer: c.Customer, Period: r.Period,
+			Words: report.PeriodWords(r.Period), Number: r.Number, State: r.State,
+			MadeAt: r.MadeAt, MadeBy: people.MadeBy, PublishedAt: r.PublishedAt, PublishedBy: orNil(people.PublishedBy),
+			Digest: r.Digest, Verdict: string(c.Account.Verdict),
 		},
 		Remark: c.Remark, Sentence: report.VerdictSentence(c), Organisation: c.Organisation, ServiceName: c.ServiceName,
 		Target: c.Target, Timezone: c.Timezone, From: when.From, To: when.To,

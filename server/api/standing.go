@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"sort"
 	"time"
 
 	"kestite/core/account"
@@ -14,6 +13,7 @@ import (
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/span"
+	"kestite/core/standing"
 	"kestite/core/verdict"
 	"kestite/server/auth"
 	"kestite/server/history"
@@ -86,20 +86,20 @@ func intervals(a *account.Account) []IntervalView {
 
 // AccountView is an agreement with its account of a period.
 type AccountView struct {
-	Agreement   string         `json:"agreement"`
-	Name        string         `json:"name"`
-	Customer    string         `json:"customer"`
-	Service     string         `json:"service"`
-	ServiceName string         `json:"service_name"`
-	Target      string         `json:"target_percent"`
-	Timezone    string         `json:"timezone"`
-	Period      OwnPeriod      `json:"period"`
-	Revision    int            `json:"revision" doc:"The revision of the agreement that accounts the period"`
-	Figures     Figures        `json:"figures"`
-	Intervals   []IntervalView `json:"intervals"`
-	Planned     []span.Span    `json:"planned" doc:"Granted maintenance still to come"`
-	Pace        *PaceView      `json:"pace,omitempty"`
-	Fault       string         `json:"fault,omitempty" doc:"Why it cannot be accounted; the figures say nothing then"`
+	Agreement   string            `json:"agreement"`
+	Name        string            `json:"name"`
+	Customer    string            `json:"customer"`
+	Service     string            `json:"service"`
+	ServiceName string            `json:"service_name"`
+	Target      string            `json:"target_percent"`
+	Timezone    string            `json:"timezone"`
+	Period      OwnPeriod         `json:"period"`
+	Revision    int               `json:"revision" doc:"The revision of the agreement that accounts the period"`
+	Figures     Figures           `json:"figures"`
+	Intervals   []IntervalView    `json:"intervals"`
+	Planned     []span.Span       `json:"planned" doc:"Granted maintenance still to come"`
+	Pace        *standing.Outlook `json:"pace,omitempty"`
+	Fault       string            `json:"fault,omitempty" doc:"Why it cannot be accounted; the figures say nothing then"`
 }
 
 // OwnPeriod is a period of an agreement.
@@ -113,15 +113,6 @@ type OwnPeriod struct {
 func ownPeriod(p calendar.Period) OwnPeriod {
 	when := p.Span()
 	return OwnPeriod{p.Name(), p.Words(), when.From, when.To}
-}
-
-// PaceView is the forecast at the pace of the last seven days and of the period so far.
-type PaceView struct {
-	AtRisk     bool          `json:"at_risk"`
-	Week       *account.Pace `json:"week"`
-	SoFar      *account.Pace `json:"so_far"`
-	RunsOutAt  *span.Instant `json:"runs_out_at" doc:"The earlier of the two"`
-	RunsOutWhy string        `json:"runs_out_why" enum:"week,so_far,"`
 }
 
 // StateView is the live state of a service.
@@ -174,7 +165,8 @@ func (s *Server) standingRoutes(a *operations) {
 		return items(stateViews(snap, rows)), err
 	})
 	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/account", "account-of-agreement", "The account of one agreement", s.accountOf, costly)
-	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/calendar", "calendar-of-agreement", "Its periods by name: the next one first, then the present and those before", s.calendarOf)
+	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/calendar", "calendar-of-agreement",
+		"Its periods by name: the next one first, then the present and those before", s.calendarOf)
 	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/periods", "periods-of-agreement", "The last periods, newest first", s.periodsOf, costly)
 	on(a, auth.Viewer, http.MethodPost, "/what-if", "what-if", "What the last periods would have looked like under clauses that nobody has agreed to yet, newest first", s.whatIf, costly)
 }
@@ -310,7 +302,7 @@ func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, band ca
 		}
 		out = append(out, list...)
 	}
-	sort.Slice(out, func(i, j int) bool { return more(out[i], out[j]) })
+	slices.SortFunc(out, func(a, b AccountView) int { return standing.Compare(a.row(), b.row()) })
 	return out, nil
 }
 
@@ -355,34 +347,12 @@ func faultyAccount(snap *catalogue.Snapshot, id string, why error) AccountView {
 	return out
 }
 
-// more says whether a is more urgent than b: missed ones by how far beyond,
-// then those that run out, by when, then by the share of allowance left.
-func more(a, b AccountView) bool {
-	rank := func(v AccountView) int {
-		switch {
-		case v.Fault != "":
-			return -1
-		case v.Figures.Verdict == account.Missed:
-			return 0
-		case v.Pace != nil && v.Pace.RunsOutAt != nil:
-			return 1
-		}
-		return 2
+// row is what an agreement's place in the order follows.
+func (v AccountView) row() standing.Row {
+	return standing.Row{
+		Name: v.Name, Faulty: v.Fault != "", Verdict: v.Figures.Verdict, Outlook: v.Pace, LeftMS: v.Figures.AllowanceLeftMS,
+		AllowanceMS: v.Figures.AllowanceMS,
 	}
-	ra, rb := rank(a), rank(b)
-	switch {
-	case ra != rb:
-		return ra < rb
-	case ra == 1 && *a.Pace.RunsOutAt != *b.Pace.RunsOutAt:
-		return *a.Pace.RunsOutAt < *b.Pace.RunsOutAt
-	}
-	share := func(v AccountView) float64 {
-		return float64(v.Figures.AllowanceLeftMS) / float64(max(1, v.Figures.AllowanceMS))
-	}
-	if sa, sb := share(a), share(b); sa != sb {
-		return sa < sb
-	}
-	return a.Name < b.Name
 }
 
 func (s *Server) accountView(snap *catalogue.Snapshot, a *account.Account, p calendar.Period) AccountView {
@@ -397,14 +367,7 @@ func (s *Server) accountView(snap *catalogue.Snapshot, a *account.Account, p cal
 		return out
 	}
 	out.Planned = append(out.Planned, a.Clauses.Granted.Cut(span.Span{From: a.To, To: a.Clauses.Period.To})...)
-	pace := &PaceView{Week: a.Forecast(a.To.Add(-7 * span.Day)), SoFar: a.Forecast(a.From)}
-	for why, p := range map[string]*account.Pace{"week": pace.Week, "so_far": pace.SoFar} {
-		if p.RunsOutAt != nil && (pace.RunsOutAt == nil || *p.RunsOutAt < *pace.RunsOutAt || *p.RunsOutAt == *pace.RunsOutAt && why == "week") {
-			pace.RunsOutAt, pace.RunsOutWhy = p.RunsOutAt, why
-		}
-	}
-	pace.AtRisk = a.Verdict == account.OnTrack && pace.RunsOutAt != nil
-	out.Pace = pace
+	out.Pace = standing.OutlookOf(a)
 	return out
 }
 
@@ -490,7 +453,8 @@ func (s *Server) calendarOf(ctx context.Context, in *struct {
 	var out []PeriodName
 	for err == nil {
 		when := p.Span()
-		out = append(out, PeriodName{ownPeriod(p), snap.Accounting(in.ID, when.From).Number, when.To <= now, slices.Contains(published, p.Name())})
+		out = append(out, PeriodName{ownPeriod(p), snap.Accounting(in.ID, when.From).Number, when.To <= now,
+			slices.Contains(published, p.Name())})
 		if len(out) > in.Last {
 			return items(out), nil
 		}
@@ -659,8 +623,9 @@ func (s *Server) reportsDue(ctx context.Context, snap *catalogue.Snapshot) ([]Ne
 		if promised, err := snap.Promises(id, last); err != nil || !promised || published[id+" "+last.Name()] {
 			continue
 		}
-		out = append(out, NeedView{Kind: "report", Subject: snap.Named(catalogue.Agreement, id), ID: id, Text: last.Name(), Words: last.Words(),
-			At: last.Span().To})
+		out = append(out, NeedView{Kind: "report", Subject: snap.Named(catalogue.Agreement, id), ID: id, Text: last.Name(),
+			Words: last.Words(),
+			At:    last.Span().To})
 	}
 	return out, nil
 }

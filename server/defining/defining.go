@@ -262,7 +262,8 @@ func write(ctx context.Context, q *db.Queries, by trail.By, w catalogue.Write) e
 		if err != nil {
 			return err
 		}
-		row := db.AddRevisionParams{Kind: w.Kind, ID: w.ID, Number: int32(w.Opens), ValidFrom: at, Body: body, MadeBy: w.By, Reason: w.Reason}
+		row := db.AddRevisionParams{Kind: w.Kind, ID: w.ID, Number: int32(w.Opens), ValidFrom: at, Body: body, MadeBy: w.By,
+			Reason: w.Reason}
 		if w.Counts != nil {
 			counts := w.Counts.Time()
 			row.CountsFrom = &counts

@@ -171,14 +171,16 @@ func TestWhatOthersNeedIsNotRetired(t *testing.T) {
 	h.create(catalogue.Service, "portal", service("Portal", "quay"))
 	h.create(catalogue.Agreement, "gold", definition.AgreementSpec{Name: "Gold", Service: "portal", Timezone: "UTC", TargetPercent: "99"})
 	for _, c := range []struct{ kind, id, says string }{
-		{catalogue.Service, "tickets", "Page"}, {catalogue.Service, "quay", "Portal"}, {catalogue.Service, "portal", "Gold"}, {catalogue.Location, "tolvik", "Page"},
+		{catalogue.Service, "tickets", "Page"}, {catalogue.Service, "quay", "Portal"}, {catalogue.Service, "portal", "Gold"},
+		{catalogue.Location, "tolvik", "Page"},
 	} {
 		var fault *definition.Fault
 		if err := h.Retire(ctx, c.kind, c.id, h.change(2)); !errors.As(err, &fault) || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("retiring %s %s: %v", c.kind, c.id, err)
 		}
 	}
-	if err := h.Edit(ctx, catalogue.Service, "quay", 0, service("Quay", "portal"), h.change(2)); err == nil || !strings.Contains(err.Error(), "circle") {
+	if err := h.Edit(ctx, catalogue.Service, "quay", 0, service("Quay", "portal"),
+		h.change(2)); err == nil || !strings.Contains(err.Error(), "circle") {
 		t.Errorf("a circle: %v", err)
 	}
 	if err := h.Retire(ctx, catalogue.Location, "eskerby", h.change(2)); err != nil {
@@ -192,7 +194,8 @@ func TestHistoriesAreKept(t *testing.T) {
 	h.create(catalogue.Service, "quay", definition.ServiceSpec{Name: "Quay", Kind: "supporting"})
 	needs := definition.ServiceSpec{Name: "Tickets", Kind: "business", DependsOn: []definition.Dependency{{Services: []string{"quay"}}}}
 	start := h.start.Truncate(time.Second).Add(5 * 24 * time.Hour)
-	window := definition.WindowSpec{Name: "Patch", Services: []string{"tickets"}, Start: start.Format("2006-01-02T15:04:05"), Timezone: "UTC", DurationS: 3600}
+	window := definition.WindowSpec{Name: "Patch", Services: []string{"tickets"}, Start: start.Format("2006-01-02T15:04:05"),
+		Timezone: "UTC", DurationS: 3600}
 	h.create(catalogue.Window, "patch", window)
 	longer := window
 	longer.Name, longer.DurationS = "Longer patch", 7200
@@ -204,7 +207,8 @@ func TestHistoriesAreKept(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	week := calendar.Period{Location: time.UTC, Start: calendar.WallOf(start.AddDate(0, 0, -3)), End: calendar.WallOf(start.AddDate(0, 0, 4))}
+	week := calendar.Period{Location: time.UTC, Start: calendar.WallOf(start.AddDate(0, 0, -3)),
+		End: calendar.WallOf(start.AddDate(0, 0, 4))}
 	b, err := h.snapshot().Bundle(week, nil, []string{"tickets"}, nil, true)
 	if err != nil {
 		t.Fatal(err)
@@ -215,7 +219,8 @@ func TestHistoriesAreKept(t *testing.T) {
 		t.Errorf("windows %+v", b.Windows)
 	}
 	tickets := b.Services["tickets"]
-	if before, since := tickets.InForce(span.Of(h.start.Add(time.Hour))), tickets.InForce(span.Of(h.start.Add(49*time.Hour))); before == nil || since == nil ||
+	if before, since := tickets.InForce(span.Of(h.start.Add(time.Hour))),
+		tickets.InForce(span.Of(h.start.Add(49*time.Hour))); before == nil || since == nil ||
 		len(before.DependsOn) != 0 || len(since.DependsOn) != 1 {
 		t.Errorf("services %+v", tickets)
 	}
@@ -224,12 +229,14 @@ func TestHistoriesAreKept(t *testing.T) {
 func TestIDsComeFromNamesAndStay(t *testing.T) {
 	h := newHouse(t)
 	for _, want := range []string{"pier-kiosk", "pier-kiosk-2", "pier-kiosk-3"} {
-		id, err := h.Create(ctx, catalogue.Service, "", "Pier kiosk", definition.ServiceSpec{Name: "Pier kiosk", Kind: "business", Combine: "worst"}, h.change(1))
+		id, err := h.Create(ctx, catalogue.Service, "", "Pier kiosk",
+			definition.ServiceSpec{Name: "Pier kiosk", Kind: "business", Combine: "worst"}, h.change(1))
 		if err != nil || id != want {
 			t.Errorf("%s, %v, not %s", id, err, want)
 		}
 	}
-	if err := h.Edit(ctx, catalogue.Service, "pier-kiosk", 0, definition.ServiceSpec{Name: "Quay kiosk", Kind: "business", Combine: "worst"}, h.change(2)); err != nil {
+	if err := h.Edit(ctx, catalogue.Service, "pier-kiosk", 0,
+		definition.ServiceSpec{Name: "Quay kiosk", Kind: "business", Combine: "worst"}, h.change(2)); err != nil {
 		t.Fatal(err)
 	}
 	if e := h.snapshot().Services["pier-kiosk"]; e == nil || e.Current().Spec.Name != "Quay kiosk" {

@@ -191,12 +191,14 @@ type Period struct {
 
 // Open loads a period for services and agreements, accounted up to now where it
 // is not over. Without agreements it is good for states alone.
-func (b *Books) Open(ctx context.Context, snap *catalogue.Snapshot, period calendar.Period, now span.Instant, services, agreements []string) (*Period, error) {
+func (b *Books) Open(ctx context.Context, snap *catalogue.Snapshot, period calendar.Period, now span.Instant, services,
+	agreements []string) (*Period, error) {
 	return b.open(ctx, snap, period, now, services, agreements, len(agreements) > 0)
 }
 
 // OpenFor is Open for services and clauses that no agreement has yet.
-func (b *Books) OpenFor(ctx context.Context, snap *catalogue.Snapshot, period calendar.Period, now span.Instant, services []string) (*Period, error) {
+func (b *Books) OpenFor(ctx context.Context, snap *catalogue.Snapshot, period calendar.Period, now span.Instant,
+	services []string) (*Period, error) {
 	return b.open(ctx, snap, period, now, services, nil, true)
 }
 

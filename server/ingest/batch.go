@@ -194,7 +194,8 @@ func (b *batch) raw(i int, opened map[string]*openedLane) []any {
 	if values == nil {
 		values = []int64{}
 	}
-	return []any{opened[b.checks[i]].id, b.ats[i], b.outcomes[i], values, b.lates[i], b.delays[i], detail, said(b.clocks[i]), said(b.wrongs[i])}
+	return []any{opened[b.checks[i]].id, b.ats[i], b.outcomes[i], values, b.lates[i], b.delays[i], detail, said(b.clocks[i]),
+		said(b.wrongs[i])}
 }
 
 // look stores those of some rows that are not there already.
@@ -311,7 +312,8 @@ func (b *batch) lanes(ctx context.Context, q *db.Queries) ([]db.Lane, map[string
 }
 
 // judge lets each lane's new rows join its series and saves what changed.
-func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.Lane, opened map[string]*openedLane, rows map[int32][]int) error {
+func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.Lane, opened map[string]*openedLane,
+	rows map[int32][]int) error {
 	var puts []db.CopyStretchesParams
 	var saves []laneSave
 	var hourLanes []int32

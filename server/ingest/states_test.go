@@ -177,7 +177,8 @@ func checkOf(service string, confirm int64, rolling *definition.Rolling) definit
 }
 
 // known are the states of services over the last five days, by everything.
-func known(t *testing.T, c *defining.Definitions, q *db.Queries, services []string, now span.Instant) map[string]span.Timeline[verdict.State] {
+func known(t *testing.T, c *defining.Definitions, q *db.Queries, services []string,
+	now span.Instant) map[string]span.Timeline[verdict.State] {
 	t.Helper()
 	snap, err := c.Snapshot(ctx)
 	if err != nil {

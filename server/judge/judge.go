@@ -350,12 +350,14 @@ type states struct {
 }
 
 // states returns the live states of services since back before now.
-func (j *Judge) states(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string, now span.Instant, back int64) (states, error) {
+func (j *Judge) states(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string, now span.Instant,
+	back int64) (states, error) {
 	out := states{known: now.Add(-back), lines: map[string]span.Timeline[verdict.Views]{}, doubted: map[string]int64{}}
 	if len(services) == 0 {
 		return out, nil
 	}
-	today := calendar.Period{Location: time.UTC, Start: calendar.WallAt(out.known, time.UTC), End: calendar.WallAt(now.Add(span.Minute), time.UTC)}
+	today := calendar.Period{Location: time.UTC, Start: calendar.WallAt(out.known, time.UTC),
+		End: calendar.WallAt(now.Add(span.Minute), time.UTC)}
 	bundle, err := snap.Bundle(today, nil, services, nil, false)
 	if err != nil {
 		return out, err
@@ -425,7 +427,8 @@ func (j *Judge) told(ctx context.Context, q *db.Queries, services []string) (map
 // Of a service of which nothing was told the first is that into its present state.
 func (t told) since(line span.Timeline[verdict.State], known, since, now span.Instant) []verdict.Transition {
 	if len(t) == 0 {
-		return verdict.Transitions(span.Constant(verdict.Unmeasured), span.Constant(verdict.Unmeasured).Append(since, line.At(now)), since, now)
+		return verdict.Transitions(span.Constant(verdict.Unmeasured), span.Constant(verdict.Unmeasured).Append(since, line.At(now)),
+			since, now)
 	}
 	if len(t) == toldAtMost { // what was told before them is not known here
 		from := t[0].At

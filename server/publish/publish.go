@@ -52,7 +52,8 @@ func (d *Desk) Draft(ctx context.Context, agreement, period, remark string, by t
 		return "", err
 	}
 	if promised, err := snap.Promises(agreement, p.Calendar); err != nil || !promised {
-		return "", cmp.Or(err, definition.Faultf("period", "the agreement promises nothing in %s: it began after it, or had ended; there is nothing to report", p.Calendar.Words()))
+		return "", cmp.Or(err, definition.Faultf("period",
+			"the agreement promises nothing in %s: it began after it, or had ended; there is nothing to report", p.Calendar.Words()))
 	}
 	var id string
 	err = d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {

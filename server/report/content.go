@@ -15,6 +15,7 @@ import (
 
 	"kestite/core/account"
 	"kestite/core/calendar"
+	"kestite/core/clauses"
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/core/verdict"
@@ -83,7 +84,7 @@ func New(s Subject, a *account.Account) Content {
 		Format: Format, Organisation: s.Organisation, Agreement: a.Agreement, Name: s.Spec.Name, Customer: s.Spec.Customer,
 		Service: a.Service, ServiceName: s.ServiceName, Target: string(s.Spec.TargetPercent), Timezone: s.Spec.Timezone,
 		DegradedWeight: string(s.Spec.DegradedWeightPercent), Unmeasured: a.Clauses.Agreement.Unmeasured, Maintenance: a.Clauses.Agreement.Maintenance.Mode,
-		Period: s.Period, Number: s.Number, Remark: s.Remark, Clauses: Sentences(s.Spec, s.Named), Account: *a, Outages: []Outage{},
+		Period: s.Period, Number: s.Number, Remark: s.Remark, Clauses: clauses.Sentences(s.Spec, s.Named), Account: *a, Outages: []Outage{},
 		Method: []string{
 			"The service was measured from outside at regular intervals from every location named in the agreement's checks; each millisecond of the period was put into exactly one class.",
 			"A failure counts from its first failed measurement to the first good one once it is confirmed; time that was not measured is shown as such and never counts silently as good.",

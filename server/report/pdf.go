@@ -86,7 +86,8 @@ func PDF(c Content, made time.Time, digest string) ([]byte, error) {
 	p.SetFooterFunc(func() {
 		p.SetY(-15)
 		p.font("", 8, grey)
-		p.CellFormat(textWidth-20, 4, fmt.Sprintf("%s · %s · report %d · %s", c.Name, PeriodWords(c.Period), c.Number, state), "", 0, "L", false, 0, "")
+		p.CellFormat(textWidth-20, 4, fmt.Sprintf("%s · %s · report %d · %s", c.Name, PeriodWords(c.Period), c.Number, state), "",
+			0, "L", false, 0, "")
 		p.CellFormat(20, 4, fmt.Sprintf("page %d", p.PageNo()), "", 0, "R", false, 0, "")
 	})
 	p.AddPage()
@@ -174,7 +175,7 @@ func (p *page) verdict(c Content) {
 	p.MultiCell(textWidth, 7, VerdictSentence(c), "", "L", false)
 	p.font("", 10, grey)
 	p.MultiCell(textWidth, lineHeight, fmt.Sprintf(
-		"Allowance for the month %s, used %s, left %s. Sampling bounds %s %% to %s %%. Measured %s %% of the time it should be.",
+		"Allowance for the period %s, used %s, left %s. Sampling bounds %s %% to %s %%. Measured %s %% of the time it should be.",
 		span.Words(a.AllowanceMS), span.WordsUp(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent), "", "L", false)
 }
 
@@ -188,7 +189,7 @@ func VerdictSentence(c Content) string {
 	case account.Insufficient:
 		return fmt.Sprintf("Too little was measured to say whether the target of %s %% was met: coverage %s %%.", c.Target, c.Account.CoveragePercent)
 	}
-	return "There was no agreed time in this month."
+	return "There was no agreed time in this period."
 }
 
 func or(s *string) string {
@@ -198,7 +199,7 @@ func or(s *string) string {
 	return *s
 }
 
-// strip draws the month: the height says the class.
+// strip draws the period: the height says the class.
 func (p *page) strip(c Content) {
 	const high, band, half = 14.0, 4.0, 8.0
 	p.Ln(6)
@@ -236,25 +237,51 @@ func (p *page) strip(c Content) {
 	p.Line(margin, ground, margin+textWidth, ground)
 	p.SetY(ground + 1)
 	p.font("", 7.5, grey)
-	day := calendar.WallAt(a.From, p.loc)
-	for n := 1; ; n++ {
-		next := day.AddDays(1)
-		at := day.Instant(p.loc, calendar.Shift)
-		if at >= a.To {
-			break
-		}
-		p.Line(x(at), ground, x(at), ground+0.8)
-		p.SetX(x(at))
-		p.CellFormat(x(min(next.Instant(p.loc, calendar.Shift), a.To))-x(at), 3.5, fmt.Sprint(n), "", 0, "C", false, 0, "")
-		day = next
+	for _, t := range ticks(span.Span{From: a.From, To: a.To}, p.loc) {
+		p.Line(x(t.From), ground, x(t.From), ground+0.8)
+		p.SetX(x(t.From))
+		p.CellFormat(x(t.To)-x(t.From), 3.5, t.text, "", 0, "C", false, 0, "")
 	}
 	p.Ln(5)
 	p.font("", 8, grey)
 	p.line("Low band: up. Half height: degraded. Full height: down. Outlined: maintenance, upstream, excused or tolerated. Dashed: not measured.")
 }
 
+// tick is a part of an axis with what stands under it.
+type tick struct {
+	span.Span
+	text string
+}
+
+// ticks are the days of a period by their date, or its months where there are too
+// many days for that.
+func ticks(period span.Span, loc *time.Location) []tick {
+	const most = 45 // days that there is room for
+	byMonth := period.Length() > most*span.Day
+	var out []tick
+	for day := calendar.WallAt(period.From, loc).At(0); ; day = day.AddDays(1) {
+		at := max(day.Instant(loc, calendar.Shift), period.From)
+		if at >= period.To {
+			break
+		}
+		date := at.Time().In(loc)
+		text := date.Format("2")
+		if byMonth {
+			text = date.Format("Jan 2006")
+		}
+		if last := len(out) - 1; last >= 0 {
+			if out[last].text == text {
+				continue
+			}
+			out[last].To = at
+		}
+		out = append(out, tick{span.Span{From: at, To: period.To}, text})
+	}
+	return out
+}
+
 func (p *page) figures(c Content) {
-	p.heading("The month's time")
+	p.heading("The period's time")
 	s := StatementOf(c)
 	const column, gap = (textWidth - 12) / 2, 12.0
 	for i := range max(len(s.Time), len(s.Figures)) {

@@ -31,7 +31,7 @@ func StatementOf(c Content) Statement {
 	percent := func(name, p string) Line { return Line{name, p + " %"} }
 	out := Statement{
 		Time: []Line{
-			exact("Calendar time of the month", t.Period), exact("Outside service hours", t.Outside), exact("Agreed time", t.Agreed),
+			exact("Calendar time of the period", t.Period), exact("Outside service hours", t.Outside), exact("Agreed time", t.Agreed),
 			exact("Up", t.Up), exact("Degraded", t.Degraded), exact("Down", t.Down), exact("Tolerated", t.Tolerated),
 			exact("Maintenance", t.Maintenance), exact("Upstream", t.Upstream), exact("Excused", t.Excused), exact("Unmeasured", t.Unmeasured),
 		},
@@ -74,7 +74,8 @@ func besides(a account.Account) []Line {
 		of   *account.LengthMet
 	}{{"Longest of them", o.LongestOutage}, {"Mean time to restore", o.MTTR}} {
 		if l.of != nil {
-			out = append(out, Line{l.name, fmt.Sprintf("%s of at most %s (%s)", span.WordsUp(l.of.ValueMS), seconds(l.of.Limit), met(l.of.Met))})
+			out = append(out, Line{l.name, fmt.Sprintf("%s of at most %s (%s)", span.WordsUp(l.of.ValueMS),
+				span.Words(l.of.Limit*span.Second), met(l.of.Met))})
 		}
 	}
 	return out
@@ -99,7 +100,7 @@ func downtimeNote(c Content) string {
 	return text + base + "."
 }
 
-// clockNotes name the days of a month that are not 24 hours long.
+// clockNotes name the days of a period that are not 24 hours long.
 func clockNotes(a account.Account, zone string) []string {
 	loc, err := calendar.Zone(zone)
 	if err != nil {

@@ -143,7 +143,8 @@ func (c *Client) Create(path string, spec any) string {
 func (c *Client) Revision(path string) int {
 	c.T.Helper()
 	var list struct{ Items []struct{ Number int } }
-	if a := c.Do(http.MethodGet, path+"/revisions", nil); a.Status != http.StatusOK || json.Unmarshal(a.Body, &list) != nil || len(list.Items) == 0 {
+	if a := c.Do(http.MethodGet, path+"/revisions", nil); a.Status != http.StatusOK || json.Unmarshal(a.Body,
+		&list) != nil || len(list.Items) == 0 {
 		return 1
 	}
 	return list.Items[0].Number

@@ -118,7 +118,8 @@ func TestUpgradeToHistories(t *testing.T) {
 			('agreement', 'gold', 2, '2026-03-31T22:30Z', NULL, '{"timezone": "Europe/Oslo"}', 'Astrid Holm'),
 			('agreement', 'broken', 1, '2026-01-10T00:00Z', '2026-03-01T00:00Z', '{"timezone": "Nowhere"}', 'a'),
 			('agreement', 'broken', 2, '2026-03-01T00:00Z', NULL, '{}', 'a'),
-			('check', 'page', 1, '2026-01-10T00:00Z', '2026-03-01T00:00Z', '{}', 'a'), ('check', 'page', 2, '2026-03-01T00:00Z', NULL, '{}', 'Two Alike')`,
+			('check', 'page', 1, '2026-01-10T00:00Z', '2026-03-01T00:00Z', '{}', 'a'),
+				('check', 'page', 2, '2026-03-01T00:00Z', NULL, '{}', 'Two Alike')`,
 	} {
 		if _, err := old.ExecContext(ctx, text); err != nil {
 			t.Fatal(text, err)

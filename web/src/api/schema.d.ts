@@ -1897,7 +1897,7 @@ export interface components {
             figures: components["schemas"]["Figures"];
             intervals: components["schemas"]["IntervalView"][];
             name: string;
-            pace?: components["schemas"]["PaceView"];
+            pace?: components["schemas"]["Outlook"];
             period: components["schemas"]["OwnPeriod"];
             /** @description Granted maintenance still to come */
             planned: components["schemas"]["Span"][];
@@ -3175,6 +3175,16 @@ export interface components {
             /** Format: int64 */
             total_ms: number;
         };
+        Outlook: {
+            /** @description It is on track, and would be missed at one of the paces */
+            at_risk: boolean;
+            /** @description The earlier of the two */
+            runs_out_at: string | null;
+            /** @enum {string} */
+            runs_out_why: "week" | "so_far" | "";
+            so_far: components["schemas"]["Pace"];
+            week: components["schemas"]["Pace"];
+        };
         OwnPeriod: {
             from: string;
             name: string;
@@ -3187,15 +3197,6 @@ export interface components {
             from: string;
             runs_out_at: string | null;
             verdict: string;
-        };
-        PaceView: {
-            at_risk: boolean;
-            /** @description The earlier of the two */
-            runs_out_at: string | null;
-            /** @enum {string} */
-            runs_out_why: "week" | "so_far" | "";
-            so_far: components["schemas"]["Pace"];
-            week: components["schemas"]["Pace"];
         };
         PairAsk: {
             /** @description Of the plan that is edited; absent for a new one */

@@ -10,8 +10,7 @@ export const axisOf = (p: Period): Axis => ({ from: Date.parse(p.from), to: Date
 const day = 86_400_000
 
 /** What stands under the axis: days where there is room for each, otherwise months. */
-function ticks(axis: Axis, zone: string): { at: number; text: string; strong: boolean; faint: boolean }[] {
-  const days = dayStarts(axis.from, axis.to, zone)
+export function ticks(axis: Axis, zone: string, days = dayStarts(axis.from, axis.to, zone)): { at: number; text: string; strong: boolean; faint: boolean }[] {
   if (axis.to - axis.from < 45 * day) return days.map((d) => ({ at: d.at, text: String(d.day), strong: d.day % 7 === 1, faint: d.weekend }))
   return days
     .filter((d, i) => d.day === 1 || i === 0)
@@ -30,8 +29,8 @@ export function Band({ period }: { period: Period | undefined }) {
   if (!period) return <header className="band" style={{ height: 84 }} />
   const axis = axisOf(period)
   const scale = width / (axis.to - axis.from)
-  const marks = ticks(axis, period.timezone)
   const all = dayStarts(axis.from, axis.to, period.timezone)
+  const marks = ticks(axis, period.timezone, all)
   const today = all.filter((d) => d.at <= axis.now).length
   const past = axis.now >= axis.to
   const room = width / Math.max(1, marks.length)

@@ -7,7 +7,8 @@ import { api, ask, type Schemas } from '../api/client'
 import { useMe, useReport } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
 import { Confirm, Trouble } from '../parts/trouble'
-import { dayStarts, duration, durationUp, fullTime, percent } from '../time/format'
+import { ticks } from '../axis/band'
+import { duration, durationUp, fullTime, percent } from '../time/format'
 
 /** A report as it reads: a draft to be judged, or what was published. */
 export function ReportPage() {
@@ -65,11 +66,12 @@ export function ReportPage() {
 }
 
 function Days({ from, to, zone }: { from: number; to: number; zone: string }) {
+  const marks = ticks({ from, to, now: to }, zone)
   return (
     <div style={{ position: 'relative', height: 16, fontSize: '0.7rem', color: 'var(--mui-palette-text-secondary)' }} aria-hidden>
-      {dayStarts(from, to, zone).map((d) => (
-        <span key={d.at} style={{ position: 'absolute', left: `${((d.at - from) / (to - from)) * 100}%`, width: `${(86_400_000 / (to - from)) * 100}%`, textAlign: 'center' }}>
-          {d.day}
+      {marks.map((d, i) => (
+        <span key={d.at} style={{ position: 'absolute', left: `${((d.at - from) / (to - from)) * 100}%`, width: `${(((marks[i + 1]?.at ?? to) - d.at) / (to - from)) * 100}%`, textAlign: 'center', overflow: 'hidden' }}>
+          {d.text}
         </span>
       ))}
     </div>

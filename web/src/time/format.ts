@@ -65,9 +65,12 @@ export function dayStarts(from: number, to: number, zone: string): { at: number;
   const out: { at: number; day: number; weekend: boolean }[] = []
   const hour = 3_600_000
   let last = -1
-  for (let t = from; t < to; t += hour) {
+  for (let t = from; t < to; ) {
     const { day, weekend } = read(t)
-    if (day !== last) out.push({ at: t, day, weekend })
+    const begins = day !== last
+    if (begins) out.push({ at: t, day, weekend })
+    // No day is shorter than 22 hours; the first one may have begun before.
+    t += begins && last >= 0 ? 22 * hour : hour
     last = day
   }
   return out

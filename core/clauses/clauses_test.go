@@ -1,4 +1,4 @@
-package report
+package clauses
 
 import (
 	"encoding/json"
@@ -12,9 +12,13 @@ import (
 func TestEveryClauseIsASentence(t *testing.T) {
 	const full = `{
 		"name": "Gold", "customer": "Harbour office", "service": "sailings", "timezone": "Europe/Oslo", "target_percent": "99.9",
+			"until": "2027-03-31",
+		"period": {"unit": "quarter", "day": 15, "month": 2},
 		"degraded_weight_percent": "50", "unmeasured": "down", "min_outage_s": 60, "min_coverage_percent": "95",
-		"service_hours": {"timezone": "Europe/Oslo", "weekly": [{"days": ["MO", "TU"], "from": "06:00", "to": "22:00"}, {"days": ["SA"], "from": "08:00", "to": "24:00"}], "holidays": ["2026-12-25"]},
-		"maintenance": {"mode": "exclude", "notice_s": 172800, "cap_s": 14400, "within": {"timezone": "Europe/Oslo", "weekly": [{"days": ["SU"], "from": "01:00", "to": "05:00"}], "holidays": []},
+		"service_hours": {"timezone": "Europe/Oslo", "weekly": [{"days": ["MO", "TU"], "from": "06:00", "to": "22:00"},
+			{"days": ["SA"], "from": "08:00", "to": "24:00"}], "holidays": ["2026-12-25"]},
+		"maintenance": {"mode": "exclude", "notice_s": 172800, "cap_s": 14400,
+			"within": {"timezone": "Europe/Oslo", "weekly": [{"days": ["SU"], "from": "01:00", "to": "05:00"}], "holidays": []},
 			"emergency": {"notice_s": 900, "cap_s": 3600}},
 		"upstream": {"excuse": ["cards", "names"], "lead_s": 30, "linger_s": 120},
 		"credits": [{"below_percent": "99.9", "credit_percent": "5"}, {"below_percent": "99", "credit_percent": "10"}],
@@ -22,7 +26,8 @@ func TestEveryClauseIsASentence(t *testing.T) {
 		"objectives": {"outages_at_most": 3, "longest_outage_s": 1800, "mttr_s": 900}
 	}`
 	named := func(kind, id string) string {
-		return map[string]string{"service cards": "Card payments", "service names": "Name service", "check page": "Sailing page"}[kind+" "+id]
+		return map[string]string{"service cards": "Card payments", "service names": "Name service",
+			"check page": "Sailing page"}[kind+" "+id]
 	}
 	read := func(text string) (a definition.AgreementSpec) {
 		t.Helper()
@@ -37,14 +42,16 @@ func TestEveryClauseIsASentence(t *testing.T) {
 	}
 	whole := strings.Join(Sentences(spec, named), "\n")
 	for _, want := range []string{
-		"Promised to Harbour office: available 99.9 % of each calendar month (Europe/Oslo), on Monday and Tuesday from 06:00 to 22:00, on Saturday from 08:00 to 24:00 (Europe/Oslo), except on 2026-12-25.",
-		"Degraded time counts as downtime to 50 %.", "Time that was not measured counts as downtime.",
-		"Announced maintenance is taken out of the base, if announced 2 d before, if it lies on Sunday from 01:00 to 05:00 (Europe/Oslo), up to 4 h a month.",
-		"Emergency work is taken out of the base, if announced 15 min before, up to 1 h a month.", "Outages shorter than 1 min are tolerated.",
+		"Promised to Harbour office: available 99.9 % of each quarter, counted from day 15 of February (Europe/Oslo), on Monday and Tuesday from 06:00 to 22:00, on Saturday from 08:00 to 24:00 (Europe/Oslo), except on 2026-12-25.",
+		"The promise ends with 31 March 2027.", "Degraded time counts as downtime to 50 %.",
+		"Time that was not measured counts as downtime.",
+		"Announced maintenance is taken out of the base, if announced 2 d before, if it lies on Sunday from 01:00 to 05:00 (Europe/Oslo), up to 4 h a quarter.",
+		"Emergency work is taken out of the base, if announced 15 min before, up to 1 h a quarter.",
+		"Outages shorter than 1 min are tolerated.",
 		"Downtime while one of Card payments and Name service is down, or within 30 s before, or within 2 min after, does not count.",
 		"Below a coverage of 95 % there is no verdict.", "Where it is missed, the credit is 5 % below 99.9 % and 10 % below 99 %.",
 		"Beside that: 95 % of the answers to Sailing page come within 800.5 ms.",
-		"Beside that, and without effect on the verdict: at most 3 outages a month, none longer than 30 min and restored within 15 min on average.",
+		"Beside that, and without effect on the verdict: at most 3 outages a quarter, none longer than 30 min and restored within 15 min on average.",
 	} {
 		if !strings.Contains(whole, want) {
 			t.Errorf("it does not say %q:\n%s", want, whole)
@@ -73,6 +80,26 @@ func TestEveryClauseIsASentence(t *testing.T) {
 	}
 }
 
+// What is accounted at a time is said as it is meant.
+func TestCyclesInWords(t *testing.T) {
+	for want, c := range map[string]*definition.Cycle{
+		"calendar month":                     nil,
+		"month from day 15 on":               {Unit: "month", Day: 15},
+		"month from the last day on":         {Unit: "month", Day: -1},
+		"week from Sunday on":                {Unit: "week", Weekday: "SU"},
+		"week from Monday on":                {Unit: "week"},
+		"calendar quarter":                   {Unit: "quarter", Month: 1},
+		"half-year, counted from April":      {Unit: "half-year", Month: 4},
+		"calendar year":                      {Unit: "year"},
+		"year from day 6 of April on":        {Unit: "year", Month: 4, Day: 6},
+		"year from the last day of March on": {Unit: "year", Month: 3, Day: -1},
+	} {
+		if got := cycleWords(c); got != want {
+			t.Errorf("%+v is %q, not %q", c, got, want)
+		}
+	}
+}
+
 // each changes one leaf of a JSON value after the other, calls f, and undoes it.
 func each(v any, f func(path string)) {
 	var walk func(v any, path string, set func(any))
@@ -87,7 +114,8 @@ func each(v any, f func(path string)) {
 				walk(child, path, func(n any) { x[i] = n })
 			}
 		default:
-			other := map[string]any{"exclude": "forgive", "down": "up", "MO": "WE", "TU": "WE", "SA": "FR", "SU": "FR", "cards": "names", "names": "cards"}
+			other := map[string]any{"exclude": "forgive", "down": "up", "MO": "WE", "TU": "WE", "SA": "FR", "SU": "FR",
+				"cards": "names", "names": "cards", "quarter": "year", "2027-03-31": "2027-03-30"}
 			switch was := v.(type) {
 			case string:
 				if n, known := other[was]; known {
@@ -98,7 +126,8 @@ func each(v any, f func(path string)) {
 							return r - 1
 						}
 						return r
-					}, strings.NewReplacer("Oslo", "Paris", "10", "20", "ffice", "uay", "page", "name", "06", "07", "08", "07", "22", "21", "24", "23", "01", "02").Replace(was)))
+					}, strings.NewReplacer("Oslo", "Paris", "10", "20", "ffice", "uay", "page", "name", "06", "07", "08", "07",
+						"22", "21", "24", "23", "01", "02").Replace(was)))
 				}
 			case float64:
 				set(was * 2)

@@ -1,4 +1,6 @@
-package report
+// Package clauses says what was promised in words: the sentences that a contract
+// would have, one for each clause, and all of them.
+package clauses
 
 import (
 	"cmp"
@@ -19,7 +21,8 @@ func Sentences(a definition.AgreementSpec, named func(kind, id string) string) [
 	if a.Customer != "" {
 		whom = "Promised to " + a.Customer
 	}
-	out := []string{fmt.Sprintf("%s: available %s %% of each %s (%s), %s.", whom, a.TargetPercent, cycleWords(a.Period), a.Timezone, hoursWords(a.ServiceHours))}
+	out := []string{fmt.Sprintf("%s: available %s %% of each %s (%s), %s.", whom, a.TargetPercent, cycleWords(a.Period), a.Timezone,
+		hoursWords(a.ServiceHours))}
 	if a.Until != "" {
 		out = append(out, "The promise ends with "+day(a.Until)+".")
 	}
@@ -45,7 +48,8 @@ func Sentences(a definition.AgreementSpec, named func(kind, id string) string) [
 		out = append(out, creditWords(a.Credits))
 	}
 	if l := a.Latency; l != nil {
-		out = append(out, fmt.Sprintf("Beside that: %s %% of the answers to %s come within %s ms.", l.TargetPercent, named("check", l.Check), trimmed(l.LimitMS)))
+		out = append(out, fmt.Sprintf("Beside that: %s %% of the answers to %s come within %s ms.", l.TargetPercent,
+			named("check", l.Check), trimmed(l.LimitMS)))
 	}
 	return append(out, objectiveWords(a.Objectives, unitWord(a.Period))...)
 }
@@ -103,7 +107,8 @@ func trimmed(v float64) string {
 	return strings.TrimSuffix(strings.TrimRight(fmt.Sprintf("%.3f", v), "0"), ".")
 }
 
-var dayNames = map[string]string{"MO": "Monday", "TU": "Tuesday", "WE": "Wednesday", "TH": "Thursday", "FR": "Friday", "SA": "Saturday", "SU": "Sunday"}
+var dayNames = map[string]string{"MO": "Monday", "TU": "Tuesday", "WE": "Wednesday", "TH": "Thursday", "FR": "Friday",
+	"SA": "Saturday", "SU": "Sunday"}
 
 // hoursWords are service hours in full.
 func hoursWords(p *definition.WeeklyPlan) string {
