@@ -5,6 +5,7 @@ SHELL := /bin/bash
 
 GO_FILES := $(shell find cmd core server agent instrument standin demo web \( -name '*.go' -o -name '*.sql' -o -name '*.ttf' -o -name '*.json' \) -not -path '*/node_modules/*' 2>/dev/null)
 WEB_FILES := $(shell find web/src web/public web/scripts web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
+VERSION := $(shell git describe --always --dirty 2>/dev/null || echo development)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
 help: ## say what can be made
@@ -25,7 +26,7 @@ web/dist/index.html: $(WEB_FILES) web/src/api/schema.d.ts web/node_modules/.inst
 	cd web && npm run -s build
 
 bin/kestite: $(GO_FILES) go.mod go.sum web/dist/index.html | .run/installed
-	go build -trimpath -o $@ ./cmd/kestite
+	go build -trimpath -ldflags '-X kestite/cmd/kestite/cli.Version=$(VERSION)' -o $@ ./cmd/kestite
 
 build: bin/kestite ## build the front end and the one binary, bin/kestite
 

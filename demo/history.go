@@ -225,59 +225,66 @@ func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *r
 	base := c.latency * busy * (0.85 + 0.25*r.Float64() + 0.2*r.Float64()*r.Float64()*r.Float64())
 	if kind.Name == measure.Ping.Name {
 		if down {
-			values[0] = 100
+			values[measure.TripLoss] = 100
 			return values, true
 		}
-		values[0] = 0
-		values[1], values[2], values[3], values[4] = base*0.9, base, base*1.3, base*0.12
+		trip(values, 0, base*0.9, base, base*1.3)
+		values[measure.PingJitter] = base * 0.12
 		return values, true
 	}
 	if down && kind.Name != measure.Derived.Name {
 		if kind.Name == measure.Path.Name || kind.Name == measure.UDP.Name {
-			values[0] = 100
+			values[measure.TripLoss] = 100
 		}
 		return values, true
 	}
 	switch kind.Name {
 	case measure.Path.Name:
-		values[0], values[1], values[2], values[3], values[4] = 0, base*0.98, base, base*1.06, 5
-		values[5], values[6] = 0, float64(farRoute.Fingerprint())
+		trip(values, 0, base*0.98, base, base*1.06)
+		values[measure.PathHops], values[measure.PathRouteChanged], values[measure.PathRoute] = 5, 0, float64(farRoute.Fingerprint())
 		return values, true
 	case measure.UDP.Name:
-		values[0], values[1], values[2], values[3] = 0, base*0.8, base, base*1.6
-		values[4], values[5], values[10] = base*0.1, base*0.1, 0
-		values[8] = measure.G711.Rating(base, base*0.1, 0)
-		values[9] = measure.MOS(values[8])
+		trip(values, 0, base*0.8, base, base*1.6)
+		values[measure.UDPJitterThere], values[measure.UDPJitterBack], values[measure.UDPReordered] = base*0.1, base*0.1, 0
+		values[measure.UDPRating] = measure.G711.Rating(base, base*0.1, 0)
+		values[measure.UDPMOS] = measure.MOS(values[measure.UDPRating])
 		return values, true
 	case measure.ReportIn.Name:
-		values[0], values[1] = 60, 12
+		values[measure.ReportInSince], values[measure.ReportInSince+1] = 60, 12
 		return values, true
 	case measure.Derived.Name:
-		values[0], values[1] = base, 2
+		values[measure.DerivedValue], values[measure.DerivedSources] = base, 2
 		return values, true
 	case measure.TCP.Name:
-		values[1] = base
+		values[measure.TCPConnect] = base
 		return values, true
 	case measure.DNS.Name:
-		values[0], values[1], values[2] = base, 1, 300
+		values[measure.DNSTotal], values[measure.DNSAnswers], values[measure.DNSTTL] = base, 1, 300
 		return values, true
 	case measure.Certificate.Name:
 		// Renewed every 60 days, 30 before its end.
 		left := 90 - float64(int64(at)%(60*span.Day))/float64(span.Day)
-		values[0], values[1], values[2], values[3] = left, left, 256, 1.3
-		values[5], values[6] = base*0.08, base*0.3
+		values[measure.CertificateDaysLeft], values[measure.CertificateChain] = left, left
+		values[measure.CertificateKeyBits], values[measure.CertificateTLS] = 256, 1.3
+		values[measure.CertificateConnect], values[measure.CertificateShake] = base*0.08, base*0.3
 		return values, true
 	}
 	if slowed {
 		base += 1000 + 700*r.Float64()
 	}
-	values[0], values[2], values[4] = base, base*0.08, base*0.7 // no name lookup: the targets are addresses
-	values[5], values[6], values[7], values[8] = 200, 96, base*0.02, 0
+	// No name lookup: the targets are addresses.
+	values[measure.HTTPTotal], values[measure.HTTPConnect], values[measure.HTTPFirstByte] = base, base*0.08, base*0.7
+	values[measure.HTTPStatus], values[measure.HTTPSize], values[measure.HTTPBody], values[measure.HTTPRedirects] = 200, 96, base*0.02, 0
 	if c.spec.HTTP.JSONPath != "" {
 		hour := float64(int64(at)%span.Day) / float64(span.Hour)
-		values[10] = math.Round(8 + 40*(0.5-0.5*math.Cos(2*math.Pi*hour/24)))
+		values[measure.HTTPValue] = math.Round(8 + 40*(0.5-0.5*math.Cos(2*math.Pi*hour/24)))
 	}
 	return values, true
+}
+
+// trip fills in what counts round trips.
+func trip(values []float64, loss, least, mean, most float64) {
+	values[measure.TripLoss], values[measure.TripLeast], values[measure.TripMean], values[measure.TripMost] = loss, least, mean, most
 }
 
 // farRoute is the simulated route as measurements see it.
@@ -305,10 +312,10 @@ func verdictOf(kind measure.Kind, c checkDef, values []float64) (measure.Outcome
 		}
 		return measure.Failed, "connection refused"
 	}
-	if kind.Name == measure.HTTP.Name && values[0] <= 1000 || kind.Name == measure.Derived.Name {
+	if kind.Name == measure.HTTP.Name && values[measure.HTTPTotal] <= 1000 || kind.Name == measure.Derived.Name {
 		return measure.OK, ""
 	}
-	if kind.Name == measure.Ping.Name && values[0] == 0 {
+	if kind.Name == measure.Ping.Name && values[measure.TripLoss] == 0 {
 		return measure.OK, ""
 	}
 	return kind.Rate(values, c.spec.Limits)

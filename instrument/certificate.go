@@ -34,9 +34,9 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 	defer c.Close()
 	values := measure.Certificate.None()
 	if c.lookup > 0 {
-		values[4] = milliseconds(c.lookup)
+		values[measure.CertificateLookup] = milliseconds(c.lookup)
 	}
-	values[5] = milliseconds(c.connect)
+	values[measure.CertificateConnect] = milliseconds(c.connect)
 	if set.StartTLS != "" {
 		if err := startTLS(ctx, c, set.StartTLS); err != nil {
 			r := timedOut(failure(measure.Certificate, err), err, t.Timeout, "connected, but no answer to the wish for TLS")
@@ -51,18 +51,18 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 		r.Values = values
 		return r
 	}
-	values[6] = milliseconds(time.Since(began))
+	values[measure.CertificateShake] = milliseconds(time.Since(began))
 	state := conn.ConnectionState()
 	now := s.now()
 	leaf := state.PeerCertificates[0]
-	values[0] = days(leaf.NotAfter.Sub(now))
+	values[measure.CertificateDaysLeft] = days(leaf.NotAfter.Sub(now))
 	seen := judge(state, set, s.Roots, now)
-	values[1] = days(ends(seen.used).Sub(now))
-	values[2] = float64(keyBits(leaf))
-	values[3] = map[uint16]float64{tls.VersionTLS10: 1.0, tls.VersionTLS11: 1.1, tls.VersionTLS12: 1.2, tls.VersionTLS13: 1.3}[state.Version]
-	values[7] = 0
+	values[measure.CertificateChain] = days(ends(seen.used).Sub(now))
+	values[measure.CertificateKeyBits] = float64(keyBits(leaf))
+	values[measure.CertificateTLS] = map[uint16]float64{tls.VersionTLS10: 1.0, tls.VersionTLS11: 1.1, tls.VersionTLS12: 1.2, tls.VersionTLS13: 1.3}[state.Version]
+	values[measure.CertificateStapled] = 0
 	if len(state.OCSPResponse) > 0 {
-		values[7] = 1
+		values[measure.CertificateStapled] = 1
 	}
 	r := judged(measure.Certificate, values, t.Limits)
 	r.Findings = c.findings()

@@ -64,15 +64,15 @@ func (s *Set) dns(ctx context.Context, t Task) Result {
 		return timedOut(failure(measure.DNS, err), err, t.Timeout, what)
 	}
 	values := measure.DNS.None()
-	values[0], values[1] = milliseconds(took), 0
+	values[measure.DNSTotal], values[measure.DNSAnswers] = milliseconds(took), 0
 	var data []string
 	for _, r := range owned(answer.Answer, name, kind) {
 		if r.Header().Rrtype == kind {
-			values[1]++
+			values[measure.DNSAnswers]++
 			data = append(data, recordData(r))
 		}
-		if ttl := float64(r.Header().Ttl); math.IsNaN(values[2]) || ttl < values[2] {
-			values[2] = ttl
+		if ttl := float64(r.Header().Ttl); math.IsNaN(values[measure.DNSTTL]) || ttl < values[measure.DNSTTL] {
+			values[measure.DNSTTL] = ttl
 		}
 	}
 	r := judged(measure.DNS, values, t.Limits)

@@ -196,10 +196,10 @@ func isTimeout(err error) bool {
 func streamValues(back []echoed, set definition.UDPSettings, codec measure.Codec) []float64 {
 	values := measure.UDP.None()
 	loss := 100 * float64(set.Packets-len(back)) / float64(set.Packets)
-	values[0] = loss
+	values[measure.TripLoss] = loss
 	if len(back) == 0 {
-		values[9] = 1
-		values[8] = 0
+		values[measure.UDPMOS] = 1
+		values[measure.UDPRating] = 0
 		return values
 	}
 	var sent, heard, replied, arrived, trips []float64
@@ -223,22 +223,22 @@ func streamValues(back []echoed, set definition.UDPSettings, codec measure.Codec
 		backSum += e.arrived - e.replied
 	}
 	trip := measure.RoundTrips(trips)
-	copy(values[1:4], trip[1:4])
+	copy(values[measure.TripLeast:measure.TripMost+1], trip[measure.TripLeast:measure.TripMost+1])
 	jitter := 0.0
 	if stamped {
-		values[4], values[5] = measure.Interarrival(sent, heard), measure.Interarrival(replied, arrived)
-		jitter = math.Max(values[4], values[5])
+		values[measure.UDPJitterThere], values[measure.UDPJitterBack] = measure.Interarrival(sent, heard), measure.Interarrival(replied, arrived)
+		jitter = math.Max(values[measure.UDPJitterThere], values[measure.UDPJitterBack])
 	} else {
-		values[4] = measure.Interarrival(sent, arrived)
-		jitter = values[4]
+		values[measure.UDPJitterThere] = measure.Interarrival(sent, arrived)
+		jitter = values[measure.UDPJitterThere]
 	}
 	n := float64(len(back))
 	if there, home := thereSum/n, backSum/n; set.Synchronised && stamped && there > 0 && home > 0 {
-		values[6], values[7] = there, home
+		values[measure.UDPThere], values[measure.UDPBack] = there, home
 	}
-	values[8] = codec.Rating(trip[2], jitter, loss)
-	values[9] = measure.MOS(values[8])
-	values[10] = float64(reordered)
+	values[measure.UDPRating] = codec.Rating(trip[measure.TripMean], jitter, loss)
+	values[measure.UDPMOS] = measure.MOS(values[measure.UDPRating])
+	values[measure.UDPReordered] = float64(reordered)
 	return values
 }
 

@@ -64,10 +64,10 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 	values := measure.HTTP.None()
 	x.phases.fill(values)
 	if err == nil {
-		values[0] = float64(x.phases.done.Sub(began)) / float64(time.Millisecond)
-		values[5], values[6], values[8] = float64(x.status), float64(x.size), float64(len(x.visited))
+		values[measure.HTTPTotal] = float64(x.phases.done.Sub(began)) / float64(time.Millisecond)
+		values[measure.HTTPStatus], values[measure.HTTPSize], values[measure.HTTPRedirects] = float64(x.status), float64(x.size), float64(len(x.visited))
 		if !x.expires.IsZero() {
-			values[9] = time.Until(x.expires).Hours() / 24
+			values[measure.HTTPDaysLeft] = time.Until(x.expires).Hours() / 24
 		}
 	}
 	r := Result{Values: values, Findings: &measure.Findings{Remote: x.phases.remote, Tried: x.dialled.list(), Cut: x.cut, Visited: x.masked(x.visited), Notes: x.tls.notes}}
@@ -82,7 +82,7 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 			r.Values = nil
 			return r
 		}
-		values[0] = math.NaN() // no total: it was never complete
+		values[measure.HTTPTotal] = math.NaN() // no total: it was never complete
 		r.Findings.Response = x.kept()
 		return r
 	}
@@ -327,7 +327,7 @@ func (x *exchange) fault(ctx context.Context, expected definition.StatusSet, val
 		if err != nil {
 			return err.Error(), nil
 		}
-		values[10] = v
+		values[measure.HTTPValue] = v
 	}
 	return "", nil
 }
@@ -401,11 +401,11 @@ func (p *phases) fill(values []float64) {
 		}
 		return float64(to.Sub(from)) / float64(time.Millisecond)
 	}
-	values[1] = ms(p.dnsStart, p.dnsDone)
-	values[2] = ms(p.connectStart, p.connectDone)
-	values[3] = ms(p.tlsStart, p.tlsDone)
-	values[4] = ms(p.wrote, p.firstByte)
-	values[7] = ms(p.firstByte, p.done)
+	values[measure.HTTPLookup] = ms(p.dnsStart, p.dnsDone)
+	values[measure.HTTPConnect] = ms(p.connectStart, p.connectDone)
+	values[measure.HTTPTLS] = ms(p.tlsStart, p.tlsDone)
+	values[measure.HTTPFirstByte] = ms(p.wrote, p.firstByte)
+	values[measure.HTTPBody] = ms(p.firstByte, p.done)
 }
 
 // reached says how far an exchange came.

@@ -79,9 +79,9 @@ func (s *Set) path(ctx context.Context, t Task) Result {
 	known, changed := s.tracer.remember(fmt.Sprint(t.Target, " ", set.Method, " ", set.Port), route)
 	trace.Changed, trace.Route = changed, fmt.Sprintf("%06x", known.Fingerprint())
 	r := Result{Outcome: measure.Failed, Values: w.values(trace), Findings: &measure.Findings{Remote: addr.String(), Trace: &trace}}
-	r.Values[5], r.Values[6] = 0, float64(known.Fingerprint())
+	r.Values[measure.PathRouteChanged], r.Values[measure.PathRoute] = 0, float64(known.Fingerprint())
 	if changed != "" {
-		r.Values[5] = 1
+		r.Values[measure.PathRouteChanged] = 1
 	}
 	if !trace.Reached {
 		r.Detail = trace.End
@@ -330,7 +330,7 @@ func (w *walk) hop(ttl int) measure.Hop {
 	}
 	if len(rtts) > 0 {
 		values := measure.RoundTrips(rtts)
-		low, mean, high := rounded(values[1]), rounded(values[2]), rounded(values[3])
+		low, mean, high := rounded(values[measure.TripLeast]), rounded(values[measure.TripMean]), rounded(values[measure.TripMost])
 		h.MinMS, h.MeanMS, h.MaxMS = &low, &mean, &high
 	}
 	return h

@@ -65,10 +65,10 @@ func (s *Set) pingOne(ctx context.Context, addr netip.Addr, set definition.PingS
 	r := judged(measure.Ping, values, t.Limits)
 	r.Findings = &measure.Findings{Notes: got.notes(addr)}
 	switch {
-	case values[0] == 100 && got.refusal != "":
+	case values[measure.TripLoss] == 100 && got.refusal != "":
 		r.Outcome = measure.Failed
 		r.Detail = got.refusal
-	case values[0] == 100:
+	case values[measure.TripLoss] == 100:
 		r.Outcome = measure.Failed
 		r.Detail = fmt.Sprintf("no answer to %d packets from %s within %d ms", len(got.rtts), addr, t.Timeout.Milliseconds())
 	}

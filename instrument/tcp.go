@@ -21,9 +21,9 @@ func (s *Set) tcp(ctx context.Context, t Task) Result {
 	}
 	defer c.Close()
 	values := measure.TCP.None()
-	values[1] = milliseconds(c.connect)
+	values[measure.TCPConnect] = milliseconds(c.connect)
 	if c.lookup > 0 {
-		values[0] = milliseconds(c.lookup)
+		values[measure.TCPLookup] = milliseconds(c.lookup)
 	}
 	r := judged(measure.TCP, values, t.Limits)
 	r.Findings = c.findings()

@@ -28,12 +28,12 @@ func RoundTrips(rtts []float64) []float64 {
 		}
 		last = r
 	}
-	values[0] = 100 * float64(len(rtts)-answered) / float64(len(rtts))
+	values[TripLoss] = 100 * float64(len(rtts)-answered) / float64(len(rtts))
 	if answered > 0 {
-		values[1], values[2], values[3] = low, sum/float64(answered), high
+		values[TripLeast], values[TripMean], values[TripMost] = low, sum/float64(answered), high
 	}
 	if pairs > 0 {
-		values[4] = swing / float64(pairs)
+		values[PingJitter] = swing / float64(pairs)
 	}
 	return values
 }

@@ -257,7 +257,7 @@ func (s *Server) assignments(w http.ResponseWriter, r *http.Request, a db.Agent)
 }
 
 // work waits for a change that may concern an agent; false when it waited long enough.
-func work(ctx context.Context, changes <-chan store.Change, timeout <-chan time.Time) bool {
+func work(ctx context.Context, changes <-chan store.Event, timeout <-chan time.Time) bool {
 	for {
 		select {
 		case <-ctx.Done():
@@ -306,7 +306,7 @@ func (s *Server) seen(ctx context.Context, a db.Agent, rep wire.Saying, until ti
 	if !isNew {
 		return true, nil
 	}
-	return true, store.Notify(ctx, s.Store, store.Change{Kind: "agent", IDs: []string{a.Location}})
+	return true, store.Notify(ctx, s.Store, store.Event{Kind: store.OnAgent, IDs: []string{a.Location}})
 }
 
 // usable is a number that can be kept; 0 in place of one that cannot.
@@ -452,7 +452,7 @@ func (s *Server) trialResult(w http.ResponseWriter, r *http.Request, a db.Agent)
 		s.agentError(w, r, err)
 		return
 	}
-	if err := store.Notify(r.Context(), s.Store, store.Change{Kind: "trial-done", IDs: []string{id}}); err != nil {
+	if err := store.Notify(r.Context(), s.Store, store.Event{Kind: store.OnTrialDone, IDs: []string{id}}); err != nil {
 		s.agentError(w, r, err)
 		return
 	}

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"reflect"
 	"strings"
 	"time"
 
@@ -122,6 +123,7 @@ func (s *Server) routes(api huma.API) {
 	s.pairRoutes(a)
 	s.reportRoutes(a)
 	s.standInRoutes(a)
+	api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[store.Event](), true, "Event") // of the stream of live.go
 	bound(api)
 }
 

@@ -73,7 +73,7 @@ func (s *Server) setSecret(ctx context.Context, in *struct {
 			Subject: catalogue.Credential + " " + in.ID}); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, store.Change{Kind: "definition", IDs: []string{catalogue.Credential + " " + in.ID}})
+		return store.Notify(ctx, tx, store.Event{Kind: store.OnDefinition, IDs: []string{catalogue.Credential + " " + in.ID}})
 	})
 }
 

@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"kestite/server/auth"
+	"kestite/server/store"
 )
 
 // heartbeat is how often a silent stream says that it is alive, and looks whether
@@ -95,7 +95,7 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 			}
 			fmt.Fprint(w, "event: alive\ndata: {}\n\n")
 		case c := <-changes:
-			if c.Kind == auth.Ended {
+			if c.Kind == store.OnSessionEnded {
 				if !there() {
 					return
 				}

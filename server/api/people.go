@@ -109,7 +109,7 @@ func (s *Server) nameOrganisation(ctx context.Context, in *body[Naming]) (*none,
 		if err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, store.Change{Kind: "definition", IDs: []string{"organisation"}})
+		return store.Notify(ctx, tx, store.Event{Kind: store.OnDefinition, IDs: []string{"organisation"}})
 	})
 }
 

@@ -169,7 +169,7 @@ func (s *Server) releaseAside(ctx context.Context, in *ByID) (*none, error) {
 	if err := s.did(ctx, "release quarantine", "agent "+a.ID, map[string]string{"location": a.Location}); err != nil {
 		return nil, err
 	}
-	return nil, store.Notify(ctx, s.Store, store.Change{Kind: "release", IDs: []string{a.Location}})
+	return nil, store.Notify(ctx, s.Store, store.Event{Kind: store.OnRelease, IDs: []string{a.Location}})
 }
 
 // InLost is how many lost measurements a person has seen.
@@ -192,7 +192,7 @@ func (s *Server) seeLost(ctx context.Context, in *InLost) (*none, error) {
 	if err := s.did(ctx, "see lost measurements", "agent "+a.ID, map[string]any{"location": a.Location, "lost": in.Body.Lost}); err != nil {
 		return nil, err
 	}
-	return nil, store.Notify(ctx, s.Store, store.Change{Kind: "agent", IDs: []string{a.Location}})
+	return nil, store.Notify(ctx, s.Store, store.Event{Kind: store.OnAgent, IDs: []string{a.Location}})
 }
 
 // holds counts the checks that each agent holds.
@@ -237,5 +237,5 @@ func (s *Server) addAgent(ctx context.Context, in *ByID) (*body[AgentToken], err
 	if err := s.did(ctx, "create", "agent "+row.ID, map[string]string{"location": in.ID}); err != nil {
 		return nil, err
 	}
-	return &body[AgentToken]{AgentToken{row.ID, token}}, store.Notify(ctx, s.Store, store.Change{Kind: "agent"})
+	return &body[AgentToken]{AgentToken{row.ID, token}}, store.Notify(ctx, s.Store, store.Event{Kind: store.OnAgent})
 }

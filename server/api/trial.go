@@ -137,7 +137,7 @@ func (s *Server) try(ctx context.Context, specs ...definition.CheckSpec) ([][]Tr
 		if err := q.DropOldTrials(ctx); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, store.Change{Kind: "trial"})
+		return store.Notify(ctx, tx, store.Event{Kind: store.OnTrial})
 	})
 	return refs, err
 }

@@ -99,14 +99,11 @@ func (s *Sessions) SignOut(ctx context.Context) (person string, err error) {
 	if err := s.manager.Destroy(ctx); err != nil || person == "" {
 		return "", err
 	}
-	return person, store.Notify(ctx, s.store, store.Change{Kind: Ended, IDs: []string{id}})
+	return person, store.Notify(ctx, s.store, store.Event{Kind: store.OnSessionEnded, IDs: []string{id}})
 }
 
 // Current is the id of the request's session; empty where there is none.
 func (s *Sessions) Current(ctx context.Context) string { return s.manager.GetString(ctx, sessionKey) }
-
-// Ended is the kind of change that tells that sessions ended.
-const Ended = "session-ended"
 
 // There says whether a session is still there: its person may still be signed in by it.
 func (s *Sessions) There(ctx context.Context, id string) (bool, error) {
@@ -126,7 +123,7 @@ func End(ctx context.Context, tx db.DBTX, q *db.Queries, person, keep string) (i
 	if err != nil {
 		return 0, err
 	}
-	return n, store.Notify(ctx, tx, store.Change{Kind: Ended})
+	return n, store.Notify(ctx, tx, store.Event{Kind: store.OnSessionEnded})
 }
 
 // Who returns the person of the session; false when nobody is signed in, or

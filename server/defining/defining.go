@@ -177,7 +177,7 @@ func (d *Definitions) ApplyFrom(ctx context.Context, ch Change, steps Steps) (pl
 			if err := write(ctx, q, ch.By, w); err != nil {
 				return fmt.Errorf("write %s %s: %w", w.Kind, w.ID, err)
 			}
-			if err := store.Notify(ctx, tx, store.Change{Kind: "definition", IDs: []string{w.Kind + " " + w.ID}}); err != nil {
+			if err := store.Notify(ctx, tx, store.Event{Kind: store.OnDefinition, IDs: []string{w.Kind + " " + w.ID}}); err != nil {
 				return err
 			}
 		}

@@ -366,7 +366,7 @@ func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.
 	if err := store.AskJudging(ctx, tx, changed); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, store.Change{Kind: "measurement", IDs: slices.Sorted(maps.Keys(touched))})
+	return store.Notify(ctx, tx, store.Event{Kind: store.OnMeasurement, IDs: slices.Sorted(maps.Keys(touched))})
 }
 
 // hoursDue are the hours of rows, in time order, whose summaries must be made

@@ -199,7 +199,7 @@ func (j *Judge) services(ctx context.Context, tx pgx.Tx, q *db.Queries, snap *ca
 	if len(changed) == 0 {
 		return nil
 	}
-	return store.Notify(ctx, tx, store.Change{Kind: "state", IDs: changed})
+	return store.Notify(ctx, tx, store.Event{Kind: store.OnState, IDs: changed})
 }
 
 // differs says whether a screen would show a state otherwise than before.

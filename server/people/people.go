@@ -346,7 +346,7 @@ func (p *People) EndSession(ctx context.Context, by trail.By, person, id string)
 		if err != nil || n == 0 {
 			return cmp.Or[error](err, ErrNotFound)
 		}
-		if err := store.Notify(ctx, tx, store.Change{Kind: auth.Ended, IDs: []string{id}}); err != nil {
+		if err := store.Notify(ctx, tx, store.Event{Kind: store.OnSessionEnded, IDs: []string{id}}); err != nil {
 			return err
 		}
 		return trail.Add(ctx, q, trail.Entry{By: by, Action: "end session", Subject: subject(person)})

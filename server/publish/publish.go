@@ -157,7 +157,7 @@ func (d *Desk) Remark(ctx context.Context, id, remark string, by trail.By) error
 		if err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, store.Change{Kind: "report", IDs: []string{id}})
+		return store.Notify(ctx, tx, store.Event{Kind: store.OnReport, IDs: []string{id}})
 	})
 }
 
@@ -203,5 +203,5 @@ func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by trail.By, action, ag
 		Detail: map[string]string{"agreement": agreement, "period": period}}); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, store.Change{Kind: "report", IDs: []string{id}})
+	return store.Notify(ctx, tx, store.Event{Kind: store.OnReport, IDs: []string{id}})
 }

@@ -115,7 +115,7 @@ func (r *Rosters) update(ctx context.Context, location string, agents []db.Agent
 		if err := q.AddRoster(ctx, db.AddRosterParams{Location: location, FromAt: now, Agents: able}); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, store.Change{Kind: "roster", IDs: []string{location}})
+		return store.Notify(ctx, tx, store.Event{Kind: store.OnRoster, IDs: []string{location}})
 	})
 }
 

@@ -16,25 +16,39 @@ import (
 // Channel is the PostgreSQL notification channel of live changes.
 const Channel = "kestite_live"
 
-// Change is something that changed, told to every server and from there to
-// browsers.
-type Change struct {
-	// Kind is "measurement" or "state" (of services), "definition", "agent" or
-	// "release" (of locations), "roster", "report", "trial", "trial-done", or "all".
-	Kind string `json:"kind"`
-	// IDs say what changed; empty: anything of the kind may have.
-	IDs []string `json:"ids,omitempty"`
+// EventKind is what an event is about.
+type EventKind string
+
+// The kinds of event. IDs are those of what is named here.
+const (
+	OnMeasurement  EventKind = "measurement"   // of services
+	OnState        EventKind = "state"         // of services
+	OnDefinition   EventKind = "definition"    // kind and id, "check ticket-sales-http"
+	OnAgent        EventKind = "agent"         // of locations
+	OnRelease      EventKind = "release"       // of locations whose agents are to deliver what they set aside
+	OnRoster       EventKind = "roster"        // of locations
+	OnReport       EventKind = "report"        // reports
+	OnTrial        EventKind = "trial"         // none: some are to be made
+	OnTrialDone    EventKind = "trial-done"    // trials
+	OnSessionEnded EventKind = "session-ended" // sessions, for servers alone
+	OnAll          EventKind = "all"           // none: some were missed
+)
+
+// Event says that something changed, to every server and from there to browsers.
+type Event struct {
+	Kind EventKind `json:"kind" enum:"measurement,state,definition,agent,release,roster,report,trial,trial-done,all"`
+	IDs  []string  `json:"ids,omitempty" doc:"What changed, by id; absent: anything of the kind may have"`
 }
 
 // Notify tells every server of c, when the transaction of q (or at once) commits.
-func Notify(ctx context.Context, q db.DBTX, c Change) error {
+func Notify(ctx context.Context, q db.DBTX, c Event) error {
 	const roomy = 7000 // the payload limit of NOTIFY is 8000 bytes
 	text, err := json.Marshal(c)
 	if err != nil {
 		return err
 	}
 	if len(text) > roomy {
-		text, _ = json.Marshal(Change{Kind: c.Kind})
+		text, _ = json.Marshal(Event{Kind: c.Kind})
 	}
 	_, err = q.Exec(ctx, "SELECT pg_notify($1, $2)", Channel, string(text))
 	return err
@@ -62,12 +76,12 @@ type Feed struct {
 	Judging chan struct{}
 
 	mu        sync.Mutex
-	listeners map[chan Change]bool
+	listeners map[chan Event]bool
 }
 
 // NewFeed returns a feed without listeners; Run fills it.
 func NewFeed() *Feed {
-	return &Feed{Judging: make(chan struct{}, 1), listeners: map[chan Change]bool{}}
+	return &Feed{Judging: make(chan struct{}, 1), listeners: map[chan Event]bool{}}
 }
 
 // Run listens until ctx ends, and reconnects when the database goes away.
@@ -83,7 +97,7 @@ func (f *Feed) Run(ctx context.Context, s *Store, log *slog.Logger) {
 		case <-time.After(time.Second):
 		}
 		// Whatever was missed meanwhile: everything may have changed.
-		f.send(Change{Kind: "all"})
+		f.send(Event{Kind: OnAll})
 	}
 }
 
@@ -113,14 +127,14 @@ func (f *Feed) listen(ctx context.Context, s *Store) error {
 			}
 			continue
 		}
-		var c Change
+		var c Event
 		if json.Unmarshal([]byte(n.Payload), &c) == nil {
 			f.send(c)
 		}
 	}
 }
 
-func (f *Feed) send(c Change) {
+func (f *Feed) send(c Event) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for l := range f.listeners {
@@ -132,7 +146,7 @@ func (f *Feed) send(c Change) {
 			default:
 			}
 			select {
-			case l <- Change{Kind: "all"}:
+			case l <- Event{Kind: OnAll}:
 			default:
 			}
 		}
@@ -140,8 +154,8 @@ func (f *Feed) send(c Change) {
 }
 
 // Listen returns a channel of changes and what ends it.
-func (f *Feed) Listen() (<-chan Change, func()) {
-	l := make(chan Change, 64)
+func (f *Feed) Listen() (<-chan Event, func()) {
+	l := make(chan Event, 64)
 	f.mu.Lock()
 	f.listeners[l] = true
 	f.mu.Unlock()

@@ -78,6 +78,7 @@ func Root() *cobra.Command {
 	root := &cobra.Command{
 		Use:           "kestite",
 		Short:         "Measure services, account for every millisecond, publish the report",
+		Version:       Version,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}

@@ -1,13 +1,14 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
+import type { Schemas } from './client'
 
-type Change = { kind: string; ids?: string[] }
+type Event = Schemas['Event']
 
-/** Which queries a kind of change concerns. The figures of Standing follow states, and otherwise its own clock. */
-const concerns: Record<string, string[]> = {
+/** Which queries each kind of event concerns. The figures of Standing follow states, and otherwise its own clock. */
+const concerns: Record<Exclude<Event['kind'], 'all'>, string[]> = {
   measurement: ['service', 'moment'],
   state: ['standing', 'service', 'moment', 'strips', 'states'],
-  definition: ['standing', 'services', 'service', 'checks', 'agreements', 'locations', 'strips', 'windows', 'me', 'periods', 'period-names'],
+  definition: ['standing', 'services', 'service', 'checks', 'agreements', 'locations', 'strips', 'networks', 'pair-plans', 'credentials', 'secrets', 'kits', 'revisions', 'me', 'periods', 'period-names'],
   agent: ['agents', 'standing'],
   release: ['agents'],
   roster: ['agents'],
@@ -51,8 +52,9 @@ export function useLive(): { connected: boolean; heard: number } {
     stream.addEventListener('alive', alive)
     stream.addEventListener('change', (event: MessageEvent<string>) => {
       alive()
-      const { kind, ids } = JSON.parse(event.data) as Change
-      const keys = concerns[kind]
+      const { kind, ids } = JSON.parse(event.data) as Event
+      // Of what is not known here everything may have changed.
+      const keys = kind === 'all' ? undefined : (concerns[kind] as string[] | undefined)
       if (!keys) void client.invalidateQueries()
       for (const key of keys ?? []) {
         if (ids?.length && ofOneService.includes(key) && (kind === 'state' || kind === 'measurement')) ids.forEach((id) => note([key, id]))

@@ -2602,6 +2602,12 @@ export interface components {
              */
             type?: string;
         };
+        Event: {
+            /** @description What changed, by id; absent: anything of the kind may have */
+            ids?: string[];
+            /** @enum {string} */
+            kind: "measurement" | "state" | "definition" | "agent" | "release" | "roster" | "report" | "trial" | "trial-done" | "all";
+        };
         FactorProposal: {
             /** @description To be photographed: a PNG */
             qr: string;

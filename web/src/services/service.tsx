@@ -225,7 +225,7 @@ function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: { axis: Axi
           </span>
           <span>
             <Strip thin intervals={l.strip} label={`${c.name} from ${l.location_name}`} {...row} />
-            <Times hours={l.hours} axis={row.axis} />
+            <Times hours={l.hours} axis={row.axis} unit={kinds[c.kind].leading.unit} />
           </span>
           <Latest lane={l} kind={c.kind} />
         </div>
@@ -248,7 +248,7 @@ function Latest({ lane, kind }: { lane: Schemas['LaneView']; kind: string }) {
 }
 
 /** The leading measure over the period: the hourly mean as a line, its 95th percentile as a veil. */
-function Times({ hours, axis }: { hours: Schemas['HourView'][]; axis: Axis }) {
+function Times({ hours, axis, unit }: { hours: Schemas['HourView'][]; axis: Axis; unit: string }) {
   const points = hours.filter((h) => h.mean !== null)
   if (points.length < 2) return null
   const high = Math.max(...points.map((h) => h.p95 ?? h.mean ?? 0))
@@ -266,8 +266,8 @@ function Times({ hours, axis }: { hours: Schemas['HourView'][]; axis: Axis }) {
   }
   const line = (run: Schemas['HourView'][], f: (p: Schemas['HourView']) => number) => run.map((p) => `${x(p.at).toFixed(1)},${y(f(p)).toFixed(1)}`).join(' ')
   return (
-    <svg className="strip" viewBox={`0 0 ${w} ${h}`} height={h} preserveAspectRatio="none" role="img" aria-label={`Hourly mean, at most ${high.toFixed(0)} ms`}>
-      <title>{`Hourly mean and 95th percentile; the top is ${high.toFixed(0)} ms`}</title>
+    <svg className="strip" viewBox={`0 0 ${w} ${h}`} height={h} preserveAspectRatio="none" role="img" aria-label={`Hourly mean, at most ${high.toFixed(0)} ${unit}`}>
+      <title>{`Hourly mean and 95th percentile; the top is ${high.toFixed(0)} ${unit}`}</title>
       {runs.map((run, i) => (
         <g key={i}>
           <polyline points={line(run, (p) => p.p95 ?? p.mean ?? 0)} fill="none" stroke="var(--mui-palette-text-secondary)" opacity="0.35" strokeWidth="1" vectorEffect="non-scaling-stroke" />
