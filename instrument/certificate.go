@@ -59,7 +59,8 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 	seen := judge(state, set, s.Roots, now)
 	values[measure.CertificateChain] = days(ends(seen.used).Sub(now))
 	values[measure.CertificateKeyBits] = float64(keyBits(leaf))
-	values[measure.CertificateTLS] = map[uint16]float64{tls.VersionTLS10: 1.0, tls.VersionTLS11: 1.1, tls.VersionTLS12: 1.2, tls.VersionTLS13: 1.3}[state.Version]
+	values[measure.CertificateTLS] = map[uint16]float64{tls.VersionTLS10: 1.0, tls.VersionTLS11: 1.1, tls.VersionTLS12: 1.2,
+		tls.VersionTLS13: 1.3}[state.Version]
 	values[measure.CertificateStapled] = 0
 	if len(state.OCSPResponse) > 0 {
 		values[measure.CertificateStapled] = 1

@@ -226,7 +226,8 @@ func streamValues(back []echoed, set definition.UDPSettings, codec measure.Codec
 	copy(values[measure.TripLeast:measure.TripMost+1], trip[measure.TripLeast:measure.TripMost+1])
 	jitter := 0.0
 	if stamped {
-		values[measure.UDPJitterThere], values[measure.UDPJitterBack] = measure.Interarrival(sent, heard), measure.Interarrival(replied, arrived)
+		values[measure.UDPJitterThere], values[measure.UDPJitterBack] = measure.Interarrival(sent, heard),
+			measure.Interarrival(replied, arrived)
 		jitter = math.Max(values[measure.UDPJitterThere], values[measure.UDPJitterBack])
 	} else {
 		values[measure.UDPJitterThere] = measure.Interarrival(sent, arrived)

@@ -65,7 +65,8 @@ func (s *Set) http(ctx context.Context, t Task) Result {
 	x.phases.fill(values)
 	if err == nil {
 		values[measure.HTTPTotal] = float64(x.phases.done.Sub(began)) / float64(time.Millisecond)
-		values[measure.HTTPStatus], values[measure.HTTPSize], values[measure.HTTPRedirects] = float64(x.status), float64(x.size), float64(len(x.visited))
+		values[measure.HTTPStatus], values[measure.HTTPSize], values[measure.HTTPRedirects] = float64(x.status), float64(x.size),
+			float64(len(x.visited))
 		if !x.expires.IsZero() {
 			values[measure.HTTPDaysLeft] = time.Until(x.expires).Hours() / 24
 		}

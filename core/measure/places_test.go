@@ -6,14 +6,18 @@ import "testing"
 // (but the numbers of a report-in check, which follow one another).
 func TestPlacesAreThoseOfTheMeasures(t *testing.T) {
 	for kind, places := range map[string]map[int]string{
-		"ping": {TripLoss: "loss_percent", TripLeast: "rtt_min_ms", TripMean: "rtt_mean_ms", TripMost: "rtt_max_ms", PingJitter: "jitter_ms"},
+		"ping": {TripLoss: "loss_percent", TripLeast: "rtt_min_ms", TripMean: "rtt_mean_ms", TripMost: "rtt_max_ms",
+			PingJitter: "jitter_ms"},
 		"path": {TripLoss: "loss_percent", TripLeast: "rtt_min_ms", TripMean: "rtt_mean_ms", TripMost: "rtt_max_ms", PathHops: "hops",
 			PathRouteChanged: "route_changed", PathRoute: "route"},
-		"udp": {TripLoss: "loss_percent", TripLeast: "rtt_min_ms", TripMean: "rtt_mean_ms", TripMost: "rtt_max_ms", UDPJitterThere: "jitter_ms",
-			UDPJitterBack: "jitter_back_ms", UDPThere: "one_way_ms", UDPBack: "one_way_back_ms", UDPRating: "rating", UDPMOS: "mos", UDPReordered: "reordered"},
+		"udp": {TripLoss: "loss_percent", TripLeast: "rtt_min_ms", TripMean: "rtt_mean_ms", TripMost: "rtt_max_ms",
+			UDPJitterThere: "jitter_ms",
+			UDPJitterBack:  "jitter_back_ms", UDPThere: "one_way_ms", UDPBack: "one_way_back_ms", UDPRating: "rating", UDPMOS: "mos",
+			UDPReordered: "reordered"},
 		"http": {HTTPTotal: "total_ms", HTTPLookup: "dns_ms", HTTPConnect: "connect_ms", HTTPTLS: "tls_ms", HTTPFirstByte: "first_byte_ms",
-			HTTPStatus: "status", HTTPSize: "size_bytes", HTTPBody: "body_ms", HTTPRedirects: "redirects", HTTPDaysLeft: "certificate_days_left",
-			HTTPValue: "value"},
+			HTTPStatus: "status", HTTPSize: "size_bytes", HTTPBody: "body_ms", HTTPRedirects: "redirects",
+			HTTPDaysLeft: "certificate_days_left",
+			HTTPValue:    "value"},
 		"tcp": {TCPLookup: "dns_ms", TCPConnect: "connect_ms"},
 		"certificate": {CertificateDaysLeft: "days_left", CertificateChain: "chain_days_left", CertificateKeyBits: "key_bits",
 			CertificateTLS: "tls_version", CertificateLookup: "dns_ms", CertificateConnect: "connect_ms", CertificateShake: "tls_ms",

@@ -16,7 +16,8 @@ func TestTheMostUrgentComesFirst(t *testing.T) {
 	want := []Row{
 		{Name: "cannot be accounted", Faulty: true},
 		{Name: "missed by half its allowance", Verdict: account.Missed, LeftMS: -50, AllowanceMS: 100},
-		{Name: "missed by a tenth, which is more time", Verdict: account.Missed, LeftMS: -100, AllowanceMS: 1000, Outlook: &Outlook{RunsOutAt: at(1)}},
+		{Name: "missed by a tenth, which is more time", Verdict: account.Missed, LeftMS: -100, AllowanceMS: 1000,
+			Outlook: &Outlook{RunsOutAt: at(1)}},
 		{Name: "runs out soon", Verdict: account.OnTrack, LeftMS: 900, AllowanceMS: 1000, Outlook: &Outlook{RunsOutAt: at(10)}},
 		{Name: "runs out later", Verdict: account.OnTrack, LeftMS: 1, AllowanceMS: 1000, Outlook: &Outlook{RunsOutAt: at(20)}},
 		{Name: "has no allowance", Verdict: account.NotApplicable},
