@@ -75,7 +75,11 @@ func references(spec Spec) []Reference {
 				Why: "the agreement %s promises its response time; change that first"})
 		}
 		if spec.Upstream != nil {
+			from := len(out)
 			each("upstream.excuse", Service, "the agreement %s excuses it; take it out there first", spec.Upstream.Excuse)
+			for i := range out[from:] { // some were retired before that was refused
+				out[from+i].Past = true
+			}
 		}
 	case definition.WindowSpec:
 		each("services", Service, "", spec.Services)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 
 	"kestite/core/definition"
 	"kestite/core/measure"
@@ -141,7 +142,7 @@ func between(plan definition.PairPlanSpec, way definition.PairOf, kind string, l
 	from, to := locations[way.A], locations[way.B]
 	interval := plan.IntervalOf(way)
 	spec := definition.CheckSpec{
-		Service: plan.Service, Name: from.Name + " to " + to.Name + ", " + kind, Kind: kind, Target: to.Address, IntervalS: interval, TimeoutMS: 1000,
+		Service: plan.Service, Name: brief(from.Name) + " to " + brief(to.Name) + ", " + kind, Kind: kind, Target: to.Address, IntervalS: interval, TimeoutMS: 1000,
 		StaleAfterS: interval*3 + 10, Confirm: 2, Recover: 2, Quorum: "any", Role: definition.Informs, Locations: []string{way.A},
 	}
 	if to.Address == "" {
@@ -166,7 +167,16 @@ func between(plan definition.PairPlanSpec, way definition.PairOf, kind string, l
 	if own := suiting(plan.Override(way).Limits, kind); len(own) > 0 {
 		spec.Limits = own
 	}
-	return spec, spec.Validate()
+	return spec, definition.Valid(spec)
+}
+
+// brief is a location's name, cut so that two of them fit into the name of a check.
+func brief(name string) string {
+	const most = 32
+	if letters := []rune(name); len(letters) > most {
+		return strings.TrimSpace(string(letters[:most-1])) + "…"
+	}
+	return name
 }
 
 // suiting are the limits whose measures a kind has.

@@ -3,8 +3,10 @@ package topology_test
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 
+	"kestite/core/definition"
 	"kestite/core/topology"
 )
 
@@ -43,6 +45,26 @@ func TestPairs(t *testing.T) {
 		}
 		if !slices.IsSortedFunc(got, func(a, b topology.Pair) int { return slices.Compare([]string{a.A, a.B}, []string{b.A, b.B}) }) {
 			t.Errorf("%s: not in order: %v", c.name, got)
+		}
+	}
+}
+
+// Checks between locations with long names can be saved: their own names are cut.
+func TestPairsOfLongNames(t *testing.T) {
+	long := strings.Repeat("Harbour office beyond the outer skerries ", 2)[:80]
+	locations := map[string]definition.LocationSpec{
+		"a": {Name: long, Address: "a.skerry.example", EchoPort: 8481}, "b": {Name: strings.Repeat("ø", 80), Address: "b.skerry.example", EchoPort: 8481},
+		"c": {Name: "Pier", Address: "c.skerry.example", EchoPort: 8481},
+	}
+	plan := definition.PairPlanSpec{Name: "All", Service: "s", Kinds: definition.PairKinds, Shape: topology.FullMesh, Locations: []string{"a", "b", "c"},
+		IntervalS: 300, BothWays: true}
+	list, err := topology.Planned("all", plan, locations)
+	if err != nil || len(list) != 18 {
+		t.Fatalf("%d checks, %v", len(list), err)
+	}
+	for _, c := range list {
+		if err := definition.Valid(c.Spec); err != nil {
+			t.Errorf("%s: %v", c.Spec.Name, err)
 		}
 	}
 }

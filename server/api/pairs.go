@@ -67,7 +67,7 @@ func (s *Server) pairRoutes(a *operations) {
 
 func (s *Server) previewPairs(ctx context.Context, ask PairAsk) (PairPreview, error) {
 	out := PairPreview{Checks: []PairCheck{}}
-	if err := ask.Spec.Validate(); err != nil {
+	if err := definition.Valid(ask.Spec); err != nil {
 		return out, err
 	}
 	snap, err := s.Definitions.Snapshot(ctx)

@@ -475,7 +475,7 @@ func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*list[PeriodAcco
 	if err != nil {
 		return nil, err
 	}
-	if err := spec.Validate(); err != nil {
+	if err := definition.Valid(spec); err != nil {
 		return nil, definition.Within("spec", err)
 	}
 	services := []string{spec.Service}
