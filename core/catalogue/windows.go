@@ -3,8 +3,9 @@ package catalogue
 import (
 	"cmp"
 	"fmt"
+	"maps"
+	"reflect"
 	"slices"
-	"strings"
 	"time"
 
 	"kestite/core/calendar"
@@ -97,14 +98,13 @@ type piece struct {
 	announced span.Instant
 }
 
-// pieces are the time planned by a chain of revisions, oldest first, nil where one
-// says nothing, of all occurrences that touch within. Planned is what the revision
-// in force at an instant says of it. Announced it is since the earliest of the
-// revisions before, one on another without a gap, that all said so
-// (docs/accounting.md §2).
-func pieces(chain []*plan, within span.Span) ([]piece, error) {
+// pieces are the time planned for a service by the revisions of one window, oldest
+// first, nil where one does not name it, of all occurrences that touch within. Planned
+// is what the revision in force at an instant says of it. all are the revisions of any
+// window that name the service.
+func pieces(chain, all []*plan, within span.Span) ([]piece, error) {
 	var out []piece
-	for n, p := range chain {
+	for _, p := range chain {
 		if p == nil {
 			continue
 		}
@@ -113,13 +113,13 @@ func pieces(chain []*plan, within span.Span) ([]piece, error) {
 			return nil, err
 		}
 		for _, o := range list {
-			found, err := announced(chain, n, o.Intersect(p.Span))
+			found, err := announced(p, all, o.Intersect(p.Span))
 			if err != nil {
 				return nil, err
 			}
 			for _, f := range found {
 				// Running while it was edited, and left alone: one piece still.
-				if last := len(out) - 1; f.From == p.From && o.From < p.From && last >= 0 {
+				if f.From == p.From && o.From < p.From {
 					at := slices.IndexFunc(out, func(x piece) bool { return x.To == f.From && x.announced == f.announced })
 					if at >= 0 {
 						out[at].To = f.To
@@ -134,106 +134,149 @@ func pieces(chain []*plan, within span.Span) ([]piece, error) {
 	return out, nil
 }
 
-// announced cuts a part of what chain[n] plans by since when it is announced.
-func announced(chain []*plan, n int, part span.Span) ([]piece, error) {
+// announced cuts a part of what p plans by since when it is announced: the earliest
+// instant from which on, without a break, some revision of the same type in force then
+// had it in its plan (docs/accounting.md §2).
+func announced(p *plan, all []*plan, part span.Span) ([]piece, error) {
 	if part.Empty() {
 		return nil, nil
 	}
-	var out []piece
-	add := func(set span.Set, since span.Instant) {
-		for _, s := range set {
-			out = append(out, piece{s, since})
-		}
+	type cover struct {
+		*plan
+		time span.Set // of the part
 	}
-	open, since := span.Set{part}, chain[n].From
-	for k := n - 1; k >= 0 && len(open) > 0; k-- {
-		before := chain[k]
-		if before == nil || before.To != chain[k+1].From || before.spec.OfType() != chain[n].spec.OfType() {
-			break
+	var covers []cover
+	for _, q := range all {
+		if q.From >= p.From || q.spec.OfType() != p.spec.OfType() {
+			continue
 		}
-		list, err := before.occurrences(part)
+		list, err := q.occurrences(part)
 		if err != nil {
 			return nil, err
 		}
-		too := open.Intersect(span.Union(list...))
-		add(open.Without(too), since)
-		open, since = too, before.From
+		if time := span.Union(list...).Cut(part); len(time) > 0 {
+			covers = append(covers, cover{q, time})
+		}
 	}
-	add(open, since)
-	return out, nil
+	slices.SortStableFunc(covers, func(a, b cover) int { return cmp.Compare(a.From, b.From) })
+	var out []piece
+	var extend func(open span.Set, since span.Instant)
+	extend = func(open span.Set, since span.Instant) {
+		for _, c := range covers { // those that lead farthest back come first
+			if len(open) == 0 {
+				return
+			}
+			if c.From >= since || c.To < since {
+				continue
+			}
+			extend(open.Intersect(c.time), c.From)
+			open = open.Without(c.time)
+		}
+		for _, s := range open {
+			out = append(out, piece{s, since})
+		}
+	}
+	extend(span.Set{part}, p.From)
+	slices.SortFunc(out, func(a, b piece) int { return cmp.Compare(a.From, b.From) })
+	whole := out[:1] // what lies beside one another and is announced alike is one
+	for _, x := range out[1:] {
+		if last := &whole[len(whole)-1]; last.To == x.From && last.announced == x.announced {
+			last.To = x.To
+		} else {
+			whole = append(whole, x)
+		}
+	}
+	return whole, nil
 }
 
 // windows writes the planned time of services as the evidence format does: what
 // recurs as a rule, what is otherwise as an exdate and entries of its own. It
 // holds for occurrences that touch within.
 func (s *Snapshot) windows(services []string, within span.Span) ([]definition.CompiledWindow, error) {
+	all := map[string][]*plan{}     // by service
+	plans := map[string][]*plan{}   // by window, of each revision
+	names := map[string]*[]string{} // services by their plans, as one text
 	known := map[string]bool{}
 	for _, id := range services {
 		known[id] = true
 	}
-	var out []definition.CompiledWindow
-	for _, id := range Sorted(s.Windows) {
-		list, err := s.windowOf(id, known, within)
-		if err != nil {
-			return nil, err
+	ids := slices.DeleteFunc(Sorted(s.Windows), func(id string) bool {
+		return !slices.ContainsFunc(namedBy(s.Windows[id]), func(service string) bool { return known[service] })
+	})
+	for _, id := range ids {
+		for _, r := range s.Windows[id].Revisions {
+			p, err := s.plan(id, r)
+			if err != nil {
+				return nil, err
+			}
+			plans[id] = append(plans[id], p)
+			for _, service := range r.Spec.Services {
+				if list := all[service]; known[service] && (len(list) == 0 || list[len(list)-1] != p) {
+					all[service] = append(list, p)
+				}
+			}
 		}
-		out = append(out, list...)
+	}
+	var order []string // those of which everything is said alike are written together
+	for _, service := range slices.Sorted(maps.Keys(all)) {
+		key := fmt.Sprint(all[service])
+		if names[key] == nil {
+			names[key] = new([]string)
+			order = append(order, service)
+		}
+		*names[key] = append(*names[key], service)
+	}
+	var out []definition.CompiledWindow
+	for _, id := range ids {
+		var of []written
+		for _, service := range order {
+			chain := slices.Clone(plans[id])
+			for n, p := range chain {
+				if !slices.Contains(all[service], p) {
+					chain[n] = nil
+				}
+			}
+			list, err := entries(chain, all[service], within)
+			if err != nil {
+				return nil, definition.Faultf(fmt.Sprintf("the window %q, rrule", s.Windows[id].Current().Spec.Name), "%v", err)
+			}
+			of = join(of, written{list, *names[fmt.Sprint(all[service])]})
+		}
+		n := 0
+		for _, w := range of {
+			slices.Sort(w.services)
+			for _, entry := range w.entries {
+				entry.ID, entry.Services = id, w.services
+				if n > 0 {
+					entry.ID = fmt.Sprintf("%s+%d", id, n) // no id that people's names give has a plus
+				}
+				n++
+				out = append(out, entry)
+			}
+		}
 	}
 	return out, nil
 }
 
-func (s *Snapshot) windowOf(id string, known map[string]bool, within span.Span) ([]definition.CompiledWindow, error) {
-	e := s.Windows[id]
-	groups := map[string][]string{} // services by the revisions that name them, 1 or 0 for each
-	var order []string
-	for _, service := range namedBy(e) {
-		if !known[service] {
-			continue
-		}
-		var names strings.Builder
-		for _, r := range e.Revisions {
-			if slices.Contains(r.Spec.Services, service) {
-				names.WriteByte('1')
-			} else {
-				names.WriteByte('0')
-			}
-		}
-		if groups[names.String()] == nil {
-			order = append(order, names.String())
-		}
-		groups[names.String()] = append(groups[names.String()], service)
+// written are the entries of a window for some services.
+type written struct {
+	entries  []definition.CompiledWindow
+	services []string
+}
+
+// join adds entries, to others that are the same but for their services where there are such.
+func join(list []written, w written) []written {
+	if len(w.entries) == 0 {
+		return list
 	}
-	if len(order) == 0 {
-		return nil, nil
-	}
-	plans := make([]*plan, len(e.Revisions))
-	for n, r := range e.Revisions {
-		var err error
-		if plans[n], err = s.plan(id, r); err != nil {
-			return nil, err
+	same := func(a, b definition.CompiledWindow) bool { return reflect.DeepEqual(a.Window, b.Window) }
+	for i := range list {
+		if slices.EqualFunc(list[i].entries, w.entries, same) {
+			list[i].services = append(list[i].services, w.services...)
+			return list
 		}
 	}
-	var out []definition.CompiledWindow
-	for _, names := range order {
-		chain := make([]*plan, len(plans))
-		for n, r := range e.Revisions {
-			if slices.Contains(r.Spec.Services, groups[names][0]) {
-				chain[n] = plans[n]
-			}
-		}
-		list, err := entries(chain, within)
-		if err != nil {
-			return nil, definition.Faultf(fmt.Sprintf("the window %q, rrule", e.Current().Spec.Name), "%v", err)
-		}
-		for _, w := range list {
-			w.ID, w.Services = id, groups[names]
-			if len(out) > 0 {
-				w.ID = fmt.Sprintf("%s+%d", id, len(out)) // no id that people's names give has a plus
-			}
-			out = append(out, w)
-		}
-	}
-	return out, nil
+	return append(list, w)
 }
 
 // namedBy are the services that any revision of a window names, each once, in order.
@@ -247,8 +290,8 @@ func namedBy(e *Entry[definition.WindowSpec]) []string {
 }
 
 // entries writes the pieces of a chain, of all occurrences that touch within.
-func entries(chain []*plan, within span.Span) ([]definition.CompiledWindow, error) {
-	open, err := pieces(chain, within)
+func entries(chain, all []*plan, within span.Span) ([]definition.CompiledWindow, error) {
+	open, err := pieces(chain, all, within)
 	if err != nil {
 		return nil, err
 	}

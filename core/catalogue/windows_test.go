@@ -5,6 +5,7 @@ import (
 	"maps"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -133,6 +134,10 @@ func TestWhatEditsOfWindowsDo(t *testing.T) {
 			window("03-05T22:00", 60, "FREQ=DAILY;INTERVAL=2;COUNT=3"))},
 			[]string{"w 2026-03-05T22:00:00 60m FREQ=DAILY;COUNT=5 [] since 01 Feb 00:00",
 				"w+1 2026-03-05T22:00:00 60m FREQ=DAILY;INTERVAL=2;COUNT=3 [] since 01 Feb 00:00"}},
+		{"in place of another window that was given up", window("03-02T10:00", 60, ""),
+			map[string]catalogue.Step{
+				"01T12:00": define("window", "another", window("03-02T10:30", 60, "")), "01T12:00 ": retire("window", "w")},
+			[]string{"another 2026-03-02T10:30:00 30m  [] since 01 Feb 00:00", "another+1 2026-03-02T11:00:00 30m  [] since 01 Mar 12:00"}},
 		{"planned work that becomes emergency work is announced anew", window("03-02T10:00", 60, ""),
 			map[string]catalogue.Step{"02T09:00": edit("window", "w",
 				with(window("03-02T10:00", 60, ""), func(w *definition.WindowSpec) { w.Type = "emergency" }))},
@@ -148,7 +153,7 @@ func TestWhatEditsOfWindowsDo(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, when := range slices.Sorted(maps.Keys(c.edits)) {
-				h.do(when, c.edits[when])
+				h.do(strings.TrimSpace(when), c.edits[when])
 			}
 			agreements := []string{"gold"}
 			if c.says == "one service more" {
@@ -215,25 +220,34 @@ func TestEvidenceOfWindowsIsWhatWasPlanned(t *testing.T) {
 	for round := range 150 {
 		h := sailings(t)
 		when := at(t, "01T00:00").Add(int64(r.IntN(3*24*60)) * span.Minute)
-		spec := random()
-		step := define(catalogue.Window, "w", spec)
-		retired := false
-		for range 1 + r.IntN(6) {
-			if _, err := h.try(when, nil, step); err != nil {
-				t.Fatalf("%+v: %v", step.Spec, err)
+		ids := []string{"w", "x", "y"}[:1+r.IntN(3)]
+		spec, step, retired := map[string]definition.WindowSpec{}, map[string]catalogue.Step{}, map[string]bool{}
+		for _, id := range ids {
+			spec[id] = random()
+			step[id] = define(catalogue.Window, id, spec[id])
+		}
+		for range 1 + r.IntN(8) {
+			id := ids[r.IntN(len(ids))]
+			if _, err := h.try(when, nil, step[id]); err != nil {
+				t.Fatalf("%+v: %v", step[id].Spec, err)
 			}
-			when = when.Add(int64(1+r.IntN(3*24*60)) * span.Minute)
+			if r.IntN(3) > 0 { // several at one instant, too
+				when = when.Add(int64(1+r.IntN(3*24*60)) * span.Minute)
+			}
 			switch {
-			case retired:
-				step, retired = catalogue.Step{Does: catalogue.Restore, Kind: catalogue.Window, ID: "w"}, false
-			case r.IntN(6) == 0:
-				step, retired = retire(catalogue.Window, "w"), true
+			case retired[id]:
+				step[id], retired[id] = catalogue.Step{Does: catalogue.Restore, Kind: catalogue.Window, ID: id}, false
+			case r.IntN(5) == 0:
+				step[id], retired[id] = retire(catalogue.Window, id), true
+			case r.IntN(4) == 0: // in place of another
+				spec[id] = spec[ids[r.IntN(len(ids))]]
+				step[id] = edit(catalogue.Window, id, spec[id])
 			case r.IntN(2) == 0:
-				spec = otherwise(spec)
-				step = edit(catalogue.Window, "w", spec)
+				spec[id] = otherwise(spec[id])
+				step[id] = edit(catalogue.Window, id, spec[id])
 			default:
-				spec = otherwise(random())
-				step = edit(catalogue.Window, "w", spec)
+				spec[id] = otherwise(random())
+				step[id] = edit(catalogue.Window, id, spec[id])
 			}
 		}
 		p := period(t, "2026-03-03/2026-03-12")
@@ -241,7 +255,11 @@ func TestEvidenceOfWindowsIsWhatWasPlanned(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		said := map[string]map[span.Instant][]span.Instant{}
+		type place struct {
+			service, kind string
+			at            span.Instant
+		}
+		said := map[place][]span.Instant{}
 		for _, w := range b.Windows {
 			list, err := w.Starts(p.Span().From.Add(-catalogue.Margin), p.Span().To)
 			if err != nil {
@@ -250,69 +268,93 @@ func TestEvidenceOfWindowsIsWhatWasPlanned(t *testing.T) {
 			for _, from := range list {
 				for i := from; i < from.Add(w.DurationS*span.Second); i = i.Add(span.Minute) {
 					for _, s := range w.Services {
-						if said[s] == nil {
-							said[s] = map[span.Instant][]span.Instant{}
-						}
-						said[s][i] = append(said[s][i], w.AnnouncedAt)
+						said[place{s, w.OfType(), i}] = append(said[place{s, w.OfType(), i}], w.AnnouncedAt)
 					}
 				}
 			}
 		}
-		plans := newPlans(t, h.snap.Windows["w"])
+		plans := newPlans(t, h.snap)
 		for i := p.Span().From; i < p.Span().To; i = i.Add(span.Minute) {
 			for _, s := range services {
-				since, planned := plans.announced(s, i)
-				got := said[s][i]
-				if planned != (len(got) > 0) || slices.ContainsFunc(got, func(at span.Instant) bool { return at != since }) {
-					t.Fatalf("round %d: %s at %s: planned %v since %s, the evidence says %v of %v", round, s, i, planned, since,
-						got, h.snap.Windows["w"])
+				for _, kind := range []string{definition.Planned, definition.Emergency} {
+					since, planned := plans.announced(s, kind, i)
+					got := said[place{s, kind, i}]
+					if planned != (len(got) > 0) || slices.ContainsFunc(got, func(at span.Instant) bool { return at != since }) {
+						t.Fatalf("round %d: %s work on %s at %s: planned %v since %s, the evidence says %v", round, kind, s, i, planned, since, got)
+					}
 				}
 			}
 		}
 	}
 }
 
-// plans look up minute by minute what each revision of a window says.
-type plans struct {
-	entry   *catalogue.Entry[definition.WindowSpec]
-	planned []map[span.Instant]bool // by revision
+// looked is a revision of a window, with the minutes that it plans.
+type looked struct {
+	catalogue.Revision[definition.WindowSpec]
+	minutes map[span.Instant]bool
 }
 
-func newPlans(t *testing.T, e *catalogue.Entry[definition.WindowSpec]) plans {
-	out := plans{entry: e}
-	for _, r := range e.Revisions {
-		minutes := map[span.Instant]bool{}
-		w := r.Spec
-		mark := func(from span.Instant, seconds int64) {
-			for i := from; i < from.Add(seconds*span.Second); i = i.Add(span.Minute) {
-				minutes[i] = true
+// plans look up minute by minute what each revision of each window says.
+type plans []looked
+
+func newPlans(t *testing.T, snap *catalogue.Snapshot) (out plans) {
+	for _, e := range snap.Windows {
+		for _, r := range e.Revisions {
+			minutes := map[span.Instant]bool{}
+			w := r.Spec
+			mark := func(from span.Instant, seconds int64) {
+				for i := from; i < from.Add(seconds*span.Second); i = i.Add(span.Minute) {
+					minutes[i] = true
+				}
 			}
-		}
-		exdates := slices.Clone(w.Exdates)
-		loc := zoneOf(t, w.Timezone)
-		for _, o := range w.Changes {
-			exdates = append(exdates, o.At)
-			start, err := calendar.ParseWall(o.Start)
+			exdates := slices.Clone(w.Exdates)
+			loc := zoneOf(t, w.Timezone)
+			for _, o := range w.Changes {
+				exdates = append(exdates, o.At)
+				start, err := calendar.ParseWall(o.Start)
+				if err != nil {
+					t.Fatal(err)
+				}
+				mark(start.Instant(loc, calendar.Shift), o.DurationS)
+			}
+			c, err := definition.CompileWindow(definition.Window{
+				Start: w.Start, Timezone: w.Timezone, DurationS: w.DurationS, RRule: w.RRule, Exdates: exdates,
+			})
 			if err != nil {
 				t.Fatal(err)
 			}
-			mark(start.Instant(loc, calendar.Shift), o.DurationS)
+			list, err := c.Recurrence.Starts(span.Beginning, at(t, "31T00:00"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, from := range list {
+				mark(from, w.DurationS)
+			}
+			out = append(out, looked{r, minutes})
 		}
-		c, err := definition.CompileWindow(definition.Window{Start: w.Start, Timezone: w.Timezone, DurationS: w.DurationS,
-			RRule: w.RRule, Exdates: exdates})
-		if err != nil {
-			t.Fatal(err)
-		}
-		list, err := c.Recurrence.Starts(span.Beginning, at(t, "31T00:00"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, from := range list {
-			mark(from, w.DurationS)
-		}
-		out.planned = append(out.planned, minutes)
 	}
 	return out
+}
+
+// announced says whether work of a type is planned for a service at an instant, and
+// since when: back from that instant over all times at which some revision said so.
+func (p plans) announced(service, kind string, i span.Instant) (since span.Instant, planned bool) {
+	var says []span.Span
+	for _, r := range p {
+		if r.Spec.OfType() == kind && slices.Contains(r.Spec.Services, service) && r.minutes[i] {
+			says = append(says, r.During())
+		}
+	}
+	set := span.Union(says...) // times that touch are one
+	if !set.Contains(i) {
+		return 0, false
+	}
+	for _, s := range set {
+		if s.Contains(i) {
+			return s.From, true
+		}
+	}
+	return 0, false
 }
 
 func zoneOf(t *testing.T, name string) *time.Location {
@@ -321,23 +363,6 @@ func zoneOf(t *testing.T, name string) *time.Location {
 		t.Fatal(err)
 	}
 	return loc
-}
-
-func (p plans) announced(service string, i span.Instant) (since span.Instant, planned bool) {
-	revisions := p.entry.Revisions
-	n := slices.IndexFunc(revisions, func(r catalogue.Revision[definition.WindowSpec]) bool { return r.During().Contains(i) })
-	says := func(n int) bool { return slices.Contains(revisions[n].Spec.Services, service) && p.planned[n][i] }
-	if n < 0 || !says(n) {
-		return 0, false
-	}
-	for since = revisions[n].From; n > 0; n-- {
-		before := revisions[n-1]
-		if before.Until == nil || *before.Until != revisions[n].From || before.Spec.OfType() != revisions[n].Spec.OfType() || !says(n-1) {
-			break
-		}
-		since = before.From
-	}
-	return since, true
 }
 
 // Work is planned to the second, by rules that can be computed, and an occurrence
