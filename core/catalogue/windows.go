@@ -6,6 +6,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"sort"
 	"time"
 
 	"kestite/core/calendar"
@@ -112,12 +113,21 @@ func pieces(chain, all []*plan, within span.Span) ([]piece, error) {
 		if err != nil {
 			return nil, err
 		}
-		for _, o := range list {
-			found, err := announced(p, all, o.Intersect(p.Span))
-			if err != nil {
-				return nil, err
-			}
-			for _, f := range found {
+		parts := make([]span.Span, len(list))
+		for i, o := range list {
+			parts[i] = o.Intersect(p.Span)
+		}
+		known, err := announced(p, all, span.Union(parts...))
+		if err != nil {
+			return nil, err
+		}
+		for i, o := range list {
+			first := sort.Search(len(known), func(n int) bool { return known[n].To > parts[i].From })
+			for _, k := range known[first:] {
+				f := piece{k.Intersect(parts[i]), k.announced}
+				if f.Empty() {
+					break
+				}
 				// Running while it was edited, and left alone: one piece still.
 				if f.From == p.From && o.From < p.From {
 					at := slices.IndexFunc(out, func(x piece) bool { return x.To == f.From && x.announced == f.announced })
@@ -134,28 +144,29 @@ func pieces(chain, all []*plan, within span.Span) ([]piece, error) {
 	return out, nil
 }
 
-// announced cuts a part of what p plans by since when it is announced: the earliest
-// instant from which on, without a break, some revision of the same type in force then
-// had it in its plan (docs/accounting.md §2).
-func announced(p *plan, all []*plan, part span.Span) ([]piece, error) {
-	if part.Empty() {
+// announced cuts time that p plans by since when it is announced: the earliest instant
+// from which on, without a break, some revision of the same type in force then had it
+// in its plan (docs/accounting.md §2). The pieces are in order and apart.
+func announced(p *plan, all []*plan, time span.Set) ([]piece, error) {
+	if len(time) == 0 {
 		return nil, nil
 	}
+	hull := span.Span{From: time[0].From, To: time[len(time)-1].To}
 	type cover struct {
 		*plan
-		time span.Set // of the part
+		time span.Set
 	}
 	var covers []cover
 	for _, q := range all {
 		if q.From >= p.From || q.spec.OfType() != p.spec.OfType() {
 			continue
 		}
-		list, err := q.occurrences(part)
+		list, err := q.occurrences(hull)
 		if err != nil {
 			return nil, err
 		}
-		if time := span.Union(list...).Cut(part); len(time) > 0 {
-			covers = append(covers, cover{q, time})
+		if too := span.Union(list...).Intersect(time); len(too) > 0 {
+			covers = append(covers, cover{q, too})
 		}
 	}
 	slices.SortStableFunc(covers, func(a, b cover) int { return cmp.Compare(a.From, b.From) })
@@ -176,7 +187,7 @@ func announced(p *plan, all []*plan, part span.Span) ([]piece, error) {
 			out = append(out, piece{s, since})
 		}
 	}
-	extend(span.Set{part}, p.From)
+	extend(time, p.From)
 	slices.SortFunc(out, func(a, b piece) int { return cmp.Compare(a.From, b.From) })
 	whole := out[:1] // what lies beside one another and is announced alike is one
 	for _, x := range out[1:] {
