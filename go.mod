@@ -12,6 +12,7 @@ require (
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875
+	github.com/hashicorp/golang-lru/v2 v2.0.7
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/miekg/dns v1.1.73
 	github.com/nbutton23/zxcvbn-go v0.0.0-20210217022336-fa2cb2858354

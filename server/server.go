@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"kestite/server/accounting"
 	"kestite/server/api"
 	"kestite/server/auth"
 	"kestite/server/defining"
@@ -21,6 +22,7 @@ import (
 	"kestite/server/inward"
 	"kestite/server/jobs"
 	"kestite/server/judge"
+	"kestite/server/lanes"
 	"kestite/server/people"
 	"kestite/server/publish"
 	"kestite/server/share"
@@ -137,9 +139,9 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	}
 	factor := &auth.Factor{Vault: seal}
 	sessions := auth.NewSessions(s, factor, o.secure(), o.Now, api.NoSession(o.Log))
-	books := &history.Books{Store: s, Definitions: definitions}
+	books := &history.Books{Store: s, Definitions: definitions, Memory: lanes.NewMemory()}
 	srv.API = &api.Server{
-		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Proxies: o.Proxies,
+		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: accounting.NewBoard(books), Proxies: o.Proxies,
 		People: &people.People{Store: s, Sessions: sessions, Factor: factor, Now: o.Now},
 		Desk:   &publish.Desk{Store: s, Definitions: definitions, Books: books},
 		Ingest: taking, Inward: within, Rosters: rosters,

@@ -67,6 +67,15 @@ func ofState(s verdict.State) Class {
 	return Unmeasured
 }
 
+// OfStates are the states of a timeline inside within, as the classes that they are by
+// themselves.
+func OfStates(line span.Timeline[verdict.Views], within span.Span) []Interval {
+	out := []Interval{}
+	states := span.Map(line, func(v verdict.Views) verdict.State { return v[verdict.Nominal] })
+	states.Runs(within, func(s span.Span, v verdict.State) { out = append(out, Interval{s.From, s.To, ofState(v)}) })
+	return out
+}
+
 // Clauses are an agreement's terms applied to one period, ready to classify.
 type Clauses struct {
 	Agreement definition.Agreement

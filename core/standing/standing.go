@@ -3,6 +3,8 @@
 package standing
 
 import (
+	"strings"
+
 	"kestite/core/account"
 	"kestite/core/span"
 )
@@ -98,3 +100,65 @@ func (r Row) rank() int {
 }
 
 func (r Row) share() float64 { return float64(r.LeftMS) / float64(max(1, r.AllowanceMS)) }
+
+// Word is how an agreement stands, in a word.
+func (r Row) Word() string {
+	switch {
+	case r.Faulty:
+		return "unknown"
+	case r.Verdict == account.OnTrack && r.Outlook != nil && r.Outlook.AtRisk:
+		return "at risk"
+	}
+	return strings.ReplaceAll(string(r.Verdict), "-", " ")
+}
+
+// Counts says how many agreements there are, and how many of them stand how; the others
+// are those of which too little is known.
+type Counts struct {
+	Agreements int `json:"agreements"`
+	Met        int `json:"met"`
+	Missed     int `json:"missed" doc:"Of those that run: they cannot be met any more"`
+	AtRisk     int `json:"at_risk" doc:"They would be missed at one of their paces"`
+	OnTrack    int `json:"on_track"`
+}
+
+// Summary is how all agreements stand together.
+type Summary struct {
+	Over    Counts `json:"over" doc:"Those whose period is over"`
+	Running Counts `json:"running"`
+	Faulty  int    `json:"faulty" doc:"Those that cannot be accounted"`
+	Next    *Next  `json:"next,omitempty" doc:"Whose allowance runs out next"`
+}
+
+// Next is the agreement whose allowance runs out next at its pace.
+type Next struct {
+	Name string       `json:"name"`
+	At   span.Instant `json:"at"`
+	Why  string       `json:"why" enum:"week,so_far"`
+}
+
+// Add counts one more agreement.
+func (s *Summary) Add(r Row, final bool) {
+	if r.Faulty {
+		s.Faulty++
+		return
+	}
+	c := &s.Running
+	if final {
+		c = &s.Over
+	}
+	c.Agreements++
+	switch r.Word() {
+	case "met":
+		c.Met++
+	case "missed":
+		c.Missed++
+	case "at risk":
+		c.AtRisk++
+		if at := *r.Outlook.RunsOutAt; s.Next == nil || at < s.Next.At || at == s.Next.At && r.Name < s.Next.Name {
+			s.Next = &Next{r.Name, at, r.Outlook.RunsOutWhy}
+		}
+	case "on track":
+		c.OnTrack++
+	}
+}

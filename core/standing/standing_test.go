@@ -37,3 +37,39 @@ func TestTheMostUrgentComesFirst(t *testing.T) {
 		}
 	}
 }
+
+func TestSummaryCountsEach(t *testing.T) {
+	soon, later := &Outlook{AtRisk: true, RunsOutAt: at(10), RunsOutWhy: ByWeek}, &Outlook{AtRisk: true, RunsOutAt: at(20), RunsOutWhy: BySoFar}
+	var s Summary
+	for _, c := range []struct {
+		row   Row
+		final bool
+		word  string
+	}{
+		{Row{Name: "a", Verdict: account.Met}, true, "met"},
+		{Row{Name: "b", Verdict: account.Missed}, true, "missed"},
+		{Row{Name: "c", Verdict: account.Insufficient}, true, "insufficient"},
+		{Row{Name: "d", Verdict: account.Missed, Outlook: soon}, false, "missed"},
+		{Row{Name: "e", Verdict: account.OnTrack, Outlook: later}, false, "at risk"},
+		{Row{Name: "f", Verdict: account.OnTrack, Outlook: soon}, false, "at risk"},
+		{Row{Name: "g", Verdict: account.OnTrack, Outlook: &Outlook{}}, false, "on track"},
+		{Row{Name: "h", Verdict: account.NotApplicable, Outlook: &Outlook{}}, false, "not applicable"},
+		{Row{Name: "i", Faulty: true}, false, "unknown"},
+	} {
+		if got := c.row.Word(); got != c.word {
+			t.Errorf("%s is %q, not %q", c.row.Name, got, c.word)
+		}
+		s.Add(c.row, c.final)
+	}
+	want := Summary{
+		Over: Counts{Agreements: 3, Met: 1, Missed: 1}, Running: Counts{Agreements: 5, Missed: 1, AtRisk: 2, OnTrack: 1}, Faulty: 1,
+		Next: &Next{"f", 10, ByWeek},
+	}
+	if s.Next == nil || *s.Next != *want.Next {
+		t.Errorf("next is %+v", s.Next)
+	}
+	s.Next, want.Next = nil, nil
+	if s != want {
+		t.Errorf("%+v, not %+v", s, want)
+	}
+}

@@ -15,6 +15,7 @@ import (
 	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/server/judge"
+	"kestite/server/lanes"
 	serverstore "kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -136,13 +137,9 @@ func (s *sender) recomputed(ctx context.Context, l db.Lane) {
 			want = series.Add(want, span.Of(r.At), severity[o], set)
 		}
 	}
-	stored, err := q.Stretches(ctx, db.StretchesParams{Lanes: []int32{l.ID}, Since: time.Unix(0, 0), Before: time.Now().AddDate(0, 0, 1)})
+	got, err := lanes.All(ctx, q.Queries, l.ID)
 	if err != nil {
 		t.Fatal(err)
-	}
-	var got []verdict.Stretch
-	for _, r := range stored {
-		got = append(got, verdict.Stretch{State: verdict.State(r.State), Own: verdict.State(r.Own), First: span.Of(r.FirstAt), Last: span.Of(r.LastAt), Count: r.Count})
 	}
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("%s at %s has %d stretches, and %d follow from its %d measurements", l.CheckID, l.Location, len(got), len(want), len(rows))

@@ -17,6 +17,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"kestite/server/accounting"
 	"kestite/server/auth"
 	"kestite/server/defining"
 	"kestite/server/history"
@@ -36,6 +37,7 @@ type Server struct {
 	Definitions *defining.Definitions
 	Sessions    *auth.Sessions
 	Books       *history.Books
+	Board       *accounting.Board
 	Desk        *publish.Desk
 	Ingest      *ingest.Ingest
 	Inward      *inward.Inward

@@ -18,6 +18,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/proposal"
 	"kestite/core/span"
+	"kestite/server/accounting"
 	"kestite/server/auth"
 	"kestite/server/defining"
 	"kestite/server/history"
@@ -304,13 +305,13 @@ func (s *Server) accountsAfter(ctx context.Context, p *catalogue.Plan) ([]Accoun
 			a, err = open.Evidence.Account(clauses)
 		}
 		if history.Incomputable(err) {
-			out = append(out, faultyAccount(p.After, w.ID, err))
+			out = append(out, accountView(p.After, accounting.Row{Agreement: w.ID, Fault: err}))
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, s.accountView(p.After, a, period))
+		out = append(out, accountView(p.After, accounting.RowOf(p.After, a, period)))
 	}
 	return out, nil
 }

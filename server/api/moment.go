@@ -19,10 +19,12 @@ import (
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
+	"kestite/core/standing"
 	"kestite/core/verdict"
 	"kestite/server/auth"
 	"kestite/server/history"
 	"kestite/server/judge"
+	"kestite/server/lanes"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -96,7 +98,7 @@ func (s *Server) momentRoutes(a *operations) {
 	on(a, auth.Viewer, http.MethodGet, "/services/{id}/moment", "service-moment", "Why an instant counts as it does, rule by rule, down to the measurements", s.moment, costly)
 	on(a, auth.Viewer, http.MethodGet, "/services/{id}/transitions", "service-transitions",
 		"How its state changed, as it was told: the latest first", s.transitions)
-	on(a, auth.Viewer, http.MethodGet, "/services/strips", "service-strips", "The states of all services over a band", s.strips, costly)
+	on(a, auth.Viewer, http.MethodGet, "/services/strips", "service-strips", "The states of services over a band", s.strips, costly)
 }
 
 // strip returns the states of a timeline inside within.
@@ -113,13 +115,22 @@ func (s *Server) shown(p calendar.Period) span.Span {
 	return p.Span().Intersect(span.Span{From: span.Beginning, To: span.Of(s.Now())})
 }
 
-// Strips are the states of all services over a band.
+// Strips are the states of services over a band.
 type Strips struct {
-	Period PeriodView                `json:"period"`
-	Strips map[string][]IntervalView `json:"strips"`
+	Period PeriodView             `json:"period"`
+	Strips map[string]StatesStrip `json:"strips" doc:"By service"`
 }
 
-func (s *Server) strips(ctx context.Context, in *InPeriod) (*body[Strips], error) {
+// StatesStrip is how the state of a service was.
+type StatesStrip struct {
+	Strip   string           `json:"strip" doc:"Its states over the band in columns of equal length, written as those of accounts"`
+	TotalMS map[string]int64 `json:"total_ms" doc:"Its time in each state"`
+}
+
+func (s *Server) strips(ctx context.Context, in *struct {
+	InPeriod
+	IDs []string `query:"ids,explode" maxItems:"100" doc:"Of services; absent: the period alone. What is no service is left out"`
+}) (*body[Strips], error) {
 	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -128,16 +139,41 @@ func (s *Server) strips(ctx context.Context, in *InPeriod) (*body[Strips], error
 	if err != nil {
 		return nil, err
 	}
-	live := catalogue.Live(snap.Services)
-	open, err := s.Books.Open(ctx, snap, band, span.Of(s.Now()), live, nil)
+	out := Strips{Period: s.periodView(band), Strips: map[string]StatesStrip{}}
+	ids := slices.DeleteFunc(in.IDs, func(id string) bool { return snap.Services[id] == nil })
+	if len(ids) == 0 {
+		return &body[Strips]{out}, nil
+	}
+	err = s.stripsOf(ctx, snap, band, ids, out.Strips)
+	if history.Incomputable(err) { // one of them; the others have theirs all the same
+		for _, id := range ids {
+			if err = s.stripsOf(ctx, snap, band, []string{id}, out.Strips); err != nil && !history.Incomputable(err) {
+				return nil, err
+			}
+		}
+		err = nil
+	}
 	if err != nil {
 		return nil, err
 	}
-	out := Strips{Period: s.periodView(band), Strips: map[string][]IntervalView{}}
-	for _, id := range live {
-		out.Strips[id] = strip(open.Evidence.Service(id), s.shown(band))
-	}
 	return &body[Strips]{out}, nil
+}
+
+func (s *Server) stripsOf(ctx context.Context, snap *catalogue.Snapshot, band calendar.Period, ids []string,
+	out map[string]StatesStrip) error {
+	open, err := s.Books.Open(ctx, snap, band, span.Of(s.Now()), ids, nil)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		states := account.OfStates(open.Evidence.Service(id), s.shown(band))
+		total := map[string]int64{}
+		for _, i := range states {
+			total[i.Class.String()] += int64(i.To - i.From)
+		}
+		out[id] = StatesStrip{standing.Strip(states, band.Span(), standing.MostColumns), total}
+	}
+	return nil
 }
 
 func (s *Server) servicePeriod(ctx context.Context, in *struct {
@@ -175,12 +211,12 @@ func (s *Server) servicePeriod(ctx context.Context, in *struct {
 		}
 	}
 	for _, id := range snap.ChecksOf[in.ID] {
-		lanes, err := s.checkLanes(ctx, snap, open, id, when)
+		detail, err := s.checkLanes(ctx, snap, open, id, when)
 		if err != nil {
 			return nil, err
 		}
-		if lanes != nil {
-			out.Checks = append(out.Checks, *lanes)
+		if detail != nil {
+			out.Checks = append(out.Checks, *detail)
 		}
 	}
 	for _, id := range snap.Needed(when, in.ID) {
@@ -269,11 +305,11 @@ func (s *Server) laneDetail(ctx context.Context, v *LaneView, lane db.Lane, kind
 		return err
 	}
 	v.Hours = append(v.Hours, running...)
-	series, err := history.SeriesOf(lane)
+	kept, err := lanes.Of(lane)
 	if err != nil {
 		return err
 	}
-	v.Waiting = series.PendingCount()
+	v.Waiting = kept.Series.PendingCount()
 	v.Last, err = s.sample(ctx, lane.ID, kind, when.To)
 	return err
 }
@@ -480,11 +516,11 @@ func (s *Server) momentSamples(ctx context.Context, snap *catalogue.Snapshot, m 
 		m.Names["check "+c.Check] = spec.Name
 		m.Kinds[c.Check] = spec.Kind
 		kind, _ := measure.KindNamed(spec.Kind)
-		lanes, err := s.Store.LanesOfChecks(ctx, []string{c.Check})
+		list, err := s.Store.LanesOfChecks(ctx, []string{c.Check})
 		if err != nil {
 			return err
 		}
-		for _, l := range lanes {
+		for _, l := range list {
 			if e := snap.Locations[l.Location]; e != nil {
 				m.Names["location "+l.Location] = e.Current().Spec.Name
 			}

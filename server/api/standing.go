@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"kestite/core/account"
@@ -15,8 +16,8 @@ import (
 	"kestite/core/span"
 	"kestite/core/standing"
 	"kestite/core/verdict"
+	"kestite/server/accounting"
 	"kestite/server/auth"
-	"kestite/server/history"
 	"kestite/server/store/gen/db"
 )
 
@@ -84,8 +85,8 @@ func intervals(a *account.Account) []IntervalView {
 	return out
 }
 
-// AccountView is an agreement with its account of a period.
-type AccountView struct {
+// AccountRow is an agreement with its account of a period, as it stands among others.
+type AccountRow struct {
 	Agreement   string            `json:"agreement"`
 	Name        string            `json:"name"`
 	Customer    string            `json:"customer"`
@@ -95,11 +96,24 @@ type AccountView struct {
 	Timezone    string            `json:"timezone"`
 	Period      OwnPeriod         `json:"period"`
 	Revision    int               `json:"revision" doc:"The revision of the agreement that accounts the period"`
+	AsOf        span.Instant      `json:"as_of" doc:"Up to when the figures go: the end of the period, or lately"`
+	Word        string            `json:"word" enum:"met,missed,at risk,on track,insufficient,not applicable,unknown" doc:"How it stands"`
 	Figures     Figures           `json:"figures"`
-	Intervals   []IntervalView    `json:"intervals"`
 	Planned     []span.Span       `json:"planned" doc:"Granted maintenance still to come"`
 	Pace        *standing.Outlook `json:"pace,omitempty"`
 	Fault       string            `json:"fault,omitempty" doc:"Why it cannot be accounted; the figures say nothing then"`
+}
+
+// AccountView is an agreement with its account of a period, interval by interval.
+type AccountView struct {
+	AccountRow
+	Intervals []IntervalView `json:"intervals"`
+}
+
+// ListedAccount is an agreement as it stands in a band.
+type ListedAccount struct {
+	AccountRow
+	Strip string `json:"strip" doc:"Its classes over the band in columns of equal length, from left to right, as 212u 1u96d4 300: 212 columns of up, one that was up for 96 per cent of its time and down for 4, and 300 of which nothing is said. u up, g degraded, d down, t tolerated, m maintenance, s upstream, x excused, n unmeasured, o outside"`
 }
 
 // OwnPeriod is a period of an agreement.
@@ -129,25 +143,34 @@ type StateView struct {
 
 // NeedView is something that needs a person.
 type NeedView struct {
-	Kind    string       `json:"kind" enum:"fault,down,never-good,unmeasured,agent,report,unexplained"`
+	Kind    string       `json:"kind" enum:"fault,down,never-good,unmeasured,agent"`
 	Subject string       `json:"subject"`
 	ID      string       `json:"id"`
 	Service string       `json:"service,omitempty"`
 	Text    string       `json:"text"`
-	Words   string       `json:"words,omitempty" doc:"Of a report: its period as a sentence says it"`
 	At      span.Instant `json:"at"`
 	MS      int64        `json:"ms,omitempty"`
 }
 
 // Standing is the home screen.
 type Standing struct {
-	Period   PeriodView    `json:"period"`
-	Accounts []AccountView `json:"accounts" doc:"By how soon they would be missed"`
-	States   []StateView   `json:"states"`
-	Needs    []NeedView    `json:"needs"`
-	Services int           `json:"services"`
-	Checks   int           `json:"checks"`
+	Period     PeriodView       `json:"period"`
+	Agreements int              `json:"agreements" doc:"How many stand in the band"`
+	Found      int              `json:"found" doc:"How many of them match what was looked for; accounts may be fewer"`
+	Summary    standing.Summary `json:"summary" doc:"How all of them stand"`
+	Accounts   []ListedAccount  `json:"accounts" doc:"By how soon they would be missed"`
+	Needs      []NeedView       `json:"needs" doc:"The most pressing first"`
+	NeedsLeft  int              `json:"needs_left" doc:"How many more there are"`
+	Reports    ReportsDue       `json:"reports"`
+	Services   int              `json:"services"`
+	Checks     int              `json:"checks"`
 }
+
+// mostListed is how many rows one answer has, mostNeeds how many needs.
+const (
+	mostListed = 100
+	mostNeeds  = 40
+)
 
 // InPeriod is the band asked for.
 type InPeriod struct {
@@ -156,6 +179,7 @@ type InPeriod struct {
 
 func (s *Server) standingRoutes(a *operations) {
 	on(a, auth.Viewer, http.MethodGet, "/standing", "standing", "How every agreement stands", s.standing, costly)
+	on(a, auth.Viewer, http.MethodGet, "/accounts", "accounts", "How some agreements stand in a band", s.listedAccounts, costly)
 	on(a, auth.Viewer, http.MethodGet, "/states", "states", "The live state of every service", func(ctx context.Context, _ *none) (*list[StateView], error) {
 		snap, err := s.Definitions.Snapshot(ctx)
 		if err != nil {
@@ -220,18 +244,15 @@ func (s *Server) periodView(p calendar.Period) PeriodView {
 	return out
 }
 
-// ownAt is the period of an agreement that a band shows: the one that holds the
-// band's end as the clocks of the agreement show it, or the present where the band
-// is not over.
-func (s *Server) ownAt(snap *catalogue.Snapshot, agreement string, band calendar.Period) (calendar.Period, error) {
-	loc, err := calendar.Zone(snap.Agreements[agreement].Current().Spec.Timezone)
-	if err != nil {
-		return calendar.Period{}, definition.Faultf("timezone", "%v", err)
-	}
-	return snap.PeriodAt(agreement, min(span.Of(s.Now()), band.End.Instant(loc, calendar.Shift)-1))
+// InStanding asks for a part of the home screen.
+type InStanding struct {
+	InPeriod
+	Find  string `query:"find" maxLength:"80" doc:"Words that all occur in the name, the customer or the service"`
+	From  int    `query:"from" minimum:"0" maximum:"100000" default:"0" doc:"How many of the most urgent to leave out"`
+	Count int    `query:"count" minimum:"0" maximum:"100" default:"100"`
 }
 
-func (s *Server) standing(ctx context.Context, in *InPeriod) (*body[Standing], error) {
+func (s *Server) standing(ctx context.Context, in *InStanding) (*body[Standing], error) {
 	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -240,135 +261,141 @@ func (s *Server) standing(ctx context.Context, in *InPeriod) (*body[Standing], e
 	if err != nil {
 		return nil, err
 	}
-	out := Standing{Period: s.periodView(band), Accounts: []AccountView{}, States: []StateView{}, Needs: []NeedView{}}
-	if out.Accounts, err = s.accounts(ctx, snap, band, catalogue.Live(snap.Agreements)); err != nil {
+	rows, err := s.Board.Rows(ctx, snap, span.Of(s.Now()), band, catalogue.Live(snap.Agreements))
+	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.States(ctx)
+	called := func(id string) string { return called(snap, id) }
+	accounting.Sort(rows, called)
+	out := Standing{
+		Period: s.periodView(band), Agreements: len(rows), Accounts: []ListedAccount{},
+		Services: len(catalogue.Live(snap.Services)), Checks: len(catalogue.Live(snap.Checks)),
+	}
+	needs, err := s.needs(ctx, snap, rows)
 	if err != nil {
 		return nil, err
 	}
 	for _, r := range rows {
-		if e := snap.Services[r.Service]; e != nil && !e.Retired {
-			out.States = append(out.States, stateViews(snap, []db.StandingState{r})...)
-		}
+		out.Summary.Add(r.Standing(called(r.Agreement)), r.Final())
 	}
-	out.Services, out.Checks = len(catalogue.Live(snap.Services)), len(catalogue.Live(snap.Checks))
-	if out.Needs, err = s.needs(ctx, snap, out); err != nil {
+	if words := strings.Fields(strings.ToLower(in.Find)); len(words) > 0 {
+		rows = slices.DeleteFunc(slices.Clone(rows), func(r accounting.Row) bool { return !matches(snap, r.Agreement, words) })
+	}
+	out.Found = len(rows)
+	from := min(in.From, len(rows))
+	for _, r := range rows[from:min(from+in.Count, len(rows))] {
+		out.Accounts = append(out.Accounts, listed(snap, r, band))
+	}
+	out.Needs = needs[:min(mostNeeds, len(needs))]
+	out.NeedsLeft = len(needs) - len(out.Needs)
+	if out.Reports, err = s.reportsDue(ctx, snap); err != nil {
 		return nil, err
 	}
 	return &body[Standing]{out}, nil
 }
 
-// accounts makes the accounts of agreements, each for its own period that a band
-// shows, ordered by how soon they would be missed. One that cannot be accounted
-// costs its own row.
-func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, band calendar.Period, ids []string) ([]AccountView, error) {
-	type key struct{ name, zone string }
-	groups := map[key][]string{}
-	periods := map[key]calendar.Period{}
-	out := []AccountView{}
-	for _, id := range ids {
-		p, err := s.ownAt(snap, id, band)
-		if history.Incomputable(err) {
-			out = append(out, faultyAccount(snap, id, err))
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		if over, err := ended(snap, id, p); err == nil && over {
-			continue
-		}
-		k := key{p.Name(), p.Location.String()}
-		groups[k], periods[k] = append(groups[k], id), p
-	}
-	for k, ids := range groups {
-		list, err := s.accountsIn(ctx, snap, periods[k], ids)
-		if history.Incomputable(err) { // one of them; the others stand all the same
-			list = nil
-			for _, id := range ids {
-				one, err := s.accountsIn(ctx, snap, periods[k], []string{id})
-				if history.Incomputable(err) {
-					one, err = []AccountView{faultyAccount(snap, id, err)}, nil
-				}
-				if err != nil {
-					return nil, err
-				}
-				list = append(list, one...)
-			}
-		} else if err != nil {
-			return nil, err
-		}
-		out = append(out, list...)
-	}
-	slices.SortFunc(out, func(a, b AccountView) int { return standing.Compare(a.row(), b.row()) })
-	return out, nil
+// called is what people call an agreement.
+func called(snap *catalogue.Snapshot, agreement string) string {
+	return cmp.Or(snap.Agreements[agreement].Current().Spec.Name, agreement)
 }
 
-// ended says whether an agreement promises nothing any more in a period, as one does
-// not that has another in its place.
-func ended(snap *catalogue.Snapshot, agreement string, p calendar.Period) (bool, error) {
-	began, err := snap.Begins(agreement, p.Span().From)
-	if err != nil || began >= p.Span().From { // it is still to come, or began in it
-		return false, err
-	}
-	promised, err := snap.Promises(agreement, p)
-	return !promised, err
+// matches says whether all words, in small letters, occur in what an agreement is called.
+func matches(snap *catalogue.Snapshot, agreement string, words []string) bool {
+	spec := snap.Agreements[agreement].Current().Spec
+	text := strings.ToLower(strings.Join([]string{spec.Name, spec.Customer, snap.Named(catalogue.Service, spec.Service)}, " "))
+	return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) })
 }
 
-// accountsIn makes the accounts of agreements that have a period in common.
-func (s *Server) accountsIn(ctx context.Context, snap *catalogue.Snapshot, p calendar.Period, ids []string) ([]AccountView, error) {
-	open, err := s.Books.Open(ctx, snap, p, span.Of(s.Now()), nil, ids)
+// Accounts are some agreements as they stand in a band.
+type Accounts struct {
+	Period   PeriodView      `json:"period"`
+	Accounts []ListedAccount `json:"accounts" doc:"By how soon they would be missed"`
+}
+
+func (s *Server) listedAccounts(ctx context.Context, in *struct {
+	InPeriod
+	IDs []string `query:"ids,explode" maxItems:"100" doc:"Of agreements; what is no agreement, or had ended before, is left out"`
+}) (*body[Accounts], error) {
+	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	list, err := open.Evidence.All()
+	band, err := s.band(in.Period, snap.Timezone)
 	if err != nil {
 		return nil, err
 	}
-	var out []AccountView
-	for _, a := range list {
-		out = append(out, s.accountView(snap, a, p))
+	var ids []string
+	for _, id := range in.IDs {
+		if snap.Agreements[id] != nil && !slices.Contains(ids, id) {
+			ids = append(ids, id)
+		}
 	}
-	return out, nil
+	rows, err := s.Board.Rows(ctx, snap, span.Of(s.Now()), band, ids)
+	if err != nil {
+		return nil, err
+	}
+	accounting.Sort(rows, func(id string) string { return called(snap, id) })
+	out := Accounts{Period: s.periodView(band), Accounts: []ListedAccount{}}
+	for _, r := range rows {
+		out.Accounts = append(out.Accounts, listed(snap, r, band))
+	}
+	return &body[Accounts]{out}, nil
 }
 
-// faultyAccount is an agreement that cannot be accounted.
-func faultyAccount(snap *catalogue.Snapshot, id string, why error) AccountView {
-	spec := snap.Agreements[id].Current().Spec
-	out := AccountView{
-		Agreement: id, Name: cmp.Or(spec.Name, id), Customer: spec.Customer, Service: spec.Service, ServiceName: spec.Service,
-		Target: string(spec.TargetPercent), Timezone: spec.Timezone, Intervals: []IntervalView{}, Planned: []span.Span{}, Fault: why.Error(),
+// listed is a row with its strip over a band.
+func listed(snap *catalogue.Snapshot, r accounting.Row, band calendar.Period) ListedAccount {
+	out := ListedAccount{AccountRow: accountRow(snap, r)}
+	if r.Account != nil {
+		out.Strip = standing.Strip(r.Account.Intervals, band.Span(), standing.MostColumns)
+	}
+	return out
+}
+
+// accountRow is a row as it is shown. An agreement that cannot be accounted has no figures.
+func accountRow(snap *catalogue.Snapshot, r accounting.Row) AccountRow {
+	spec := snap.Agreements[r.Agreement].Current().Spec
+	if r.Account != nil {
+		spec = snap.Accounting(r.Agreement, r.Account.From).Spec
+	}
+	name := cmp.Or(spec.Name, r.Agreement)
+	out := AccountRow{
+		Agreement: r.Agreement, Name: name, Customer: spec.Customer, Service: spec.Service, ServiceName: spec.Service,
+		Target: string(spec.TargetPercent), Timezone: spec.Timezone, Word: r.Standing(name).Word(), Planned: []span.Span{},
 	}
 	if e := snap.Services[spec.Service]; e != nil {
 		out.ServiceName = e.Current().Spec.Name
 	}
-	return out
-}
-
-// row is what an agreement's place in the order follows.
-func (v AccountView) row() standing.Row {
-	return standing.Row{
-		Name: v.Name, Faulty: v.Fault != "", Verdict: v.Figures.Verdict, Outlook: v.Pace, LeftMS: v.Figures.AllowanceLeftMS,
-		AllowanceMS: v.Figures.AllowanceMS,
-	}
-}
-
-func (s *Server) accountView(snap *catalogue.Snapshot, a *account.Account, p calendar.Period) AccountView {
-	revision := snap.Accounting(a.Agreement, a.From)
-	spec := revision.Spec
-	out := AccountView{
-		Agreement: a.Agreement, Name: spec.Name, Customer: spec.Customer, Service: a.Service,
-		ServiceName: snap.Services[a.Service].Current().Spec.Name, Target: string(spec.TargetPercent), Timezone: spec.Timezone,
-		Period: ownPeriod(p), Revision: revision.Number, Figures: figures(a), Intervals: intervals(a), Planned: []span.Span{},
-	}
-	if a.Final {
+	if r.Account == nil {
+		out.Fault = r.Fault.Error()
 		return out
 	}
-	out.Planned = append(out.Planned, a.Clauses.Granted.Cut(span.Span{From: a.To, To: a.Clauses.Period.To})...)
-	out.Pace = standing.OutlookOf(a)
+	out.Period, out.Revision, out.AsOf = ownPeriod(r.Period), r.Revision, r.Account.To
+	out.Figures, out.Planned, out.Pace = figures(r.Account), r.Planned, r.Outlook
 	return out
+}
+
+// accountView is a row interval by interval.
+func accountView(snap *catalogue.Snapshot, r accounting.Row) AccountView {
+	out := AccountView{AccountRow: accountRow(snap, r), Intervals: []IntervalView{}}
+	if r.Account != nil {
+		out.Intervals = intervals(r.Account)
+	}
+	return out
+}
+
+// accounts makes the accounts of agreements, each for its own period that a band
+// shows, by how soon they would be missed.
+func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, band calendar.Period, ids []string) ([]AccountView, error) {
+	rows, err := s.Board.Now(ctx, snap, span.Of(s.Now()), band, ids)
+	if err != nil {
+		return nil, err
+	}
+	accounting.Sort(rows, func(id string) string { return called(snap, id) })
+	out := []AccountView{}
+	for _, r := range rows {
+		out = append(out, accountView(snap, r))
+	}
+	return out, nil
 }
 
 func (s *Server) accountOf(ctx context.Context, in *struct {
@@ -535,23 +562,32 @@ type PeriodAccount struct {
 }
 
 // needs lists what a person should look at now, most pressing first.
-func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standing) ([]NeedView, error) {
+func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts []accounting.Row) ([]NeedView, error) {
 	now := span.Of(s.Now())
 	out := []NeedView{}
+	known, err := s.Store.States(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known = slices.DeleteFunc(known, func(r db.StandingState) bool {
+		e := snap.Services[r.Service]
+		return e == nil || e.Retired
+	})
+	states := stateViews(snap, known)
 	for _, u := range snap.Unreadable {
 		out = append(out, NeedView{Kind: "fault", Subject: u.Kind + " " + u.ID, ID: u.ID, Text: "cannot be read: " + u.Why, At: now})
 	}
-	for _, a := range st.Accounts {
-		if a.Fault != "" {
-			out = append(out, NeedView{Kind: "fault", Subject: a.Name, ID: a.Agreement, Text: "cannot be accounted", At: now}) // its row says why
+	for _, a := range accounts {
+		if a.Fault != nil {
+			out = append(out, NeedView{Kind: "fault", Subject: called(snap, a.Agreement), ID: a.Agreement, Text: "cannot be accounted", At: now}) // its row says why
 		}
 	}
-	for _, v := range st.States {
+	for _, v := range states {
 		if v.Fault != "" {
 			out = append(out, NeedView{Kind: "fault", Subject: snap.Services[v.Service].Current().Spec.Name, ID: v.Service, Service: v.Service, Text: "cannot be judged: " + v.Fault, At: v.SinceAt})
 		}
 	}
-	for _, v := range st.States {
+	for _, v := range states {
 		name := snap.Services[v.Service].Current().Spec.Name
 		if v.State == "down" && !v.NeverGood {
 			out = append(out, NeedView{Kind: "down", Subject: name, ID: v.Service, Service: v.Service, Text: "down", At: v.SinceAt, MS: int64(now - v.SinceAt)})
@@ -585,7 +621,7 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standin
 			out = append(out, NeedView{Kind: "agent", Subject: name, ID: id, Text: "its agent is silent", At: span.Of(seen), MS: int64(now - span.Of(seen))})
 		}
 	}
-	for _, v := range st.States {
+	for _, v := range states {
 		name := snap.Services[v.Service].Current().Spec.Name
 		if v.NeverGood {
 			out = append(out, NeedView{Kind: "never-good", Subject: name, ID: v.Service, Service: v.Service, Text: "was never good; is its target right?", At: v.SinceAt, MS: int64(now - v.SinceAt)})
@@ -598,35 +634,49 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, st Standin
 			out = append(out, NeedView{Kind: "unmeasured", Subject: name, ID: v.Service, Service: v.Service, Text: text, At: v.SinceAt, MS: int64(now - v.SinceAt)})
 		}
 	}
-	due, err := s.reportsDue(ctx, snap)
-	return append(out, due...), err
+	return out, nil
 }
 
-// reportsDue lists agreements whose last finished period has no published report.
-func (s *Server) reportsDue(ctx context.Context, snap *catalogue.Snapshot) ([]NeedView, error) {
-	rows, err := s.Store.ReportList(ctx)
-	if err != nil {
-		return nil, err
-	}
-	published := map[string]bool{}
-	for _, r := range rows {
-		if r.State == "published" {
-			published[r.Agreement+" "+r.Period] = true
-		}
-	}
-	var out []NeedView
+// ReportsDue are the agreements whose last finished period has no published report.
+type ReportsDue struct {
+	Count    int      `json:"count"`
+	Words    string   `json:"words" doc:"The period as a sentence says it, where it is the same for all"`
+	Subjects []string `json:"subjects" doc:"The first three by name"`
+}
+
+func (s *Server) reportsDue(ctx context.Context, snap *catalogue.Snapshot) (ReportsDue, error) {
+	var asked db.PublishedAmongParams
+	words := map[string]string{}
 	for _, id := range catalogue.Live(snap.Agreements) {
 		last, err := lastFinished(snap, id, span.Of(s.Now()))
 		if err != nil {
 			continue // it cannot be accounted, and is named for that
 		}
-		if promised, err := snap.Promises(id, last); err != nil || !promised || published[id+" "+last.Name()] {
+		if promised, err := snap.Promises(id, last); err != nil || !promised {
 			continue
 		}
-		out = append(out, NeedView{Kind: "report", Subject: snap.Named(catalogue.Agreement, id), ID: id, Text: last.Name(),
-			Words: last.Words(),
-			At:    last.Span().To})
+		asked.Agreements, asked.Periods = append(asked.Agreements, id), append(asked.Periods, last.Name())
+		words[id] = last.Words()
 	}
+	published, err := s.Store.PublishedAmong(ctx, asked)
+	if err != nil {
+		return ReportsDue{}, err
+	}
+	for _, p := range published {
+		delete(words, p.Agreement)
+	}
+	out := ReportsDue{Count: len(words), Subjects: []string{}}
+	for id, w := range words {
+		out.Subjects = append(out.Subjects, called(snap, id))
+		switch {
+		case len(out.Subjects) == 1:
+			out.Words = w
+		case w != out.Words:
+			out.Words = ""
+		}
+	}
+	slices.Sort(out.Subjects)
+	out.Subjects = out.Subjects[:min(3, len(out.Subjects))]
 	return out, nil
 }
 

@@ -4,9 +4,7 @@ package history
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"maps"
 	"math"
 	"slices"
@@ -20,6 +18,7 @@ import (
 	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/server/defining"
+	"kestite/server/lanes"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -61,21 +60,11 @@ const (
 	Live Ending = true
 )
 
-// BrokenLaneError is a lane whose kept state cannot be read.
-type BrokenLaneError struct {
-	Lane int32
-	Err  error
-}
-
-func (e *BrokenLaneError) Error() string {
-	return fmt.Sprintf("the state of lane %d cannot be read: %v", e.Lane, e.Err)
-}
-
 // Incomputable says whether an error lies in what is defined or kept, and not in
 // reaching it: one definition's or one lane's, that concerns no others.
 func Incomputable(err error) bool {
 	var fault *definition.Fault
-	var lane *BrokenLaneError
+	var lane *lanes.BrokenError
 	return errors.As(err, &fault) || errors.As(err, &lane)
 }
 
@@ -99,55 +88,38 @@ func (e Ending) margin(bundle *definition.Compiled) int64 {
 }
 
 // Load returns the stretches of a bundle's checks that touch within, extended by
-// catalogue.Margin, or as far as live states need.
-func Load(ctx context.Context, s *db.Queries, bundle *definition.Compiled, within span.Span, ending Ending) (Loaded, error) {
-	lanes, err := s.LanesOfChecks(ctx, slices.Collect(maps.Keys(bundle.Checks)))
-	if err != nil {
-		return Loaded{}, fmt.Errorf("load lanes: %w", err)
-	}
-	ids := make([]int32, len(lanes))
-	for i, l := range lanes {
-		ids[i] = l.ID
-	}
+// catalogue.Margin, or as far as live states need. Memory may be nil.
+func Load(ctx context.Context, q *db.Queries, memory *lanes.Memory, bundle *definition.Compiled, within span.Span,
+	ending Ending) (Loaded, error) {
 	margin := ending.margin(bundle)
-	rows, err := s.Stretches(ctx, db.StretchesParams{Lanes: ids, Since: within.From.Add(-margin).Time(),
-		Before: within.To.Add(margin).Time()})
+	checks := slices.Collect(maps.Keys(bundle.Checks))
+	list, err := memory.Load(ctx, q, checks, within.From.Add(-margin), within.To.Add(margin))
 	if err != nil {
-		return Loaded{}, fmt.Errorf("load stretches: %w", err)
+		return Loaded{}, err
 	}
-	byLane := make(map[int32][]verdict.Stretch, len(lanes))
-	for _, r := range rows {
-		byLane[r.Lane] = append(byLane[r.Lane], verdict.Stretch{
-			State: verdict.State(r.State), Own: verdict.State(r.Own),
-			First: span.Of(r.FirstAt), Last: span.Of(r.LastAt), Count: r.Count,
-		})
-	}
-	out := Loaded{make(Stretches, len(lanes)), Stretches{}}
+	out := Loaded{make(Stretches, len(list)), Stretches{}}
 	rolling := map[string]map[string][]verdict.Stretch{}
-	for _, l := range lanes {
-		list := byLane[l.ID]
-		series, err := SeriesOf(l)
-		if err != nil {
-			return Loaded{}, err
-		}
+	for _, l := range list {
+		series := l.Kept.Series
 		if p := series.Pending; len(p) > 0 && p[0].First < within.To.Add(margin) {
+			l.Stretches = slices.Clone(l.Stretches) // the last may grow
 			if ending == Live {
-				list = series.Waiting(list)
+				l.Stretches = series.Waiting(l.Stretches)
 			} else {
-				list = series.AtEnd(list)
+				l.Stretches = series.AtEnd(l.Stretches)
 			}
 		}
-		out.Stretches[LaneKey{l.CheckID, l.Location}] = list
-		if verdict.Revisions(bundle.Checks[l.CheckID]).Rolls() {
-			if rolling[l.CheckID] == nil {
-				rolling[l.CheckID] = map[string][]verdict.Stretch{}
+		out.Stretches[LaneKey{l.Check, l.Location}] = l.Stretches
+		if verdict.Revisions(bundle.Checks[l.Check]).Rolls() {
+			if rolling[l.Check] == nil {
+				rolling[l.Check] = map[string][]verdict.Stretch{}
 			}
-			rolling[l.CheckID][l.Location] = list
+			rolling[l.Check][l.Location] = l.Stretches
 		}
 	}
-	for check, lanes := range rolling {
-		for location, list := range verdict.Roll(bundle.Checks[check], lanes, bool(ending)) {
-			out.raw[LaneKey{check, location}], out.Stretches[LaneKey{check, location}] = lanes[location], list
+	for check, raw := range rolling {
+		for location, list := range verdict.Roll(bundle.Checks[check], raw, bool(ending)) {
+			out.raw[LaneKey{check, location}], out.Stretches[LaneKey{check, location}] = raw[location], list
 		}
 	}
 	return out, nil
@@ -163,21 +135,11 @@ func Doubted(bundle *definition.Compiled, check string, list []verdict.Stretch, 
 	return verdict.Doubted(list, now.Add(-c.Rolling.WindowS*span.Second))
 }
 
-// SeriesOf reads the confirmation machine of a lane.
-func SeriesOf(l db.Lane) (verdict.Series, error) {
-	var m struct {
-		Series verdict.Series `json:"series"`
-	}
-	if err := json.Unmarshal(l.Machine, &m); err != nil {
-		return m.Series, &BrokenLaneError{l.ID, err}
-	}
-	return m.Series, nil
-}
-
 // Books makes accounts from the store.
 type Books struct {
 	Store       *store.Store
 	Definitions *defining.Definitions
+	Memory      *lanes.Memory // nil remembers nothing
 }
 
 // Period is a period accounted for some agreements, with all it was made from.
@@ -213,7 +175,7 @@ func (b *Books) open(ctx context.Context, snap *catalogue.Snapshot, period calen
 	if err != nil {
 		return nil, err
 	}
-	stretches, err := Load(ctx, b.Store.Queries, bundle, bundle.Span, Accounted)
+	stretches, err := Load(ctx, b.Store.Queries, b.Memory, bundle, bundle.Span, Accounted)
 	if err != nil {
 		return nil, err
 	}

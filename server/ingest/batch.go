@@ -315,7 +315,7 @@ func (b *batch) lanes(ctx context.Context, q *db.Queries) ([]db.Lane, map[string
 func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.Lane, opened map[string]*openedLane,
 	rows map[int32][]int) error {
 	var puts []db.CopyStretchesParams
-	var saves []laneSave
+	var saves db.SaveLanesParams
 	var hourLanes []int32
 	var hours []time.Time
 	changed := map[string]bool{}
@@ -341,12 +341,9 @@ func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.
 				l.add(span.Of(b.ats[r]), b.outcomes[r])
 			}
 		}
-		puts = append(puts, l.puts()...)
-		save, err := l.save()
-		if err != nil {
-			return err
-		}
-		saves = append(saves, save)
+		ended := l.ended()
+		puts = append(puts, ended...)
+		l.save(&saves, len(ended) > 0)
 		if l.changed {
 			changed[service] = true
 		}
@@ -360,7 +357,7 @@ func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.
 	if err := putStretches(ctx, q, puts); err != nil {
 		return err
 	}
-	if err := saveLanes(ctx, tx, saves); err != nil {
+	if err := q.SaveLanes(ctx, saves); err != nil {
 		return err
 	}
 	if err := store.AskJudging(ctx, tx, changed); err != nil {
@@ -424,24 +421,4 @@ func putStretches(ctx context.Context, q *db.Queries, puts []db.CopyStretchesPar
 		p.States, p.Owns, p.Counts = append(p.States, s.State), append(p.Owns, s.Own), append(p.Counts, s.Count)
 	}
 	return q.PutStretches(ctx, p)
-}
-
-type laneSave struct {
-	id      int32
-	machine json.RawMessage
-	stale   time.Time
-}
-
-// saveLanes writes all machines in one statement.
-func saveLanes(ctx context.Context, tx pgx.Tx, saves []laneSave) error {
-	ids := make([]int32, len(saves))
-	machines := make([]string, len(saves))
-	stale := make([]time.Time, len(saves))
-	for i, s := range saves {
-		ids[i], machines[i], stale[i] = s.id, string(s.machine), s.stale
-	}
-	_, err := tx.Exec(ctx, `UPDATE lane SET machine = u.machine::jsonb, stale_at = u.stale_at, stale_noted = false
-		FROM (SELECT unnest($1::int[]) AS id, unnest($2::text[]) AS machine, unnest($3::timestamptz[]) AS stale_at) u
-		WHERE lane.id = u.id`, ids, machines, stale)
-	return err
 }

@@ -46,15 +46,6 @@ const mostSingled = 32
 // each: smaller ones will tell.
 var ErrUnstorable = errors.New("much of this delivery cannot be stored; send it in smaller ones")
 
-// machine is what lane.machine holds: the series, its last stretch, which the next
-// measurement may extend, and the instant of the latest raw measurement, errors
-// included; that is 0 where earlier versions did not note it.
-type machine struct {
-	Series verdict.Series   `json:"series"`
-	Tail   *verdict.Stretch `json:"tail,omitempty"`
-	Raw    span.Instant     `json:"raw,omitempty"`
-}
-
 // Batch stores measurements from a location's agent; agent is empty where they
 // are the server's own. A measurement stored before is a duplicate, and so is
 // one of a check that another agent held at the time; one that cannot be placed

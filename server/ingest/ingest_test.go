@@ -2,6 +2,7 @@ package ingest_test
 
 import (
 	"context"
+	"encoding/json"
 	"math/rand/v2"
 	"reflect"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"kestite/server"
 	"kestite/server/defining"
 	"kestite/server/history"
+	"kestite/server/lanes"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 	"kestite/server/store/storetest"
@@ -99,9 +101,18 @@ func stored(t testing.TB, srv *server.Server) history.Stretches {
 	if err != nil {
 		t.Fatal(err)
 	}
-	list, err := history.Load(ctx, srv.API.Store.Queries, bundle, all, history.Accounted)
+	list, err := history.Load(ctx, srv.API.Store.Queries, nil, bundle, all, history.Accounted)
 	if err != nil {
 		t.Fatal(err)
+	}
+	remembered, err := history.Load(ctx, srv.API.Store.Queries, srv.API.Books.Memory, bundle, all, history.Accounted)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for key, want := range list.Stretches {
+		if got := remembered.Stretches[key]; len(got)+len(want) > 0 && !reflect.DeepEqual(got, want) {
+			t.Fatalf("what is remembered of %v is\n%v, and stored is\n%v", key, got, want)
+		}
 	}
 	return list.Stretches
 }
@@ -150,6 +161,7 @@ func TestAnyOrderOfDeliveryGivesTheSameStretches(t *testing.T) {
 			if receipt.Stored+receipt.Duplicates != len(b) || len(receipt.Refused) > 0 {
 				t.Fatalf("receipt %+v for %d", receipt, len(b))
 			}
+			stored(t, srv) // is what is remembered, after each
 		}
 		if total != len(list) {
 			t.Fatalf("stored %d of %d", total, len(list))
@@ -369,6 +381,15 @@ func TestRawMeasurementsAreKeptForAWhile(t *testing.T) {
 	}
 }
 
+func lanesOf(t *testing.T, srv *server.Server) []db.Lane {
+	t.Helper()
+	list, err := srv.API.Store.Lanes(ctx)
+	if err != nil || len(list) == 0 {
+		t.Fatal(len(list), err)
+	}
+	return list
+}
+
 // What is taken for new and is not, whatever the lane says of what it has seen, is a
 // duplicate all the same, and nothing is refused for it.
 func TestWhatIsNotNewIsADuplicate(t *testing.T) {
@@ -379,12 +400,27 @@ func TestWhatIsNotNewIsADuplicate(t *testing.T) {
 		t.Fatalf("%+v", got)
 	}
 	want := stored(t, srv)
-	for says, sql := range map[string]string{
-		"as it is":                          "SELECT 1",
-		"not noted, as by earlier versions": "UPDATE lane SET machine = machine - 'raw'",
-		"noted wrongly":                     "UPDATE lane SET machine = jsonb_set(machine, '{raw}', to_jsonb('" + list[10].At.String() + "'::text))",
+	for says, change := range map[string]func(lanes.Kept) []byte{
+		"as it is": lanes.Kept.Bytes,
+		"not noted, as by earlier versions": func(k lanes.Kept) []byte {
+			k.Raw = 0
+			text, _ := json.Marshal(k)
+			return text
+		},
+		"noted wrongly": func(k lanes.Kept) []byte {
+			k.Raw = list[10].At
+			return k.Bytes()
+		},
 	} {
-		storetest.Exec(t, srv, sql)
+		for _, l := range lanesOf(t, srv) {
+			kept, err := lanes.Of(l)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := srv.API.Store.Pool.Exec(ctx, "UPDATE lane SET machine = $2 WHERE id = $1", l.ID, change(kept)); err != nil {
+				t.Fatal(err)
+			}
+		}
 		if got := deliver(t, srv, list[:200]); got.Stored != 0 || got.Duplicates != 200 || len(got.Refused) > 0 {
 			t.Errorf("%s: %+v", says, got)
 		}

@@ -2,7 +2,7 @@ package ingest
 
 import (
 	"context"
-	"encoding/json"
+	"errors"
 	"slices"
 	"time"
 
@@ -11,6 +11,7 @@ import (
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/core/verdict"
+	"kestite/server/lanes"
 	"kestite/server/store/gen/db"
 )
 
@@ -20,8 +21,9 @@ type openedLane struct {
 	check     string
 	revisions verdict.Revisions
 	series    verdict.Series
-	out       []verdict.Stretch // the last stored stretch, then new ones
-	before    *verdict.Stretch  // the last stored stretch as it was
+	out       []verdict.Stretch // the last one that is judged, then what follows; the last is the open one
+	before    *verdict.Stretch  // the open stretch as it was
+	dropped   bool              // stretches that had ended are taken back
 	pending   int64
 	wasStale  bool
 	raw       span.Instant // of the latest raw measurement; span.End where that is not known
@@ -31,14 +33,14 @@ type openedLane struct {
 
 func openLane(lane db.Lane, revisions verdict.Revisions) *openedLane {
 	l := &openedLane{id: lane.ID, check: lane.CheckID, revisions: revisions, wasStale: lane.StaleNoted, raw: span.End}
-	var m machine
-	if err := json.Unmarshal(lane.Machine, &m); err != nil {
+	m, err := lanes.Of(lane)
+	if err != nil {
 		l.broken = true
 		return l
 	}
 	if m.Raw > 0 {
 		l.raw = m.Raw
-	} else if string(lane.Machine) == "{}" { // nothing was ever stored
+	} else if lanes.Empty(lane) {
 		l.raw = span.Beginning
 	}
 	l.series, l.before, l.pending = m.Series, m.Tail, m.Series.PendingCount()
@@ -76,16 +78,13 @@ func (l *openedLane) add(at span.Instant, outcome int16) {
 	}
 }
 
-// puts returns the stretches that are new or longer than stored.
-func (l *openedLane) puts() []db.CopyStretchesParams {
-	var puts []db.CopyStretchesParams
-	for i, s := range l.out {
-		if i == 0 && l.before != nil && s == *l.before {
-			continue
-		}
-		puts = append(puts, row(l.id, s))
+// ended returns the stretches that ended, but for those known to be stored.
+func (l *openedLane) ended() []db.CopyStretchesParams {
+	var out []db.CopyStretchesParams
+	for i := 0; i < len(l.out)-1; i++ {
+		out = append(out, row(l.id, l.out[i]))
 	}
-	return puts
+	return out
 }
 
 func row(lane int32, s verdict.Stretch) db.CopyStretchesParams {
@@ -102,20 +101,25 @@ func stretch(r db.Stretch) verdict.Stretch {
 	}
 }
 
-func (l *openedLane) save() (laneSave, error) {
-	m := machine{Series: l.series}
+// save adds what is kept of the lane to what is saved; ended says whether stretches of it did.
+func (l *openedLane) save(p *db.SaveLanesParams, ended bool) {
+	kept := lanes.Kept{Series: l.series}
 	if l.raw != span.End && l.raw > 0 {
-		m.Raw = l.raw
+		kept.Raw = l.raw
 	}
 	if n := len(l.out); n > 0 {
-		m.Tail = &l.out[n-1]
+		kept.Tail = &l.out[n-1]
 	}
-	text, err := json.Marshal(m)
 	stale := time.Unix(0, 0)
 	if l.series.Started {
 		stale = l.series.LastAt.Add(l.series.Stale).Time()
 	}
-	return laneSave{l.id, text, stale}, err
+	grown := int32(0)
+	if ended || l.dropped {
+		grown = 1
+	}
+	p.Ids, p.Machines, p.Stale = append(p.Ids, l.id), append(p.Machines, kept.Bytes()), append(p.Stale, stale)
+	p.Ended = append(p.Ended, grown)
 }
 
 // errTooLate is a measurement from before the raw measurements that judging
@@ -156,7 +160,7 @@ func (l *openedLane) rebuild(ctx context.Context, q *db.Queries, late []time.Tim
 	if err != nil {
 		return err
 	}
-	l.series, l.out, l.before = restart.series, restart.out, nil
+	l.series, l.out, l.dropped = restart.series, restart.out, true
 	for _, r := range rows {
 		l.add(span.Of(r.At), r.Outcome)
 	}
@@ -178,12 +182,11 @@ type restart struct {
 func (l *openedLane) findRestart(ctx context.Context, q *db.Queries, late []time.Time) (restart, error) {
 	const step = 64
 	for limit := int32(step); ; limit *= 4 {
-		rows, err := q.StretchesBefore(ctx, db.StretchesBeforeParams{Lane: l.id, FirstAt: late[0], Limit: limit})
+		rows, more, err := l.stretchesBefore(ctx, q, late[0], limit)
 		if err != nil {
 			return restart{}, err
 		}
-		for i, r := range rows {
-			s := stretch(db.Stretch(r))
+		for i, s := range rows {
 			if s.State == s.Own && s.State != verdict.Down {
 				calm, found, err := l.insideCalm(ctx, q, s, late)
 				if err != nil || found {
@@ -193,7 +196,7 @@ func (l *openedLane) findRestart(ctx context.Context, q *db.Queries, late []time
 			if i+1 == len(rows) {
 				break
 			}
-			p := stretch(db.Stretch(rows[i+1]))
+			p := rows[i+1]
 			set, _ := l.revisions.Settings(p.Last)
 			if s.First > p.Last.Add(set.StaleAfter) { // a gap forgets
 				series := verdict.Series{Started: true, Apart: true, LastAt: p.Last, Stale: set.StaleAfter, Revision: set.Revision}
@@ -204,21 +207,41 @@ func (l *openedLane) findRestart(ctx context.Context, q *db.Queries, late []time
 				return restart{series: series, out: []verdict.Stretch{p}, dropFrom: s.First, readFrom: p.Last + 1, needs: &s.First}, nil
 			}
 		}
-		if len(rows) < int(limit) {
+		if !more {
 			whole := restart{}
 			if n := len(rows); n > 0 {
-				first := span.Of(rows[n-1].FirstAt)
-				whole.needs = &first
-			} else if l.before != nil || l.broken { // all there is lies after the late rows
-				first, err := q.FirstStretch(ctx, l.id)
-				if err == nil {
-					at := span.Of(first)
-					whole.needs = &at
-				}
+				whole.needs = &rows[n-1].First
+			} else if first, err := q.FirstStretch(ctx, l.id); err == nil { // all there is lies after the late rows
+				at := span.Of(first)
+				whole.needs = &at
+			} else if !errors.Is(err, pgx.ErrNoRows) {
+				return restart{}, err
+			} else if l.before != nil {
+				whole.needs = &l.before.First
 			}
 			return whole, nil
 		}
 	}
+}
+
+// stretchesBefore returns the last stretches that begin at or before an instant, newest
+// first and the open one among them; more says whether there may be others.
+func (l *openedLane) stretchesBefore(ctx context.Context, q *db.Queries, at time.Time, limit int32) (list []verdict.Stretch,
+	more bool, err error) {
+	open := l.before
+	if open != nil && open.First <= span.Of(at) {
+		list = append(list, *open)
+	}
+	rows, err := q.StretchesBefore(ctx, db.StretchesBeforeParams{Lane: l.id, FirstAt: at, Limit: limit})
+	if err != nil {
+		return nil, false, err
+	}
+	for _, r := range rows {
+		if s := stretch(db.Stretch(r)); open == nil || s.First < open.First {
+			list = append(list, s)
+		}
+	}
+	return list, len(rows) == int(limit), nil
 }
 
 // insideCalm looks for the last measurement of a calm stretch before the late
@@ -259,17 +282,12 @@ func (l *openedLane) insideCalm(ctx context.Context, q *db.Queries, s verdict.St
 // Seed stores a series and its stretches, judged elsewhere by the same rules,
 // for a lane that has none.
 func Seed(ctx context.Context, tx pgx.Tx, q *db.Queries, lane int32, series verdict.Series, stretches []verdict.Stretch) error {
-	rows := make([]db.CopyStretchesParams, len(stretches))
-	for i, s := range stretches {
-		rows[i] = row(lane, s)
-	}
-	if _, err := q.CopyStretches(ctx, rows); err != nil {
-		return err
-	}
 	l := openedLane{id: lane, series: series, out: stretches}
-	save, err := l.save()
-	if err != nil {
+	ended := l.ended()
+	if _, err := q.CopyStretches(ctx, ended); err != nil {
 		return err
 	}
-	return saveLanes(ctx, tx, []laneSave{save})
+	var save db.SaveLanesParams
+	l.save(&save, len(ended) > 0)
+	return q.SaveLanes(ctx, save)
 }

@@ -191,7 +191,7 @@ func known(t *testing.T, c *defining.Definitions, q *db.Queries, services []stri
 	if err != nil {
 		t.Fatal(err)
 	}
-	all, err := history.Load(ctx, q, bundle, span.Span{From: from, To: now}, history.Live)
+	all, err := history.Load(ctx, q, nil, bundle, span.Span{From: from, To: now}, history.Live)
 	if err != nil {
 		t.Fatal(err)
 	}

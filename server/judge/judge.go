@@ -20,6 +20,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/defining"
 	"kestite/server/history"
+	"kestite/server/lanes"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 )
@@ -333,7 +334,22 @@ func (j *Judge) neverGood(ctx context.Context, q *db.Queries, snap *catalogue.Sn
 	if len(checks) == 0 {
 		return false, nil
 	}
-	good, err := q.EverGood(ctx, checks)
+	list, err := q.LanesOfChecks(ctx, checks)
+	if err != nil {
+		return false, err
+	}
+	ids := make([]int32, len(list))
+	for i, l := range list {
+		kept, err := lanes.Of(l)
+		if err != nil {
+			return false, err
+		}
+		if kept.Tail != nil && (kept.Tail.State == verdict.Up || kept.Tail.State == verdict.Degraded) {
+			return false, nil
+		}
+		ids[i] = l.ID
+	}
+	good, err := q.EverGood(ctx, ids)
 	return !good, err
 }
 
@@ -362,7 +378,7 @@ func (j *Judge) states(ctx context.Context, q *db.Queries, snap *catalogue.Snaps
 	if err != nil {
 		return out, err
 	}
-	stretches, err := history.Load(ctx, q, bundle, span.Span{From: out.known, To: now}, history.Live)
+	stretches, err := history.Load(ctx, q, nil, bundle, span.Span{From: out.known, To: now}, history.Live)
 	if err != nil {
 		return out, err
 	}
@@ -449,7 +465,7 @@ func (j *Judge) waiting(ctx context.Context, q *db.Queries, snap *catalogue.Snap
 	for _, s := range services {
 		checks = append(checks, snap.ChecksOf[s]...)
 	}
-	lanes, err := q.LanesOfChecks(ctx, checks)
+	list, err := q.LanesOfChecks(ctx, checks)
 	if err != nil {
 		return nil, err
 	}
@@ -457,12 +473,12 @@ func (j *Judge) waiting(ctx context.Context, q *db.Queries, snap *catalogue.Snap
 	for _, id := range checks {
 		out[snap.Checks[id].Current().Spec.Service] += doubted[id]
 	}
-	for _, l := range lanes {
-		series, err := history.SeriesOf(l)
+	for _, l := range list {
+		kept, err := lanes.Of(l)
 		if err != nil {
 			return nil, err
 		}
-		out[snap.Checks[l.CheckID].Current().Spec.Service] += series.PendingCount()
+		out[snap.Checks[l.CheckID].Current().Spec.Service] += kept.Series.PendingCount()
 	}
 	return out, nil
 }

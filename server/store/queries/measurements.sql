@@ -12,8 +12,11 @@ SELECT * FROM lane;
 -- name: LanesOfChecks :many
 SELECT * FROM lane WHERE check_id = ANY($1::text[]) ORDER BY id;
 
--- name: SaveLane :exec
-UPDATE lane SET machine = $2, stale_at = $3, stale_noted = $4 WHERE id = $1;
+-- name: SaveLanes :exec
+UPDATE lane SET machine = u.machine, stale_at = u.stale_at, stale_noted = false, ended = lane.ended + u.ended
+FROM (SELECT unnest(@ids::int[]) AS id, unnest(@machines::bytea[]) AS machine, unnest(@stale::timestamptz[]) AS stale_at,
+             unnest(@ended::int[]) AS ended) u
+WHERE lane.id = u.id;
 
 -- name: NoteStaleLanes :many
 -- A piece of the lanes that fell silent, locked in the order that all lock lanes
@@ -82,23 +85,29 @@ SELECT at FROM measurement WHERE lane = $1 AND at >= @since AND at <= @until AND
 -- name: HasRaw :one
 SELECT EXISTS (SELECT 1 FROM measurement WHERE lane = $1 AND at = $2);
 
--- name: Stretches :many
--- Those that end at or after one instant and begin before another. Of a lane they
--- follow one another, so that the first is the last that begins at or before it.
-SELECT s.lane, s.first_at, s.last_at, s.state, s.own, s.count FROM (SELECT unnest(@lanes::int[]) AS lane) l
+-- name: StretchesOfLanes :many
+-- Lanes of checks, each with the stretches that ended and that touch what is from one
+-- instant on to before another, all as of one moment. Of a lane they follow one another,
+-- so that the first is the last that begins at or before it.
+SELECT l.id, l.check_id, l.location, l.machine, l.ended, s.firsts, s.lasts, s.states, s.owns, s.counts FROM lane l
 CROSS JOIN LATERAL (
-    SELECT * FROM stretch x
-    WHERE x.lane = l.lane AND x.first_at < @before AND x.last_at >= @since
-    AND x.first_at >= coalesce((SELECT max(y.first_at) FROM stretch y WHERE y.lane = l.lane AND y.first_at <= @since), @since)
-) s ORDER BY s.lane, s.first_at;
+    SELECT coalesce(array_agg(x.first_at ORDER BY x.first_at), '{}')::timestamptz[] AS firsts,
+        coalesce(array_agg(x.last_at ORDER BY x.first_at), '{}')::timestamptz[] AS lasts,
+        coalesce(array_agg(x.state ORDER BY x.first_at), '{}')::smallint[] AS states,
+        coalesce(array_agg(x.own ORDER BY x.first_at), '{}')::smallint[] AS owns,
+        coalesce(array_agg(x.count ORDER BY x.first_at), '{}')::bigint[] AS counts
+    FROM (
+        SELECT * FROM stretch y
+        WHERE y.lane = l.id AND y.first_at < @before AND y.last_at >= @since
+        AND y.first_at >= coalesce((SELECT max(z.first_at) FROM stretch z WHERE z.lane = l.id AND z.first_at <= @since), @since)
+        ORDER BY y.first_at
+    ) x
+) s WHERE l.id = ANY(@lanes::int[]) ORDER BY l.id;
 
 -- name: StretchesBefore :many
--- The last stretches that begin at or before an instant, newest first.
+-- The last stretches that ended and begin at or before an instant, newest first.
 SELECT lane, first_at, last_at, state, own, count FROM stretch
 WHERE lane = $1 AND first_at <= $2 ORDER BY first_at DESC LIMIT $3;
-
--- name: LastStretch :one
-SELECT lane, first_at, last_at, state, own, count FROM stretch WHERE lane = $1 ORDER BY first_at DESC LIMIT 1;
 
 -- name: PutStretches :exec
 INSERT INTO stretch (lane, first_at, last_at, state, own, count)
@@ -143,11 +152,10 @@ ON CONFLICT (service) DO UPDATE SET state = excluded.state, since_at = excluded.
     never_good = excluded.never_good, fault = excluded.fault;
 
 -- name: EverGood :one
--- Whether any of the checks was ever up or degraded anywhere: lane by lane from its
--- beginning, since whoever plans it otherwise reads all stretches of everybody.
-SELECT EXISTS (SELECT 1 FROM lane l CROSS JOIN LATERAL
-    (SELECT 1 FROM stretch s WHERE s.lane = l.id AND s.state IN (1, 2) ORDER BY s.first_at LIMIT 1) good
-    WHERE l.check_id = ANY($1::text[]));
+-- Whether any of the lanes was up or degraded in a stretch that ended: lane by lane from
+-- its beginning, since whoever plans it otherwise reads all stretches of everybody.
+SELECT EXISTS (SELECT 1 FROM (SELECT unnest(@lanes::int[]) AS id) l CROSS JOIN LATERAL
+    (SELECT 1 FROM stretch s WHERE s.lane = l.id AND s.state IN (1, 2) ORDER BY s.first_at LIMIT 1) good);
 
 -- name: States :many
 SELECT * FROM standing_state;

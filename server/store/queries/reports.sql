@@ -34,5 +34,10 @@ SELECT id, agreement, period, number FROM report WHERE id = ANY(sqlc.arg(ids)::u
 -- name: PublishedPeriods :many
 SELECT DISTINCT period FROM report WHERE agreement = $1 AND state = 'published';
 
+-- name: PublishedAmong :many
+-- Those of some periods of agreements that have a published report.
+SELECT DISTINCT r.agreement, r.period FROM (SELECT unnest(@agreements::text[]) AS agreement, unnest(@periods::text[]) AS period) u
+JOIN report r ON r.agreement = u.agreement AND r.period = u.period WHERE r.state = 'published';
+
 -- name: ReportPeople :one
 SELECT person_called(made_by)::text AS made_by, coalesce(person_called(published_by), '')::text AS published_by FROM report WHERE id = $1;

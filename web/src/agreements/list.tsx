@@ -1,13 +1,14 @@
 import Button from '@mui/material/Button'
+import TextField from '@mui/material/TextField'
 import { Link } from 'react-router'
-import type { Schemas } from '../api/client'
-import { useAgreements, useMayDefine, useStanding } from '../api/queries'
+import type { Listed, Schemas } from '../api/client'
+import { accountsOf, useAccounts, useAgreements, useMayDefine } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
-import { Legend, Strip } from '../axis/strip'
+import { Legend, Strip, classTimes } from '../axis/strip'
 import { Export } from '../parts/export'
+import { More, useFind, useShown } from '../parts/more'
 import { OwnPeriod } from '../parts/own-period'
 import { NoAccount, Trouble } from '../parts/trouble'
-import { standingWord } from '../standing/word'
 import { duration, durationUp, percent } from '../time/format'
 import { useKeep, usePeriod } from '../time/period'
 
@@ -15,26 +16,45 @@ import { useKeep, usePeriod } from '../time/period'
 export function AgreementList() {
   const [period] = usePeriod()
   const agreements = useAgreements()
-  const standing = useStanding(period)
+  const [find, text, setText] = useFind()
+  const [most, more] = useShown()
   const keep = useKeep()
   const may = useMayDefine()
-  if (!agreements.data || !standing.data) return <Trouble error={agreements.error ?? standing.error} />
-  const axis = axisOf(standing.data.period)
-  const shown = agreements.data.filter((a) => !a.retired).sort((a, b) => a.spec.name.localeCompare(b.spec.name))
+  const words = find.toLowerCase().split(/\s+/).filter(Boolean)
+  const live = (agreements.data ?? []).filter((a) => !a.retired)
+  const matching = live
+    .filter((a) => words.every((w) => `${a.spec.name} ${a.spec.customer}`.toLowerCase().includes(w)))
+    .sort((a, b) => a.spec.name.localeCompare(b.spec.name))
+  const shown = matching.slice(0, most)
+  const accounts = useAccounts(shown.map((a) => a.id), period)
+  if (!agreements.data || !accounts.data?.period) return <Trouble error={agreements.error ?? accounts.error} />
+  const band = accounts.data.period
+  const axis = axisOf(band)
   const retired = agreements.data.filter((a) => a.retired)
-  const account = (id: string) => standing.data.accounts.find((a) => a.agreement === id)
+  const account = new Map(accounts.data.accounts.map((a) => [a.agreement, a]))
+  const exported = async () => {
+    const all = new Map((await accountsOf(matching.map((a) => a.id), period)).accounts.map((a) => [a.agreement, a]))
+    return matching.map((a) => {
+      const own = all.get(a.id)
+      const f = own?.fault ? undefined : own?.figures
+      return [a.id, a.spec.name, a.spec.customer, a.spec.target_percent, own?.period.name, own?.as_of, f?.verdict, f?.availability_percent, f?.downtime_ms, f?.allowance_left_ms, f?.coverage_percent]
+    })
+  }
   return (
     <>
-      <Band period={standing.data.period} />
+      <Band period={band} />
       <div className="head">
         <h1 style={{ margin: 0 }}>Agreements</h1>
-        {may && (
-          <Button component={Link} to={keep('/agreements/new')} variant="contained">
-            Write down an agreement
-          </Button>
-        )}
+        <div className="actions">
+          {live.length > 20 && <TextField placeholder="name or customer" value={text} sx={{ width: 220 }} slotProps={{ htmlInput: { 'aria-label': 'Filter' } }} onChange={(e) => setText(e.target.value)} />}
+          {may && (
+            <Button component={Link} to={keep('/agreements/new')} variant="contained">
+              Write down an agreement
+            </Button>
+          )}
+        </div>
       </div>
-      {shown.length === 0 ? (
+      {live.length === 0 ? (
         <div className="empty">
           <p>Nothing was promised yet. Write down a target for a service, and Standing shows how it fares.</p>
         </div>
@@ -49,18 +69,20 @@ export function AgreementList() {
             </span>
           </div>
           {shown.map((a) => (
-            <Row key={a.id} agreement={a} account={account(a.id)} axis={axis} to={keep(`/agreements/${a.id}`)} />
+            <Row key={a.id} agreement={a} account={account.get(a.id)} axis={axis} to={keep(`/agreements/${a.id}`)} />
           ))}
+          {matching.length === 0 && (
+            <div className="empty">
+              <p>No agreement matches. Take a word away.</p>
+            </div>
+          )}
+          <More shown={shown.length} of={matching.length} busy={accounts.isPlaceholderData} onMore={more} />
           <Legend />
           <div style={{ marginTop: 14 }}>
             <Export
-              name={`agreements-${standing.data.period.name}`}
-              columns={['id', 'name', 'customer', 'target_percent', 'period', 'verdict', 'availability_percent', 'downtime_ms', 'allowance_left_ms', 'coverage_percent']}
-              rows={shown.map((a) => {
-                const own = account(a.id)
-                const f = own?.figures
-                return [a.id, a.spec.name, a.spec.customer, a.spec.target_percent, own?.period.name, f?.verdict, f?.availability_percent, f?.downtime_ms, f?.allowance_left_ms, f?.coverage_percent]
-              })}
+              name={`agreements-${band.name}`}
+              columns={['id', 'name', 'customer', 'target_percent', 'period', 'as_of', 'verdict', 'availability_percent', 'downtime_ms', 'allowance_left_ms', 'coverage_percent']}
+              rows={exported}
             />
           </div>
         </>
@@ -80,8 +102,8 @@ export function AgreementList() {
   )
 }
 
-function Row({ agreement: a, account, axis, to }: { agreement: Schemas['DefinedAgreementSpec']; account: Schemas['AccountView'] | undefined; axis: { from: number; to: number; now: number }; to: string }) {
-  const word = account ? standingWord(account) : ''
+function Row({ agreement: a, account, axis, to }: { agreement: Schemas['DefinedAgreementSpec']; account: Listed | undefined; axis: { from: number; to: number; now: number }; to: string }) {
+  const word = account?.word ?? ''
   return (
     <Link to={to} className="entry axis-row">
       <span>
@@ -95,7 +117,7 @@ function Row({ agreement: a, account, axis, to }: { agreement: Schemas['DefinedA
         <NoAccount why={account.fault} />
       ) : (
         <>
-          <Strip intervals={account?.intervals ?? []} planned={account?.planned} axis={axis} label={a.spec.name} />
+          <Strip columns={account?.strip ?? ''} total={account ? classTimes(account.figures.total_ms) : {}} planned={account?.planned} axis={axis} label={a.spec.name} />
           <span className="pair">
             <b>{account && durationUp(account.figures.downtime_ms)}</b>
             <b>{account && percent(account.figures.availability_percent)}</b>

@@ -4,6 +4,7 @@ import type { components, paths } from './schema'
 export type Schemas = components['schemas']
 export type Interval = Schemas['IntervalView']
 export type Account = Schemas['AccountView']
+export type Listed = Schemas['ListedAccount']
 
 export const api = createClient<paths>({ baseUrl: '/' })
 

@@ -1,4 +1,4 @@
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { api, ask, type Schemas } from './client'
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => ask(api.GET('/api/v1/session')), retry: false, staleTime: 300_000 })
@@ -9,8 +9,29 @@ export function useMayDefine(): boolean {
   return role === 'manager' || role === 'administrator'
 }
 
-export const useStanding = (period?: string) =>
-  useQuery({ queryKey: ['standing', period], queryFn: () => ask(api.GET('/api/v1/standing', { params: { query: { period } } })), placeholderData: keepPreviousData, refetchInterval: 60_000 })
+/** How many rows with strips are shown at once; more of them on demand. */
+export const listed = 100
+
+/** How all agreements stand, and the rows of the most urgent ones among those that match. */
+export const useStanding = (period: string | undefined, find: string) =>
+  useInfiniteQuery({
+    queryKey: ['standing', period, find],
+    queryFn: ({ pageParam: from }) => ask(api.GET('/api/v1/standing', { params: { query: { period, find: find || undefined, from, count: listed } } })),
+    initialPageParam: 0,
+    getNextPageParam: (last, pages) => (pages.length * listed < last.found ? pages.length * listed : undefined),
+    placeholderData: keepPreviousData,
+    refetchInterval: 60_000,
+  })
+
+/** The accounts of some agreements in a band, asked for a hundred at a time. */
+export async function accountsOf(ids: string[], period?: string) {
+  const pages = []
+  for (let i = 0; i === 0 || i < ids.length; i += listed) pages.push(await ask(api.GET('/api/v1/accounts', { params: { query: { period, ids: ids.slice(i, i + listed) } } })))
+  return { period: pages[0]?.period, accounts: pages.flatMap((p) => p.accounts) }
+}
+
+export const useAccounts = (ids: string[], period?: string) =>
+  useQuery({ queryKey: ['standing', 'accounts', period, ids], queryFn: () => accountsOf(ids, period), placeholderData: keepPreviousData, refetchInterval: 60_000 })
 
 export const useServices = () => useQuery({ queryKey: ['services'], queryFn: () => ask(api.GET('/api/v1/services')).then((l) => l.items) })
 
@@ -27,8 +48,18 @@ export const useCredentials = () => useQuery({ queryKey: ['credentials'], queryF
 
 export const useStates = () => useQuery({ queryKey: ['states'], queryFn: () => ask(api.GET('/api/v1/states')).then((l) => l.items) })
 
-export const useStrips = (period?: string) =>
-  useQuery({ queryKey: ['strips', period], queryFn: () => ask(api.GET('/api/v1/services/strips', { params: { query: { period } } })), placeholderData: keepPreviousData, refetchInterval: 60_000 })
+/** The states of some services over a band, asked for a hundred at a time. */
+export const useStrips = (ids: string[], period?: string) =>
+  useQuery({
+    queryKey: ['strips', period, ids],
+    queryFn: async () => {
+      const pages = []
+      for (let i = 0; i === 0 || i < ids.length; i += listed) pages.push(await ask(api.GET('/api/v1/services/strips', { params: { query: { period, ids: ids.slice(i, i + listed) } } })))
+      return { period: pages[0]?.period, strips: Object.assign({}, ...pages.map((p) => p.strips)) as (typeof pages)[number]['strips'] }
+    },
+    placeholderData: keepPreviousData,
+    refetchInterval: 60_000,
+  })
 
 export const useServicePeriod = (id: string, period?: string) =>
   useQuery({

@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/v1/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How some agreements stand in a band
+         * @description Needs the role viewer.
+         */
+        get: operations["accounts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agents": {
         parameters: {
             query?: never;
@@ -1455,7 +1475,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The states of all services over a band
+         * The states of services over a band
          * @description Needs the role viewer.
          */
         get: operations["service-strips"];
@@ -1891,6 +1911,8 @@ export interface components {
     schemas: {
         AccountView: {
             agreement: string;
+            /** @description Up to when the figures go: the end of the period, or lately */
+            as_of: string;
             customer: string;
             /** @description Why it cannot be accounted; the figures say nothing then */
             fault?: string;
@@ -1910,6 +1932,16 @@ export interface components {
             service_name: string;
             target_percent: string;
             timezone: string;
+            /**
+             * @description How it stands
+             * @enum {string}
+             */
+            word: "met" | "missed" | "at risk" | "on track" | "insufficient" | "not applicable" | "unknown";
+        };
+        Accounts: {
+            /** @description By how soon they would be missed */
+            accounts: components["schemas"]["ListedAccount"][];
+            period: components["schemas"]["PeriodView"];
         };
         AgentToken: {
             id: string;
@@ -2199,6 +2231,24 @@ export interface components {
             met: boolean | null;
             /** Format: int64 */
             value: number;
+        };
+        Counts: {
+            /** Format: int64 */
+            agreements: number;
+            /**
+             * Format: int64
+             * @description They would be missed at one of their paces
+             */
+            at_risk: number;
+            /** Format: int64 */
+            met: number;
+            /**
+             * Format: int64
+             * @description Of those that run: they cannot be met any more
+             */
+            missed: number;
+            /** Format: int64 */
+            on_track: number;
         };
         CreateAgreementSpecBody: {
             reason?: string;
@@ -2970,6 +3020,36 @@ export interface components {
         ListTrialViewBody: {
             items: components["schemas"]["TrialView"][];
         };
+        ListedAccount: {
+            agreement: string;
+            /** @description Up to when the figures go: the end of the period, or lately */
+            as_of: string;
+            customer: string;
+            /** @description Why it cannot be accounted; the figures say nothing then */
+            fault?: string;
+            figures: components["schemas"]["Figures"];
+            name: string;
+            pace?: components["schemas"]["Outlook"];
+            period: components["schemas"]["OwnPeriod"];
+            /** @description Granted maintenance still to come */
+            planned: components["schemas"]["Span"][];
+            /**
+             * Format: int64
+             * @description The revision of the agreement that accounts the period
+             */
+            revision: number;
+            service: string;
+            service_name: string;
+            /** @description Its classes over the band in columns of equal length, from left to right, as 212u 1u96d4 300: 212 columns of up, one that was up for 96 per cent of its time and down for 4, and 300 of which nothing is said. u up, g degraded, d down, t tolerated, m maintenance, s upstream, x excused, n unmeasured, o outside */
+            strip: string;
+            target_percent: string;
+            timezone: string;
+            /**
+             * @description How it stands
+             * @enum {string}
+             */
+            word: "met" | "missed" | "at risk" | "on track" | "insufficient" | "not applicable" | "unknown";
+        };
         Load: {
             /**
              * Format: int64
@@ -3104,14 +3184,12 @@ export interface components {
             at: string;
             id: string;
             /** @enum {string} */
-            kind: "fault" | "down" | "never-good" | "unmeasured" | "agent" | "report" | "unexplained";
+            kind: "fault" | "down" | "never-good" | "unmeasured" | "agent";
             /** Format: int64 */
             ms?: number;
             service?: string;
             subject: string;
             text: string;
-            /** @description Of a report: its period as a sentence says it */
-            words?: string;
         };
         NetworkSpec: {
             name: string;
@@ -3132,6 +3210,12 @@ export interface components {
             /** @description A finished period of the agreement by name, 2026-10 */
             period: string;
             remark?: string;
+        };
+        Next: {
+            at: string;
+            name: string;
+            /** @enum {string} */
+            why: "week" | "so_far";
         };
         Objectives: {
             /**
@@ -3564,6 +3648,14 @@ export interface components {
             /** @description The period as a sentence says it */
             words: string;
         };
+        ReportsDue: {
+            /** Format: int64 */
+            count: number;
+            /** @description The first three by name */
+            subjects: string[];
+            /** @description The period as a sentence says it, where it is the same for all */
+            words: string;
+        };
         Response: {
             /** @description Its first 16 KiB; what is no text is replaced by U+FFFD */
             body: string;
@@ -3734,14 +3826,32 @@ export interface components {
         };
         Standing: {
             /** @description By how soon they would be missed */
-            accounts: components["schemas"]["AccountView"][];
+            accounts: components["schemas"]["ListedAccount"][];
+            /**
+             * Format: int64
+             * @description How many stand in the band
+             */
+            agreements: number;
             /** Format: int64 */
             checks: number;
+            /**
+             * Format: int64
+             * @description How many of them match what was looked for; accounts may be fewer
+             */
+            found: number;
+            /** @description The most pressing first */
             needs: components["schemas"]["NeedView"][];
+            /**
+             * Format: int64
+             * @description How many more there are
+             */
+            needs_left: number;
             period: components["schemas"]["PeriodView"];
+            reports: components["schemas"]["ReportsDue"];
             /** Format: int64 */
             services: number;
-            states: components["schemas"]["StateView"][];
+            /** @description How all of them stand */
+            summary: components["schemas"]["Summary"];
         };
         StateView: {
             /** @description It has checks, and none was measured yet */
@@ -3768,6 +3878,14 @@ export interface components {
             /** @description The classes; they add up to the agreed time, and with the time outside to the calendar time */
             time: components["schemas"]["Line"][];
         };
+        StatesStrip: {
+            /** @description Its states over the band in columns of equal length, written as those of accounts */
+            strip: string;
+            /** @description Its time in each state */
+            total_ms: {
+                [key: string]: number;
+            };
+        };
         "Steer-stand-inRequest": {
             mode: string;
         };
@@ -3792,9 +3910,22 @@ export interface components {
         };
         Strips: {
             period: components["schemas"]["PeriodView"];
+            /** @description By service */
             strips: {
-                [key: string]: components["schemas"]["IntervalView"][];
+                [key: string]: components["schemas"]["StatesStrip"];
             };
+        };
+        Summary: {
+            /**
+             * Format: int64
+             * @description Those that cannot be accounted
+             */
+            faulty: number;
+            /** @description Whose allowance runs out next */
+            next?: components["schemas"]["Next"];
+            /** @description Those whose period is over */
+            over: components["schemas"]["Counts"];
+            running: components["schemas"]["Counts"];
         };
         Take: {
             /** Format: int64 */
@@ -4032,6 +4163,67 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    accounts: {
+        parameters: {
+            query?: {
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
+                period?: string;
+                /** @description Of agreements; what is no agreement, or had ended before, is left out */
+                ids?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accounts"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-agents": {
         parameters: {
             query?: never;
@@ -9083,6 +9275,8 @@ export interface operations {
             query?: {
                 /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
                 period?: string;
+                /** @description Of services; absent: the period alone. What is no service is left out */
+                ids?: string[];
             };
             header?: never;
             path?: never;
@@ -9771,6 +9965,11 @@ export interface operations {
             query?: {
                 /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
                 period?: string;
+                /** @description Words that all occur in the name, the customer or the service */
+                find?: string;
+                /** @description How many of the most urgent to leave out */
+                from?: number;
+                count?: number;
             };
             header?: never;
             path?: never;

@@ -1,7 +1,7 @@
 import { useLayoutEffect, useMemo, useRef, useState } from 'react'
-import type { Interval } from '../api/client'
+import type { Interval, Schemas } from '../api/client'
 import { duration } from '../time/format'
-import { columns, type Class, type Run } from './columns'
+import { classes, columns, pieces, written, type Class, type Run } from './columns'
 
 /** The time that an axis shows. */
 export type Axis = { from: number; to: number; now: number }
@@ -100,7 +100,10 @@ function drawn(runs: Run[]): { of: Class; x: number; width: number; share: numbe
 }
 
 type StripProps = {
-  intervals: Interval[]
+  intervals?: Interval[]
+  /** In place of intervals: their columns as the server writes them over the axis, and the time of each class. */
+  columns?: string
+  total?: Partial<Record<string, number>>
   axis: Axis
   label: string
   planned?: { from: string; to: string }[]
@@ -109,10 +112,13 @@ type StripProps = {
   thin?: boolean
 }
 
+const none: Interval[] = []
+
 /** A stretch of time as strata. Picking a moment with the pointer or the arrow keys calls onPick. */
-export function Strip({ intervals, axis, label, planned, at, onPick, thin }: StripProps) {
+export function Strip({ intervals = none, columns: text, total, axis, label, planned, at, onPick, thin }: StripProps) {
   const [ref, width] = useWidth<SVGSVGElement>()
-  const blocks = useMemo(() => (width > 0 ? drawn(columns(intervals, axis.from, axis.to, width)) : []), [intervals, axis.from, axis.to, width])
+  const shown = useMemo(() => (text === undefined ? pieces(intervals) : written(text, axis.from, axis.to)), [text, intervals, axis.from, axis.to])
+  const blocks = useMemo(() => (width > 0 ? drawn(columns(shown, axis.from, axis.to, width)) : []), [shown, axis.from, axis.to, width])
   const height = thin ? 22 : full + 4
   const ground = height - 1.5
   const scale = width / (axis.to - axis.from)
@@ -137,7 +143,7 @@ export function Strip({ intervals, axis, label, planned, at, onPick, thin }: Str
       className="strip"
       height={height}
       role={onPick ? 'slider' : 'img'}
-      aria-label={`${label}: ${summary(intervals)}`}
+      aria-label={`${label}: ${summary(total ?? totals(intervals))}`}
       aria-valuenow={onPick ? Math.round(at ?? axis.now) : undefined}
       aria-valuemin={onPick ? axis.from : undefined}
       aria-valuemax={onPick ? axis.to : undefined}
@@ -173,11 +179,20 @@ export function Strip({ intervals, axis, label, planned, at, onPick, thin }: Str
 }
 
 /** What a strip says, in words: the time of each class that is not plain up. */
-function summary(intervals: Interval[]): string {
-  const total = new Map<string, number>()
-  for (const i of intervals) total.set(i.class, (total.get(i.class) ?? 0) + Date.parse(i.to) - Date.parse(i.from))
-  const parts = [...total].filter(([c]) => c !== 'outside').map(([c, ms]) => `${c} ${duration(ms)}`)
+function summary(total: Partial<Record<string, number>>): string {
+  const parts = classes.filter((c) => c !== 'outside' && total[c]).map((c) => `${c} ${duration(total[c] ?? 0)}`)
   return parts.join(', ') || 'nothing measured'
+}
+
+/** The time of each class among the totals of an account. */
+export function classTimes(total: Schemas['Totals']): Partial<Record<string, number>> {
+  return Object.fromEntries(classes.map((c) => [c, total[c]]))
+}
+
+function totals(intervals: Interval[]): Partial<Record<string, number>> {
+  const total: Partial<Record<string, number>> = {}
+  for (const i of intervals) total[i.class] = (total[i.class] ?? 0) + Date.parse(i.to) - Date.parse(i.from)
+  return total
 }
 
 /** The key to the strata. */

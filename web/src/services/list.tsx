@@ -1,11 +1,12 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
-import { useState } from 'react'
+import { useMemo } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { useMayDefine, useServices, useStates, useStrips } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip } from '../axis/strip'
 import { Export } from '../parts/export'
+import { More, useFind, useShown } from '../parts/more'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
 import { useKeep, usePeriod } from '../time/period'
@@ -18,15 +19,16 @@ export function ServiceList() {
   const [params, setParams] = useSearchParams()
   const services = useServices()
   const states = useStates()
-  const strips = useStrips(period)
   const keep = useKeep()
-  const [text, setText] = useState(params.get('find') ?? '')
+  const [find, text, setText] = useFind()
+  const [most, more] = useShown()
   const sort = params.get('sort') ?? 'name'
   const retired = params.get('retired') === 'yes'
   const may = useMayDefine()
-  if (!services.data || !strips.data) return <Trouble error={services.error ?? strips.error} />
-  const axis = axisOf(strips.data.period)
-  const stateOf = (id: string) => states.data?.find((s) => s.service === id)
+  const stateOf = useMemo(() => {
+    const all = new Map(states.data?.map((s) => [s.service, s]))
+    return (id: string) => all.get(id)
+  }, [states.data])
   const change = (key: string, value: string | undefined) =>
     setParams(
       (p) => {
@@ -36,8 +38,8 @@ export function ServiceList() {
       },
       { replace: true },
     )
-  const words = text.toLowerCase().split(/\s+/).filter(Boolean)
-  const shown = services.data
+  const words = find.toLowerCase().split(/\s+/).filter(Boolean)
+  const matching = (services.data ?? [])
     .filter((s) => s.retired === retired)
     .filter((s) => words.every((w) => [s.spec.name, s.spec.kind, s.spec.owner, ...(s.spec.tags ?? [])].join(' ').toLowerCase().includes(w)))
     .sort((a, b) => {
@@ -48,6 +50,10 @@ export function ServiceList() {
       if (sort === 'kind' && a.spec.kind !== b.spec.kind) return a.spec.kind.localeCompare(b.spec.kind)
       return a.spec.name.localeCompare(b.spec.name)
     })
+  const shown = matching.slice(0, most)
+  const strips = useStrips(shown.map((s) => s.id), period)
+  if (!services.data || !strips.data?.period) return <Trouble error={services.error ?? strips.error} />
+  const axis = axisOf(strips.data.period)
   return (
     <>
       <Band period={strips.data.period} />
@@ -59,10 +65,7 @@ export function ServiceList() {
             value={text}
             sx={{ width: 220 }}
             slotProps={{ htmlInput: { 'aria-label': 'Filter' } }}
-            onChange={(e) => {
-              setText(e.target.value)
-              change('find', e.target.value || undefined)
-            }}
+            onChange={(e) => setText(e.target.value)}
           />
           <Button component={Link} to={keep('/checks')} variant="text">
             All checks
@@ -102,7 +105,7 @@ export function ServiceList() {
                 {s.spec.owner ? ` · ${s.spec.owner}` : ''}
               </div>
             </span>
-            <Strip intervals={strips.data.strips[s.id] ?? []} axis={axis} label={s.spec.name} />
+            <Strip columns={strips.data.strips[s.id]?.strip ?? ''} total={strips.data.strips[s.id]?.total_ms ?? {}} axis={axis} label={s.spec.name} />
             <span style={{ textAlign: 'right', lineHeight: 1.3 }}>
               <div className={`word-${word}`}>{word !== 'unmeasured' ? word : state?.awaiting ? 'awaiting first measurement' : 'not measured'}</div>
               <div className="sub">{state && `for ${duration(axis.now - Date.parse(state.since_at))}`}{state?.never_good ? ', never good' : ''}
@@ -111,6 +114,7 @@ export function ServiceList() {
           </Link>
         )
       })}
+      <More shown={shown.length} of={matching.length} onMore={more} />
       {shown.length === 0 && (
         <div className="empty">
           {services.data.length === 0 ? (
@@ -124,7 +128,7 @@ export function ServiceList() {
       )}
       <Legend only={['up', 'degraded', 'down', 'unmeasured']} />
       <div style={{ display: 'flex', gap: 24, marginTop: 14 }}>
-        <Export name="services" columns={['id', 'name', 'kind', 'owner', 'state', 'since']} rows={shown.map((s) => [s.id, s.spec.name, s.spec.kind, s.spec.owner, stateOf(s.id)?.state, stateOf(s.id)?.since_at])} />
+        <Export name="services" columns={['id', 'name', 'kind', 'owner', 'state', 'since']} rows={matching.map((s) => [s.id, s.spec.name, s.spec.kind, s.spec.owner, stateOf(s.id)?.state, stateOf(s.id)?.since_at])} />
         {(retired || services.data.some((s) => s.retired)) && (
           <button type="button" className="link sub" onClick={() => change('retired', retired ? undefined : 'yes')}>
             {retired ? 'show those in force' : 'show retired ones'}

@@ -7,7 +7,6 @@ import { useMayDefine, useServicePeriod } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, type Axis } from '../axis/strip'
 import { Confirm, NoAccount, Trouble } from '../parts/trouble'
-import { standingWord } from '../standing/word'
 import { duration, percent, shortTime } from '../time/format'
 import { useKeep, usePeriod, useZone } from '../time/period'
 import { kinds, leading } from './kinds'
@@ -44,7 +43,7 @@ export function ServicePage() {
           <section aria-label="Agreements">
             <Heads left="Under each agreement" axis="What it counts as" right={['Allowance left', 'So far']} />
             {data.accounts.map((a) => {
-              const word = standingWord(a)
+              const word = a.word
               return (
                 <div key={a.agreement} className="entry axis-row">
                   <span>

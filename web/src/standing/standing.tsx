@@ -1,34 +1,45 @@
+import TextField from '@mui/material/TextField'
 import { Link } from 'react-router'
-import type { Account, Schemas } from '../api/client'
+import type { Listed, Schemas } from '../api/client'
 import { useStanding } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
-import { Legend, Strip, type Axis } from '../axis/strip'
+import { Legend, Strip, classTimes, type Axis } from '../axis/strip'
+import { More, useFind } from '../parts/more'
 import { OwnPeriod } from '../parts/own-period'
 import { NoAccount, Trouble } from '../parts/trouble'
 import { aboutTime, duration, percent } from '../time/format'
 import { useKeep, usePeriod, useZone } from '../time/period'
-import { standingWord } from './word'
 
 /** How we stand against what we promised, and what needs someone now. */
 export function StandingPage() {
   const [period] = usePeriod()
-  const standing = useStanding(period)
+  const [find, text, setText] = useFind()
+  const standing = useStanding(period, find)
   const { zone } = useZone()
   const keep = useKeep()
-  const data = standing.data
-  if (!data) return <Trouble error={standing.error} />
+  const data = standing.data?.pages[0]
+  if (!standing.data || !data) return <Trouble error={standing.error} />
   const axis = axisOf(data.period)
+  const rows = new Map(standing.data.pages.flatMap((p) => p.accounts).map((a) => [a.agreement, a])) // one may move from page to page
   return (
     <div className="with-aside">
       <div>
         <Band period={data.period} />
         <Trouble error={standing.error} />
-        {data.accounts.length === 0 ? (
+        {data.agreements === 0 ? (
           <Nothing services={data.services} />
         ) : (
           <>
-            <h1 className="statement">{statement(data.accounts)}</h1>
-            <p className="lead">{nextUp(data.accounts, zone) ?? `${data.services} services, ${data.checks} checks.`}</p>
+            <h1 className="statement">{statement(data.summary)}</h1>
+            <p className="lead">{nextUp(data.summary, zone) ?? `${data.services} services, ${data.checks} checks.`}</p>
+            {(data.agreements > 20 || text) && (
+              <div className="head">
+                <span className="sub" role="status">
+                  {text ? `${data.found} of ${plural(data.agreements, 'agreement', 'agreements')} match` : plural(data.agreements, 'agreement', 'agreements')}
+                </span>
+                <TextField placeholder="name, customer or service" value={text} sx={{ width: 240 }} slotProps={{ htmlInput: { 'aria-label': 'Filter', maxLength: 80 } }} onChange={(e) => setText(e.target.value)} />
+              </div>
+            )}
             <div className="axis-row column-heads" aria-hidden>
               <span>Agreement, most urgent first</span>
               <span>The period, and what is planned</span>
@@ -37,20 +48,25 @@ export function StandingPage() {
                 <span>{axis.now < axis.to ? 'So far' : 'Availability'}</span>
               </span>
             </div>
-            {data.accounts.map((a) => (
+            {[...rows.values()].map((a) => (
               <Entry key={a.agreement} account={a} axis={axis} to={keep(`/services/${a.service}`)} />
             ))}
+            {data.found === 0 && (
+              <div className="empty">
+                <p>No agreement matches. Take a word away.</p>
+              </div>
+            )}
+            <More shown={rows.size} of={data.found} busy={standing.isFetchingNextPage} onMore={() => void standing.fetchNextPage()} />
             <Legend />
           </>
         )}
       </div>
-      <Needs needs={data.needs} />
+      <Needs needs={data.needs} left={data.needs_left} reports={data.reports} />
     </div>
   )
 }
 
-function Entry({ account: a, axis, to }: { account: Account; axis: Axis; to: string }) {
-  const word = standingWord(a)
+function Entry({ account: a, axis, to }: { account: Listed; axis: Axis; to: string }) {
   const f = a.figures
   const keep = useKeep()
   return (
@@ -66,12 +82,12 @@ function Entry({ account: a, axis, to }: { account: Account; axis: Axis; to: str
         <NoAccount why={a.fault} />
       ) : (
         <>
-          <Strip intervals={a.intervals} planned={a.planned} axis={axis} label={a.name} />
+          <Strip columns={a.strip} total={classTimes(f.total_ms)} planned={a.planned} axis={axis} label={a.name} />
           <span className="pair">
             <b className={f.allowance_left_ms < 0 ? 'word-down' : undefined}>{duration(f.allowance_left_ms)}</b>
             <b>{percent(f.availability_percent)}</b>
             <span>of {duration(f.allowance_ms)}</span>
-            <span className={`word-${word.replace(' ', '-')}`}>{word}</span>
+            <span className={`word-${a.word.replace(' ', '-')}`}>{a.word}</span>
           </span>
         </>
       )}
@@ -83,35 +99,31 @@ function plural(n: number, one: string, many: string) {
   return `${n} ${n === 1 ? one : many}`
 }
 
+type Summary = Schemas['Summary']
+
 /** The whole standing in one sentence: periods that are over, and those that run. */
-function statement(accounts: Account[]): string {
-  const over = accounts.filter((a) => !a.fault && a.figures.final)
-  const running = accounts.filter((a) => !a.fault && !a.figures.final)
-  const count = (list: Account[], w: string) => list.filter((a) => standingWord(a) === w).length
+function statement({ over, running, faulty }: Summary): string {
   const parts: string[] = []
-  if (over.length > 0) {
-    parts.push(`${count(over, 'met')} of ${plural(over.length, 'agreement was', 'agreements were')} met`)
-    if (count(over, 'missed')) parts.push(`${count(over, 'missed')} missed`)
+  if (over.agreements > 0) {
+    parts.push(`${over.met} of ${plural(over.agreements, 'agreement was', 'agreements were')} met`)
+    if (over.missed) parts.push(`${over.missed} missed`)
   }
-  const missed = count(running, 'missed')
-  const [risk, track] = [count(running, 'at risk'), count(running, 'on track')]
-  if (missed) parts.push(over.length ? `${missed} cannot be met any more` : `${missed} of ${plural(running.length, 'agreement', 'agreements')} cannot be met any more`)
+  const { missed, at_risk: risk, on_track: track } = running
+  if (missed) parts.push(over.agreements ? `${missed} cannot be met any more` : `${missed} of ${plural(running.agreements, 'agreement', 'agreements')} cannot be met any more`)
   if (risk) parts.push(`${risk} will be missed at this pace`)
   if (track) parts.push(`${plural(track, 'is', 'are')} on track`)
-  const rest = over.length + running.length - count(over, 'met') - count(over, 'missed') - missed - risk - track
+  const rest = over.agreements + running.agreements - over.met - over.missed - missed - risk - track
   if (rest) parts.push(`of ${rest} too little is known`)
-  const faulty = accounts.length - over.length - running.length
   if (faulty) parts.push(`${faulty} cannot be accounted`)
   const text = parts.join(', ')
   return `${text.charAt(0).toUpperCase()}${text.slice(1)}.`
 }
 
 /** Which allowance runs out next, and when. */
-function nextUp(accounts: Account[], zone: string): string | undefined {
-  const next = accounts.filter((a) => a.pace?.at_risk && a.pace.runs_out_at).sort((a, b) => Date.parse(a.pace?.runs_out_at ?? '') - Date.parse(b.pace?.runs_out_at ?? ''))[0]
-  if (!next?.pace?.runs_out_at) return undefined
-  const pace = next.pace.runs_out_why === 'week' ? 'of the last 7 days' : 'of the period so far'
-  return `Next: ${next.name} runs out of allowance on ${aboutTime(next.pace.runs_out_at, zone)} at the pace ${pace}.`
+function nextUp({ next }: Summary, zone: string): string | undefined {
+  if (!next) return undefined
+  const pace = next.why === 'week' ? 'of the last 7 days' : 'of the period so far'
+  return `Next: ${next.name} runs out of allowance on ${aboutTime(next.at, zone)} at the pace ${pace}.`
 }
 
 function Nothing({ services }: { services: number }) {
@@ -141,16 +153,14 @@ function where(n: Need): string {
   return `/services/${n.id}?at=now`
 }
 
-function Needs({ needs }: { needs: Need[] }) {
+function Needs({ needs, left, reports: due }: { needs: Need[]; left: number; reports: Schemas['ReportsDue'] }) {
   const keep = useKeep()
-  const due = needs.filter((n) => n.kind === 'report')
-  const others = needs.filter((n) => n.kind !== 'report')
   return (
     <aside style={{ paddingTop: 26 }} aria-label="Needs you">
       <h2>Needs you</h2>
-      {needs.length === 0 && <p className="sub">Nothing. All services are up, all locations measure, all reports are published.</p>}
+      {needs.length === 0 && due.count === 0 && <p className="sub">Nothing. All services are up, all locations measure, all reports are published.</p>}
       <ul className="needs">
-        {others.map((n) => (
+        {needs.map((n) => (
           <li key={n.kind + n.id} className={n.kind === 'down' || n.kind === 'fault' ? 'down' : 'quiet'} data-need={n.kind}>
             <div className="name">
               {n.subject} {n.text}
@@ -161,13 +171,21 @@ function Needs({ needs }: { needs: Need[] }) {
             </Link>
           </li>
         ))}
-        {due.length > 0 && due[0] && (
+        {left > 0 && (
+          <li className="quiet" data-need="more">
+            <div className="name">and {left} more</div>
+            <Link className="link" to={keep('/services?sort=state')} style={{ color: 'var(--mui-palette-primary-main)' }}>
+              services by state
+            </Link>
+          </li>
+        )}
+        {due.count > 0 && (
           <li data-need="report">
             <div className="name">
-              {due.every((n) => n.words === due[0]?.words) ? `${due[0].words}: ` : ''}
-              {plural(due.length, 'report', 'reports')} to publish
+              {due.words ? `${due.words}: ` : ''}
+              {plural(due.count, 'report', 'reports')} to publish
             </div>
-            <div className="sub">{due.slice(0, 3).map((n) => n.subject).join(', ')}{due.length > 3 ? ' …' : ''}</div>
+            <div className="sub">{due.subjects.join(', ')}{due.count > due.subjects.length ? ' …' : ''}</div>
             <Link className="link" to={keep('/reports')} style={{ color: 'var(--mui-palette-primary-main)' }}>
               review
             </Link>

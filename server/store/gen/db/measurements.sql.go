@@ -106,15 +106,14 @@ func (q *Queries) EnsureLanes(ctx context.Context, arg EnsureLanesParams) error 
 }
 
 const everGood = `-- name: EverGood :one
-SELECT EXISTS (SELECT 1 FROM lane l CROSS JOIN LATERAL
-    (SELECT 1 FROM stretch s WHERE s.lane = l.id AND s.state IN (1, 2) ORDER BY s.first_at LIMIT 1) good
-    WHERE l.check_id = ANY($1::text[]))
+SELECT EXISTS (SELECT 1 FROM (SELECT unnest($1::int[]) AS id) l CROSS JOIN LATERAL
+    (SELECT 1 FROM stretch s WHERE s.lane = l.id AND s.state IN (1, 2) ORDER BY s.first_at LIMIT 1) good)
 `
 
-// Whether any of the checks was ever up or degraded anywhere: lane by lane from its
-// beginning, since whoever plans it otherwise reads all stretches of everybody.
-func (q *Queries) EverGood(ctx context.Context, dollar_1 []string) (bool, error) {
-	row := q.db.QueryRow(ctx, everGood, dollar_1)
+// Whether any of the lanes was up or degraded in a stretch that ended: lane by lane from
+// its beginning, since whoever plans it otherwise reads all stretches of everybody.
+func (q *Queries) EverGood(ctx context.Context, lanes []int32) (bool, error) {
+	row := q.db.QueryRow(ctx, everGood, lanes)
 	var exists bool
 	err := row.Scan(&exists)
 	return exists, err
@@ -402,7 +401,7 @@ func (q *Queries) InstantsBetween(ctx context.Context, arg InstantsBetweenParams
 }
 
 const lanes = `-- name: Lanes :many
-SELECT id, check_id, location, machine, stale_at, stale_noted FROM lane
+SELECT id, check_id, location, machine, stale_at, stale_noted, ended FROM lane
 `
 
 func (q *Queries) Lanes(ctx context.Context) ([]Lane, error) {
@@ -421,6 +420,7 @@ func (q *Queries) Lanes(ctx context.Context) ([]Lane, error) {
 			&i.Machine,
 			&i.StaleAt,
 			&i.StaleNoted,
+			&i.Ended,
 		); err != nil {
 			return nil, err
 		}
@@ -433,7 +433,7 @@ func (q *Queries) Lanes(ctx context.Context) ([]Lane, error) {
 }
 
 const lanesForUpdate = `-- name: LanesForUpdate :many
-SELECT id, check_id, location, machine, stale_at, stale_noted FROM lane WHERE location = $1 AND check_id = ANY($2::text[]) ORDER BY id FOR UPDATE
+SELECT id, check_id, location, machine, stale_at, stale_noted, ended FROM lane WHERE location = $1 AND check_id = ANY($2::text[]) ORDER BY id FOR UPDATE
 `
 
 type LanesForUpdateParams struct {
@@ -457,6 +457,7 @@ func (q *Queries) LanesForUpdate(ctx context.Context, arg LanesForUpdateParams) 
 			&i.Machine,
 			&i.StaleAt,
 			&i.StaleNoted,
+			&i.Ended,
 		); err != nil {
 			return nil, err
 		}
@@ -469,7 +470,7 @@ func (q *Queries) LanesForUpdate(ctx context.Context, arg LanesForUpdateParams) 
 }
 
 const lanesOfChecks = `-- name: LanesOfChecks :many
-SELECT id, check_id, location, machine, stale_at, stale_noted FROM lane WHERE check_id = ANY($1::text[]) ORDER BY id
+SELECT id, check_id, location, machine, stale_at, stale_noted, ended FROM lane WHERE check_id = ANY($1::text[]) ORDER BY id
 `
 
 func (q *Queries) LanesOfChecks(ctx context.Context, dollar_1 []string) ([]Lane, error) {
@@ -488,6 +489,7 @@ func (q *Queries) LanesOfChecks(ctx context.Context, dollar_1 []string) ([]Lane,
 			&i.Machine,
 			&i.StaleAt,
 			&i.StaleNoted,
+			&i.Ended,
 		); err != nil {
 			return nil, err
 		}
@@ -497,24 +499,6 @@ func (q *Queries) LanesOfChecks(ctx context.Context, dollar_1 []string) ([]Lane,
 		return nil, err
 	}
 	return items, nil
-}
-
-const lastStretch = `-- name: LastStretch :one
-SELECT lane, first_at, last_at, state, own, count FROM stretch WHERE lane = $1 ORDER BY first_at DESC LIMIT 1
-`
-
-func (q *Queries) LastStretch(ctx context.Context, lane int32) (Stretch, error) {
-	row := q.db.QueryRow(ctx, lastStretch, lane)
-	var i Stretch
-	err := row.Scan(
-		&i.Lane,
-		&i.FirstAt,
-		&i.LastAt,
-		&i.State,
-		&i.Own,
-		&i.Count,
-	)
-	return i, err
 }
 
 const latestMeasurements = `-- name: LatestMeasurements :many
@@ -924,23 +908,26 @@ func (q *Queries) RawBefore(ctx context.Context, arg RawBeforeParams) (time.Time
 	return at, err
 }
 
-const saveLane = `-- name: SaveLane :exec
-UPDATE lane SET machine = $2, stale_at = $3, stale_noted = $4 WHERE id = $1
+const saveLanes = `-- name: SaveLanes :exec
+UPDATE lane SET machine = u.machine, stale_at = u.stale_at, stale_noted = false, ended = lane.ended + u.ended
+FROM (SELECT unnest($1::int[]) AS id, unnest($2::bytea[]) AS machine, unnest($3::timestamptz[]) AS stale_at,
+             unnest($4::int[]) AS ended) u
+WHERE lane.id = u.id
 `
 
-type SaveLaneParams struct {
-	ID         int32
-	Machine    json.RawMessage
-	StaleAt    *time.Time
-	StaleNoted bool
+type SaveLanesParams struct {
+	Ids      []int32
+	Machines [][]byte
+	Stale    []time.Time
+	Ended    []int32
 }
 
-func (q *Queries) SaveLane(ctx context.Context, arg SaveLaneParams) error {
-	_, err := q.db.Exec(ctx, saveLane,
-		arg.ID,
-		arg.Machine,
-		arg.StaleAt,
-		arg.StaleNoted,
+func (q *Queries) SaveLanes(ctx context.Context, arg SaveLanesParams) error {
+	_, err := q.db.Exec(ctx, saveLanes,
+		arg.Ids,
+		arg.Machines,
+		arg.Stale,
+		arg.Ended,
 	)
 	return err
 }
@@ -977,25 +964,20 @@ func (q *Queries) States(ctx context.Context) ([]StandingState, error) {
 	return items, nil
 }
 
-const stretches = `-- name: Stretches :many
-SELECT s.lane, s.first_at, s.last_at, s.state, s.own, s.count FROM (SELECT unnest($1::int[]) AS lane) l
-CROSS JOIN LATERAL (
-    SELECT lane, first_at, last_at, state, own, count FROM stretch x
-    WHERE x.lane = l.lane AND x.first_at < $2 AND x.last_at >= $3
-    AND x.first_at >= coalesce((SELECT max(y.first_at) FROM stretch y WHERE y.lane = l.lane AND y.first_at <= $3), $3)
-) s ORDER BY s.lane, s.first_at
+const stretchesBefore = `-- name: StretchesBefore :many
+SELECT lane, first_at, last_at, state, own, count FROM stretch
+WHERE lane = $1 AND first_at <= $2 ORDER BY first_at DESC LIMIT $3
 `
 
-type StretchesParams struct {
-	Lanes  []int32
-	Before time.Time
-	Since  time.Time
+type StretchesBeforeParams struct {
+	Lane    int32
+	FirstAt time.Time
+	Limit   int32
 }
 
-// Those that end at or after one instant and begin before another. Of a lane they
-// follow one another, so that the first is the last that begins at or before it.
-func (q *Queries) Stretches(ctx context.Context, arg StretchesParams) ([]Stretch, error) {
-	rows, err := q.db.Query(ctx, stretches, arg.Lanes, arg.Before, arg.Since)
+// The last stretches that ended and begin at or before an instant, newest first.
+func (q *Queries) StretchesBefore(ctx context.Context, arg StretchesBeforeParams) ([]Stretch, error) {
+	rows, err := q.db.Query(ctx, stretchesBefore, arg.Lane, arg.FirstAt, arg.Limit)
 	if err != nil {
 		return nil, err
 	}
@@ -1021,34 +1003,65 @@ func (q *Queries) Stretches(ctx context.Context, arg StretchesParams) ([]Stretch
 	return items, nil
 }
 
-const stretchesBefore = `-- name: StretchesBefore :many
-SELECT lane, first_at, last_at, state, own, count FROM stretch
-WHERE lane = $1 AND first_at <= $2 ORDER BY first_at DESC LIMIT $3
+const stretchesOfLanes = `-- name: StretchesOfLanes :many
+SELECT l.id, l.check_id, l.location, l.machine, l.ended, s.firsts, s.lasts, s.states, s.owns, s.counts FROM lane l
+CROSS JOIN LATERAL (
+    SELECT coalesce(array_agg(x.first_at ORDER BY x.first_at), '{}')::timestamptz[] AS firsts,
+        coalesce(array_agg(x.last_at ORDER BY x.first_at), '{}')::timestamptz[] AS lasts,
+        coalesce(array_agg(x.state ORDER BY x.first_at), '{}')::smallint[] AS states,
+        coalesce(array_agg(x.own ORDER BY x.first_at), '{}')::smallint[] AS owns,
+        coalesce(array_agg(x.count ORDER BY x.first_at), '{}')::bigint[] AS counts
+    FROM (
+        SELECT lane, first_at, last_at, state, own, count FROM stretch y
+        WHERE y.lane = l.id AND y.first_at < $1 AND y.last_at >= $2
+        AND y.first_at >= coalesce((SELECT max(z.first_at) FROM stretch z WHERE z.lane = l.id AND z.first_at <= $2), $2)
+        ORDER BY y.first_at
+    ) x
+) s WHERE l.id = ANY($3::int[]) ORDER BY l.id
 `
 
-type StretchesBeforeParams struct {
-	Lane    int32
-	FirstAt time.Time
-	Limit   int32
+type StretchesOfLanesParams struct {
+	Before time.Time
+	Since  time.Time
+	Lanes  []int32
 }
 
-// The last stretches that begin at or before an instant, newest first.
-func (q *Queries) StretchesBefore(ctx context.Context, arg StretchesBeforeParams) ([]Stretch, error) {
-	rows, err := q.db.Query(ctx, stretchesBefore, arg.Lane, arg.FirstAt, arg.Limit)
+type StretchesOfLanesRow struct {
+	ID       int32
+	CheckID  string
+	Location string
+	Machine  []byte
+	Ended    int64
+	Firsts   []time.Time
+	Lasts    []time.Time
+	States   []int16
+	Owns     []int16
+	Counts   []int64
+}
+
+// Lanes of checks, each with the stretches that ended and that touch what is from one
+// instant on to before another, all as of one moment. Of a lane they follow one another,
+// so that the first is the last that begins at or before it.
+func (q *Queries) StretchesOfLanes(ctx context.Context, arg StretchesOfLanesParams) ([]StretchesOfLanesRow, error) {
+	rows, err := q.db.Query(ctx, stretchesOfLanes, arg.Before, arg.Since, arg.Lanes)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	items := []Stretch{}
+	items := []StretchesOfLanesRow{}
 	for rows.Next() {
-		var i Stretch
+		var i StretchesOfLanesRow
 		if err := rows.Scan(
-			&i.Lane,
-			&i.FirstAt,
-			&i.LastAt,
-			&i.State,
-			&i.Own,
-			&i.Count,
+			&i.ID,
+			&i.CheckID,
+			&i.Location,
+			&i.Machine,
+			&i.Ended,
+			&i.Firsts,
+			&i.Lasts,
+			&i.States,
+			&i.Owns,
+			&i.Counts,
 		); err != nil {
 			return nil, err
 		}

@@ -169,11 +169,14 @@ type Lane struct {
 	ID       int32
 	CheckID  string
 	Location string
-	Machine  json.RawMessage
+	// The series, the open stretch and the latest raw measurement (server/lanes).
+	Machine []byte
 	// The deadline after which silence makes it unmeasured.
 	StaleAt *time.Time
 	// The services concerned were judged for that silence.
 	StaleNoted bool
+	// Grows whenever a stretch ended, or one that had ended changed: who knows those need not read them again.
+	Ended int64
 }
 
 // Raw measurements, a partition a day (UTC).
@@ -334,7 +337,7 @@ type StandingState struct {
 	Fault string
 }
 
-// Maximal runs of equal judged state and outcome without a gap; accounts follow from these.
+// Maximal runs of equal judged state and outcome without a gap, those that ended; accounts follow from these and from the open one.
 type Stretch struct {
 	Lane    int32
 	FirstAt time.Time

@@ -106,6 +106,42 @@ func (q *Queries) PublishReport(ctx context.Context, arg PublishReportParams) er
 	return err
 }
 
+const publishedAmong = `-- name: PublishedAmong :many
+SELECT DISTINCT r.agreement, r.period FROM (SELECT unnest($1::text[]) AS agreement, unnest($2::text[]) AS period) u
+JOIN report r ON r.agreement = u.agreement AND r.period = u.period WHERE r.state = 'published'
+`
+
+type PublishedAmongParams struct {
+	Agreements []string
+	Periods    []string
+}
+
+type PublishedAmongRow struct {
+	Agreement string
+	Period    string
+}
+
+// Those of some periods of agreements that have a published report.
+func (q *Queries) PublishedAmong(ctx context.Context, arg PublishedAmongParams) ([]PublishedAmongRow, error) {
+	rows, err := q.db.Query(ctx, publishedAmong, arg.Agreements, arg.Periods)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []PublishedAmongRow{}
+	for rows.Next() {
+		var i PublishedAmongRow
+		if err := rows.Scan(&i.Agreement, &i.Period); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const publishedPeriods = `-- name: PublishedPeriods :many
 SELECT DISTINCT period FROM report WHERE agreement = $1 AND state = 'published'
 `
