@@ -66,9 +66,9 @@ func fleet(b *testing.B, services int) *server.Server {
 
 var places = []string{"tolvik", "eskerby"}
 
-// minutes are measurements of all checks of a fleet at one location, one a
-// minute for so many minutes from a time on; every check fails now and then.
-func minutes(services, n int, from time.Time, badEvery int) []wire.Measurement {
+// rounds are measurements of all checks of a fleet at one location, so many times from a
+// time on, step apart; every check fails now and then.
+func rounds(services, n int, from time.Time, step time.Duration, badEvery int) []wire.Measurement {
 	var out []wire.Measurement
 	for m := range n {
 		for i := range services {
@@ -77,7 +77,7 @@ func minutes(services, n int, from time.Time, badEvery int) []wire.Measurement {
 				o = measure.Failed
 			}
 			out = append(out, wire.Measurement{
-				Check: fmt.Sprintf("check-service-%03d", i), At: span.Of(from.Add(time.Duration(m)*time.Minute + time.Duration(i)*time.Millisecond)), Outcome: o,
+				Check: fmt.Sprintf("check-service-%03d", i), At: span.Of(from.Add(time.Duration(m)*step + time.Duration(i)*time.Millisecond)), Outcome: o,
 				Measures: map[string]float64{"dns_ms": 0.4, "connect_ms": 1.5, "first_byte_ms": 30, "total_ms": 42.5, "status": 200, "size_bytes": 9120},
 			})
 		}
@@ -91,19 +91,20 @@ func minutes(services, n int, from time.Time, badEvery int) []wire.Measurement {
 // of the same make without anything else. WAL is without full-page images.
 func BenchmarkIngest(b *testing.B) {
 	const checks = 100
+	const step = 10 * time.Millisecond // so that all lie in the present, as most do
 	syncing(b)
 	for _, size := range []int{100, 1000, 10_000} {
 		b.Run(fmt.Sprintf("endpoint/batch=%d", size), func(b *testing.B) {
 			srv := fleet(b, checks)
 			url := servertest.Serve(b, srv)
 			token := servertest.Agent(b, srv, places[0])
-			from := time.Now().Add(-29 * 24 * time.Hour).Truncate(time.Minute)
+			from := time.Now().Add(-20 * time.Minute).Truncate(time.Minute)
 			deliver := func() {
-				text, err := json.Marshal(wire.Batch{Measurements: minutes(checks, size/checks, from, 500)})
+				text, err := json.Marshal(wire.Batch{Measurements: rounds(checks, size/checks, from, step, 500)})
 				if err != nil {
 					b.Fatal(err)
 				}
-				from = from.Add(time.Duration(size/checks) * time.Minute)
+				from = from.Add(time.Duration(size/checks) * step)
 				b.StartTimer()
 				a := servertest.AsAgent(b, url, token, wire.PathBatches, string(text))
 				b.StopTimer()
@@ -128,17 +129,17 @@ func BenchmarkIngest(b *testing.B) {
 		b.Run(fmt.Sprintf("bare-copy/batch=%d", size), func(b *testing.B) {
 			srv := fleet(b, 1)
 			storetest.Exec(b, srv, "CREATE TABLE bare (LIKE measurement INCLUDING ALL); GRANT ALL ON bare TO PUBLIC")
-			from := time.Now().Add(-29 * 24 * time.Hour).Truncate(time.Minute)
+			from := time.Now().Add(-20 * time.Minute).Truncate(time.Minute)
 			wal := written(b, srv)
 			sent := 0
 			for b.Loop() {
 				b.StopTimer()
 				var rows [][]any
-				for i, m := range minutes(checks, size/checks, from, 500) {
+				for i, m := range rounds(checks, size/checks, from, step, 500) {
 					rows = append(rows, []any{int32(i % checks), m.At.Time(), int16(m.Outcome),
 						[]int64{42_500, 400, 1_500, measure.None, 30_000, 200_000, 9_120_000}, int32(0), int32(0), nil})
 				}
-				from = from.Add(time.Duration(size/checks) * time.Minute)
+				from = from.Add(time.Duration(size/checks) * step)
 				b.StartTimer()
 				columns := []string{"lane", "at", "outcome", "thousandths", "late_ms", "delay_s", "detail"}
 				if _, err := srv.API.Store.Pool.CopyFrom(ctx, pgx.Identifier{"bare"}, columns, pgx.CopyFromRows(rows)); err != nil {
@@ -336,7 +337,7 @@ func BenchmarkReaders(b *testing.B) {
 	deliver := func(ctx context.Context) []time.Duration {
 		var took []time.Duration
 		for n := 0; ctx.Err() == nil; n++ {
-			list := minutes(100, 1, from, 0)
+			list := rounds(100, 1, from, time.Minute, 0)
 			for i := range list {
 				list[i].Check = fmt.Sprintf("check-service-%03d", (n*100+i)%services)
 			}

@@ -157,9 +157,11 @@ func (b *batch) insert(ctx context.Context, tx pgx.Tx, q *db.Queries, opened map
 		seen[p] = true
 	}
 	if len(sure) > 0 {
-		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"measurement"}, rawColumns, pgx.CopyFromSlice(len(sure), func(n int) ([]any, error) {
-			return b.raw(sure[n], opened), nil
-		})); err != nil {
+		stream := newCopyStream(len(sure), len(b.values))
+		for _, i := range sure {
+			b.raw(stream, i, opened[b.checks[i]].id)
+		}
+		if err := stream.send(ctx, tx); err != nil {
 			return nil, err
 		}
 	}
@@ -176,26 +178,18 @@ func (b *batch) insert(ctx context.Context, tx pgx.Tx, q *db.Queries, opened map
 	return fresh, b.lookUpLatest(ctx, q, opened)
 }
 
-var rawColumns = []string{"lane", "at", "outcome", "thousandths", "late_ms", "delay_s", "detail", "clock_ms", "uncertain_ms"}
-
-// raw is a row as COPY takes it.
-func (b *batch) raw(i int, opened map[string]*openedLane) []any {
-	var detail *string
-	if b.details[i] != "" {
-		detail = &b.details[i]
-	}
-	said := func(v int32) *int32 {
-		if v == untold {
-			return nil
-		}
-		return &v
-	}
-	values := b.values[b.starts[i] : b.starts[i]+b.lengths[i] : b.starts[i]+b.lengths[i]]
-	if values == nil {
-		values = []int64{}
-	}
-	return []any{opened[b.checks[i]].id, b.ats[i], b.outcomes[i], values, b.lates[i], b.delays[i], detail, said(b.clocks[i]),
-		said(b.wrongs[i])}
+// raw adds a row in the order of copyRaw's columns.
+func (b *batch) raw(s *copyStream, i int, lane int32) {
+	s.row(9)
+	s.int4(lane)
+	s.timestamptz(b.ats[i])
+	s.int2(b.outcomes[i])
+	s.int8s(b.values[b.starts[i] : b.starts[i]+b.lengths[i]])
+	s.int4(b.lates[i])
+	s.int4(b.delays[i])
+	s.text(b.details[i])
+	s.said(b.clocks[i])
+	s.said(b.wrongs[i])
 }
 
 // look stores those of some rows that are not there already.
@@ -351,19 +345,23 @@ func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.
 	if len(touched) == 0 {
 		return nil
 	}
-	if err := q.MarkHoursDue(ctx, db.MarkHoursDueParams{Column1: hourLanes, Column2: hours}); err != nil {
-		return err
-	}
-	if err := putStretches(ctx, q, puts); err != nil {
-		return err
-	}
-	if err := q.SaveLanes(ctx, saves); err != nil {
-		return err
-	}
-	if err := store.AskJudging(ctx, tx, changed); err != nil {
-		return err
-	}
-	return store.Notify(ctx, tx, store.Event{Kind: store.OnMeasurement, IDs: slices.Sorted(maps.Keys(touched))})
+	return store.Together(ctx, tx, func(e db.DBTX, q *db.Queries) error {
+		if len(hours) > 0 {
+			if err := q.MarkHoursDue(ctx, db.MarkHoursDueParams{Column1: hourLanes, Column2: hours}); err != nil {
+				return err
+			}
+		}
+		if err := putStretches(ctx, q, puts); err != nil {
+			return err
+		}
+		if err := q.SaveLanes(ctx, saves); err != nil {
+			return err
+		}
+		if err := store.AskJudging(ctx, e, changed); err != nil {
+			return err
+		}
+		return store.Notify(ctx, e, store.Event{Kind: store.OnMeasurement, IDs: slices.Sorted(maps.Keys(touched))})
+	})
 }
 
 // hoursDue are the hours of rows, in time order, whose summaries must be made
