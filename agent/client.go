@@ -31,8 +31,14 @@ type Client struct {
 	Heard func(clock.Exchange)
 	Count func() time.Duration
 
-	servers []string // URLs without a trailing slash
+	servers []server
 	current atomic.Int64
+}
+
+// server is one of those a client may speak to.
+type server struct {
+	url   string       // without a trailing slash
+	packs *atomic.Bool // its latest answer said that it takes packed batches
 }
 
 // patience is how long a server may take for an answer beyond the time that it
@@ -44,7 +50,7 @@ func NewClient(urls, token string) *Client {
 	c := &Client{Token: strings.TrimSpace(token), HTTP: &http.Client{CheckRedirect: stay}, Count: ticks.Count,
 		Heard: func(clock.Exchange) {}}
 	for _, url := range strings.Split(urls, ",") {
-		c.servers = append(c.servers, strings.TrimRight(strings.TrimSpace(url), "/"))
+		c.servers = append(c.servers, server{strings.TrimRight(strings.TrimSpace(url), "/"), &atomic.Bool{}})
 	}
 	return c
 }
@@ -102,17 +108,10 @@ func (c *Client) TrialResult(ctx context.Context, id string, r wire.Result) erro
 // it was asked to wait with that. The error is an *AnswerError, *RefusedError or
 // *DoubledError where one did, and the last one's trouble otherwise.
 func (c *Client) post(ctx context.Context, path string, in, out any, held time.Duration) (err error) {
-	var buf bytes.Buffer
-	z := gzip.NewWriter(&buf)
-	if err := json.NewEncoder(z).Encode(in); err != nil {
-		return err
-	}
-	if err := z.Close(); err != nil {
-		return err
-	}
+	said := saying{in: in}
 	for range c.servers {
 		at := c.current.Load()
-		err = c.postTo(ctx, c.servers[at%int64(len(c.servers))]+path, buf.Bytes(), out, held+patience)
+		err = c.ask(ctx, c.servers[at%int64(len(c.servers))], path, &said, out, held+patience)
 		var answer *AnswerError
 		if err == nil || ctx.Err() != nil || errors.As(err, new(*RefusedError)) || errors.As(err, new(*DoubledError)) ||
 			errors.As(err, &answer) && answer.Status < 500 {
@@ -121,6 +120,72 @@ func (c *Client) post(ctx context.Context, path string, in, out any, held time.D
 		c.current.CompareAndSwap(at, at+1) // unless another request has moved on
 	}
 	return err
+}
+
+// ask asks one server. One that cannot read what others at its address could is asked
+// again in the form that all understand: servers are brought to a new version in turn.
+func (c *Client) ask(ctx context.Context, to server, path string, said *saying, out any, within time.Duration) error {
+	form := wire.TypeJSON
+	if to.packs.Load() && said.packs() {
+		form = wire.TypePacked
+	}
+	body, err := said.as(form)
+	if err != nil {
+		return err
+	}
+	err = c.postTo(ctx, to, path, form, body, out, within)
+	var answer *AnswerError
+	if form == wire.TypeJSON || !errors.As(err, &answer) || answer.Status >= 500 || to.packs.Load() {
+		return err
+	}
+	if body, err = said.as(wire.TypeJSON); err != nil {
+		return err
+	}
+	return c.postTo(ctx, to, path, wire.TypeJSON, body, out, within)
+}
+
+// saying is what a request says, compressed, in the forms that were asked for so far.
+type saying struct {
+	in    any
+	forms map[string][]byte
+}
+
+// packs says whether there is a packed form of it.
+func (s *saying) packs() bool {
+	_, is := s.in.(wire.Batch)
+	return is
+}
+
+func (s *saying) as(form string) ([]byte, error) {
+	if body, has := s.forms[form]; has {
+		return body, nil
+	}
+	var text []byte
+	var err error
+	if form == wire.TypePacked {
+		text, err = wire.Pack(s.in.(wire.Batch))
+	} else {
+		text, err = json.Marshal(s.in)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var buf bytes.Buffer
+	z, err := gzip.NewWriterLevel(&buf, gzip.BestSpeed)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := z.Write(text); err != nil {
+		return nil, err
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	if s.forms == nil {
+		s.forms = map[string][]byte{}
+	}
+	s.forms[form] = buf.Bytes()
+	return buf.Bytes(), nil
 }
 
 // exchange reads what an answer says of the time.
@@ -134,23 +199,24 @@ func exchange(header string) (clock.Exchange, bool) {
 	}, true
 }
 
-func (c *Client) postTo(ctx context.Context, url string, body []byte, out any, within time.Duration) error {
+func (c *Client) postTo(ctx context.Context, to server, path, form string, body []byte, out any, within time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, url, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to.url+path, bytes.NewReader(body))
 	if err != nil {
 		return err
 	}
 	sent := c.Count()
 	req = req.WithContext(httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { sent = c.Count() }}))
 	req.Header.Set("Authorization", "Bearer "+c.Token)
-	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Content-Type", form)
 	req.Header.Set("Content-Encoding", "gzip")
 	resp, err := c.HTTP.Do(req)
 	if err != nil {
 		return err
 	}
 	defer resp.Body.Close()
+	to.packs.Store(strings.Contains(resp.Header.Get("Accept"), wire.TypePacked))
 	if x, ok := exchange(resp.Header.Get(wire.HeaderClock)); ok {
 		x.Sent, x.Arrived = sent, c.Count()
 		c.Heard(x)

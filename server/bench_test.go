@@ -100,13 +100,10 @@ func BenchmarkIngest(b *testing.B) {
 			token := servertest.Agent(b, srv, places[0])
 			from := time.Now().Add(-20 * time.Minute).Truncate(time.Minute)
 			deliver := func() {
-				text, err := json.Marshal(wire.Batch{Measurements: rounds(checks, size/checks, from, step, 500)})
-				if err != nil {
-					b.Fatal(err)
-				}
+				body := servertest.Packed(b, wire.Batch{Measurements: rounds(checks, size/checks, from, step, 500)})
 				from = from.Add(time.Duration(size/checks) * step)
 				b.StartTimer()
-				a := servertest.AsAgent(b, url, token, wire.PathBatches, string(text))
+				a := servertest.DeliverPacked(b, url, token, body)
 				b.StopTimer()
 				var r wire.Receipt
 				if err := json.Unmarshal(a.Body, &r); err != nil || r.Stored != size {

@@ -61,7 +61,8 @@ func (s *Server) asAgent(next agentHandler) http.HandlerFunc {
 	}
 }
 
-// timed tells with an answer when its request was received and when it is answered.
+// timed tells with an answer when its request was received and when it is answered,
+// and what form of batches this server takes.
 type timed struct {
 	http.ResponseWriter
 	server   *Server
@@ -75,6 +76,7 @@ func (t *timed) tell() {
 	}
 	t.told = true
 	_, wrong := t.server.Store.Clock.Read()
+	t.Header().Set("Accept", wire.Accepted)
 	t.Header().Set(wire.HeaderClock, fmt.Sprintf("%d %d %d", t.received.UnixMicro(), t.server.Now().UnixMicro(), wrong.Microseconds()))
 }
 
@@ -156,9 +158,26 @@ func strictly(text []byte, into any) (at int64, err error) {
 	return 0, nil
 }
 
-// measurements reads a batch: the whole at once, or, where something in it
-// cannot be read, each measurement by itself; those that cannot are refused.
-func measurements(text []byte) (list []wire.Measurement, refused []wire.Refusal, err error) {
+// measurements reads a batch in the form that its type says. What of it cannot be read
+// is refused measurement by measurement. The error is wire.ErrTooMany, or says why the
+// whole cannot be read.
+func measurements(form string, text []byte) (list []wire.Measurement, refused []wire.Refusal, err error) {
+	if form == wire.TypePacked {
+		return wire.Unpack(text, func(text []byte, into any) error {
+			_, err := strictly(text, into)
+			return err
+		})
+	}
+	list, refused, err = fromJSON(text)
+	if len(list) > wire.MaxBatch {
+		return nil, nil, wire.ErrTooMany
+	}
+	return list, refused, err
+}
+
+// fromJSON reads a batch: the whole at once, or, where something in it cannot be read,
+// each measurement by itself.
+func fromJSON(text []byte) (list []wire.Measurement, refused []wire.Refusal, err error) {
 	var b wire.Batch
 	// As strict, and in one pass; who is not understood by it is told by the other.
 	if jsonv2.Unmarshal(text, &b, jsonv2.RejectUnknownMembers(true)) == nil {
@@ -370,13 +389,13 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, a db.Agent) {
 	if !ok {
 		return
 	}
-	list, unread, err := measurements(text)
-	if err != nil {
-		writeProblem(w, http.StatusUnprocessableEntity, fmt.Sprintf("The batch cannot be read: %v. Nothing of it was stored.", err))
+	list, unread, err := measurements(r.Header.Get("Content-Type"), text)
+	if errors.Is(err, wire.ErrTooMany) {
+		writeProblem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("The batch has more measurements than may come at once: send at most %d.", wire.MaxBatch))
 		return
 	}
-	if len(list) > wire.MaxBatch {
-		writeProblem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("The batch has %d measurements; send at most %d at once.", len(list), wire.MaxBatch))
+	if err != nil {
+		writeProblem(w, http.StatusUnprocessableEntity, fmt.Sprintf("The batch cannot be read: %v. Nothing of it was stored.", err))
 		return
 	}
 	receipt, err := s.Ingest.Batch(r.Context(), a.Location, a.ID, readable(list, unread))

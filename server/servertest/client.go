@@ -4,6 +4,7 @@ package servertest
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"kestite/agent/wire"
 	"kestite/server"
 	"kestite/server/auth"
 	"kestite/server/store/gen/db"
@@ -194,6 +196,11 @@ func AsAgentTo(t testing.TB, method, url, token, path, body string) Answer {
 	if token != "" {
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
+	return answerTo(t, req)
+}
+
+func answerTo(t testing.TB, req *http.Request) Answer {
+	t.Helper()
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
 		t.Fatal(err)
@@ -201,6 +208,33 @@ func AsAgentTo(t testing.TB, method, url, token, path, body string) Answer {
 	defer resp.Body.Close()
 	text, _ := io.ReadAll(resp.Body)
 	return Answer{resp.StatusCode, resp.Header, text}
+}
+
+// Packed is a batch as agents send it: packed and compressed.
+func Packed(t testing.TB, b wire.Batch) []byte {
+	t.Helper()
+	text, err := wire.Pack(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var body bytes.Buffer
+	z, _ := gzip.NewWriterLevel(&body, gzip.BestSpeed)
+	z.Write(text)
+	z.Close()
+	return body.Bytes()
+}
+
+// DeliverPacked sends what Packed made, or something else in its place.
+func DeliverPacked(t testing.TB, url, token string, body []byte) Answer {
+	t.Helper()
+	req, err := http.NewRequest(http.MethodPost, url+wire.PathBatches, bytes.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	req.Header.Set("Content-Type", wire.TypePacked)
+	req.Header.Set("Content-Encoding", "gzip")
+	return answerTo(t, req)
 }
 
 // Fields formats the faults of an answer for a failure message.
