@@ -2,7 +2,6 @@ package agent
 
 import (
 	"bytes"
-	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -160,32 +159,15 @@ func (s *saying) as(form string) ([]byte, error) {
 	if body, has := s.forms[form]; has {
 		return body, nil
 	}
-	var text []byte
-	var err error
-	if form == wire.TypePacked {
-		text, err = wire.Pack(s.in.(wire.Batch))
-	} else {
-		text, err = json.Marshal(s.in)
-	}
+	text, err := wire.Write(form, s.in)
 	if err != nil {
-		return nil, err
-	}
-	var buf bytes.Buffer
-	z, err := gzip.NewWriterLevel(&buf, gzip.BestSpeed)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := z.Write(text); err != nil {
-		return nil, err
-	}
-	if err := z.Close(); err != nil {
 		return nil, err
 	}
 	if s.forms == nil {
 		s.forms = map[string][]byte{}
 	}
-	s.forms[form] = buf.Bytes()
-	return buf.Bytes(), nil
+	s.forms[form] = text
+	return text, nil
 }
 
 // exchange reads what an answer says of the time.

@@ -266,6 +266,62 @@ func TestNextServer(t *testing.T) {
 	}
 }
 
+// Batches are packed for a server that said it takes them, and one of an earlier
+// version at the same address gets what it understands, at once and nothing lost.
+func TestBatchesArePackedWhereThatIsTaken(t *testing.T) {
+	var old atomic.Bool
+	var forms []string
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		form := r.Header.Get("Content-Type")
+		forms = append(forms, form)
+		text, err := wire.Unzip(r.Body, wire.MaxBytes)
+		if err != nil {
+			t.Error(err)
+		}
+		var b wire.Batch
+		if !old.Load() {
+			w.Header().Set("Accept", wire.Accepted)
+		}
+		if form == wire.TypePacked && !old.Load() {
+			b.Measurements, _, err = wire.Unpack(text, func(text []byte, into any) error { return json.Unmarshal(text, into) })
+		} else {
+			err = json.Unmarshal(text, &b)
+		}
+		if err != nil {
+			w.WriteHeader(http.StatusUnprocessableEntity)
+			json.NewEncoder(w).Encode(map[string]string{"detail": "the batch cannot be read"})
+			return
+		}
+		json.NewEncoder(w).Encode(wire.Receipt{Stored: len(b.Measurements)})
+	}))
+	defer srv.Close()
+	c := NewClient(srv.URL, "token")
+	batch := wire.Batch{Measurements: []wire.Measurement{{Check: "gates", At: span.Of(time.Now()), Outcome: measure.OK, Measures: map[string]float64{"total_ms": 4}}}}
+	for _, step := range []struct {
+		old  bool
+		want []string
+	}{
+		{false, []string{wire.TypeJSON}},                 // nothing is known of it yet
+		{false, []string{wire.TypePacked}},               // it said so
+		{true, []string{wire.TypePacked, wire.TypeJSON}}, // another now answers
+		{true, []string{wire.TypeJSON}},                  //
+		{false, []string{wire.TypeJSON}},                 // it is brought to the new version
+		{false, []string{wire.TypePacked}},
+	} {
+		old.Store(step.old)
+		forms = nil
+		if receipt, err := c.Deliver(t.Context(), batch); err != nil || receipt.Stored != 1 {
+			t.Fatalf("%+v %v", receipt, err)
+		}
+		if !slices.Equal(forms, step.want) {
+			t.Errorf("an old server %v: sent as %v, want %v", step.old, forms, step.want)
+		}
+	}
+	if err := c.TrialResult(t.Context(), "x", wire.Result{}); err != nil || forms[len(forms)-1] != wire.TypeJSON {
+		t.Errorf("what has no packed form: %v %v", forms, err)
+	}
+}
+
 // What no server keeps is left out of a result before it is stored.
 func TestResultsAreKeepable(t *testing.T) {
 	inf := 1e300

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"slices"
 	"sync"
 	"testing"
@@ -39,6 +40,12 @@ var ctx = context.Background()
 func fleet(b *testing.B, services int) *server.Server {
 	b.Helper()
 	srv := storetest.Server(b)
+	define(b, srv, services)
+	return srv
+}
+
+func define(b *testing.B, srv *server.Server, services int) {
+	b.Helper()
 	ch := defining.Change{By: trail.By{Name: "bench"}, At: time.Now().Add(-40 * 24 * time.Hour)}
 	var steps []catalogue.Step
 	define := func(kind, id string, spec catalogue.Spec) {
@@ -61,7 +68,6 @@ func fleet(b *testing.B, services int) *server.Server {
 	if _, err := srv.API.Definitions.Apply(ctx, ch, steps...); err != nil {
 		b.Fatal(err)
 	}
-	return srv
 }
 
 var places = []string{"tolvik", "eskerby"}
@@ -169,6 +175,84 @@ func syncing(b *testing.B) {
 	}
 	set("on")
 	b.Cleanup(func() { set("off") })
+}
+
+// BenchmarkSteady lets two agents deliver 5,000 measurements a second to a whole server,
+// each row of a delivery another lane of 10,000, one of 500 bad; for half a minute, or as
+// long as KESTITE_STEADY says. What grows by more than the measurements would show:
+// wishes to be judged, jobs, and the sizes of tables, half-way and at the end.
+func BenchmarkSteady(b *testing.B) {
+	const services, size, pause = 5000, 250, 100 * time.Millisecond
+	lasting := 30 * time.Second
+	if text := os.Getenv("KESTITE_STEADY"); text != "" {
+		var err error
+		if lasting, err = time.ParseDuration(text); err != nil {
+			b.Fatal(err)
+		}
+	}
+	syncing(b)
+	srv := storetest.Started(b)
+	define(b, srv, services)
+	tokens := []string{servertest.Agent(b, srv, places[0]), servertest.Agent(b, srv, places[1])}
+	for b.Loop() {
+		var all sync.WaitGroup
+		took := make([][]time.Duration, len(places))
+		began := time.Now()
+		for a := range places {
+			all.Go(func() {
+				for n := 0; time.Since(began) < lasting; n++ {
+					if wait := time.Until(began.Add(time.Duration(n) * pause)); wait > 0 {
+						time.Sleep(wait)
+					}
+					now := span.Of(time.Now())
+					list := make([]wire.Measurement, size)
+					for i := range list {
+						lane, o := (n*size+i)%services, measure.OK
+						if (n*size+i)%500 == lane%500 && (n*size/services)%500 == lane%500 {
+							o = measure.Failed
+						}
+						list[i] = wire.Measurement{Check: fmt.Sprintf("check-service-%03d", lane), At: now, Outcome: o, Clock: &wire.Clock{Offset: 3, Uncertain: 1},
+							Measures: map[string]float64{"dns_ms": 0.4, "connect_ms": 1.5, "first_byte_ms": 30, "total_ms": 42.5, "status": 200, "size_bytes": 9120}}
+					}
+					body := servertest.Packed(b, wire.Batch{Measurements: list})
+					sent := time.Now()
+					var got wire.Receipt
+					answer := servertest.DeliverPacked(b, srv.URL, tokens[a], body)
+					if err := json.Unmarshal(answer.Body, &got); err != nil || got.Stored != size {
+						b.Errorf("%s: %v, %s", places[a], err, answer)
+						return
+					}
+					took[a] = append(took[a], time.Since(sent))
+				}
+			})
+		}
+		all.Go(func() {
+			for _, part := range []time.Duration{lasting / 2, lasting} {
+				time.Sleep(time.Until(began.Add(part)))
+				b.Logf("after %s: %s", part, standing(b, srv))
+			}
+		})
+		all.Wait()
+		list := slices.Concat(took...)
+		b.ReportMetric(float64(len(list)*size)/time.Since(began).Seconds(), "rows/s")
+		b.ReportMetric(at(list, 0.5), "batch-p50-ms")
+		b.ReportMetric(at(list, 0.99), "batch-p99-ms")
+		b.ReportMetric(at(list, 1), "batch-longest-ms")
+	}
+}
+
+// standing is what waits in a database, and how large its tables are, indexes included.
+func standing(b *testing.B, srv *server.Server) string {
+	b.Helper()
+	var text string
+	err := srv.API.Store.Pool.QueryRow(ctx, `SELECT format('%s wishes to be judged, %s jobs waiting, %s measurements; lane %s, stretch %s, hour %s, hour_due %s',
+		(SELECT count(*) FROM judge_due), (SELECT count(*) FROM river_job WHERE state IN ('available', 'running', 'retryable')), (SELECT count(*) FROM measurement),
+		pg_size_pretty(pg_total_relation_size('lane')), pg_size_pretty(pg_total_relation_size('stretch')), pg_size_pretty(pg_total_relation_size('hour')),
+		pg_size_pretty(pg_total_relation_size('hour_due')))`).Scan(&text)
+	if err != nil {
+		b.Error(err)
+	}
+	return text
 }
 
 // written notes where the write-ahead log stands, and then says how many bytes of

@@ -106,20 +106,20 @@ func (s *Server) agentError(w http.ResponseWriter, r *http.Request, err error) {
 // bodyOf is what a request says, unpacked; what is wrong with it is told to the
 // agent: 413 where it is too much, which smaller ones mend.
 func bodyOf(w http.ResponseWriter, r *http.Request) ([]byte, bool) {
-	var in io.Reader = r.Body
+	var text []byte
+	var err error
 	if r.Header.Get("Content-Encoding") == "gzip" {
-		z, err := gzip.NewReader(in)
-		if err != nil {
-			writeProblem(w, http.StatusBadRequest, "The body says it is gzip and is not: "+err.Error())
-			return nil, false
-		}
-		in = z
+		text, err = wire.Unzip(r.Body, wire.MaxBytes+1)
+	} else {
+		text, err = io.ReadAll(io.LimitReader(r.Body, wire.MaxBytes+1))
 	}
-	text, err := io.ReadAll(io.LimitReader(in, wire.MaxBytes+1))
 	var long *http.MaxBytesError
 	switch {
 	case errors.As(err, &long) || len(text) > wire.MaxBytes:
 		writeProblem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("The body is too large: send at most %d MiB at once, unpacked.", wire.MaxBytes>>20))
+		return nil, false
+	case errors.Is(err, gzip.ErrHeader):
+		writeProblem(w, http.StatusBadRequest, "The body says it is gzip and is not: "+err.Error())
 		return nil, false
 	case err != nil:
 		writeProblem(w, http.StatusBadRequest, "The body cannot be read to its end: "+err.Error())

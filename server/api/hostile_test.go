@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"net/http"
 	"strings"
 	"sync"
@@ -505,6 +506,55 @@ func TestBatchesAreBounded(t *testing.T) {
 	}
 	if got := post([]byte(`{"measurements":[`+strings.Join(rows, ",")+`]}`), ""); got != 413 {
 		t.Errorf("too many: %d", got)
+	}
+}
+
+// A packed batch with bad rows among good ones: the good ones come in, and each bad one
+// is refused with its reason; what is no batch at all is told so.
+func TestPackedBatchesWithPoison(t *testing.T) {
+	f := setUp(t)
+	at := span.Of(time.Now()).Add(20_000) // the check counts from now on
+	row := func(ago int64, change func(*wire.Measurement)) wire.Measurement {
+		m := wire.Measurement{Check: f.check, At: at.Add(-ago * 1000), Outcome: measure.OK, Measures: map[string]float64{"total_ms": 4.5}}
+		change(&m)
+		return m
+	}
+	list := []wire.Measurement{
+		row(9, func(*wire.Measurement) {}),
+		row(8, func(m *wire.Measurement) { m.Outcome = 200 }),
+		row(7, func(m *wire.Measurement) { m.Measures["total_ms"] = math.Inf(1) }),
+		row(6, func(m *wire.Measurement) { m.At = math.MinInt64 }),
+		row(5, func(m *wire.Measurement) { m.Detail = "a \x00 and \xff" }),
+		row(4, func(m *wire.Measurement) { m.Check = "\xff" }),
+		row(3, func(m *wire.Measurement) { m.Measures = map[string]float64{"depth": 3} }),
+		row(2, func(m *wire.Measurement) { m.At = at.Add(3_600_000) }),
+		row(1, func(m *wire.Measurement) { m.Findings = &measure.Findings{Remote: "192.0.2.1"} }),
+	}
+	a := servertest.DeliverPacked(t, f.url, f.tolvik, servertest.Packed(t, wire.Batch{Measurements: list}))
+	var got wire.Receipt
+	if err := json.Unmarshal(a.Body, &got); err != nil || a.Status != 200 {
+		t.Fatalf("%s %v", a, err)
+	}
+	want := map[int]string{1: "200 is no outcome", 3: "no instant", 5: "there is no check", 6: "no measure", 7: "in the future"}
+	if got.Stored != 4 || len(got.Refused) != len(want) {
+		t.Fatalf("%+v", got)
+	}
+	for _, r := range got.Refused {
+		if !strings.Contains(r.Reason, want[r.Index]) || want[r.Index] == "" {
+			t.Errorf("%d: %s, want %q", r.Index, r.Reason, want[r.Index])
+		}
+	}
+	if !strings.Contains(a.Header.Get("Accept"), wire.TypePacked) {
+		t.Error("the server does not say that it takes packed batches")
+	}
+	for name, body := range map[string][]byte{"nothing": nil, "noise": []byte("\xa1\x01"), "JSON": []byte(`{"measurements":[]}`), "a list": {0x80}} {
+		var zipped bytes.Buffer
+		z := gzip.NewWriter(&zipped)
+		z.Write(body)
+		z.Close()
+		if a := servertest.DeliverPacked(t, f.url, f.tolvik, zipped.Bytes()); a.Status != 422 || !strings.Contains(string(a.Body), "Nothing of it was stored") {
+			t.Errorf("%s: %s", name, a)
+		}
 	}
 }
 

@@ -46,7 +46,15 @@ const untold = math.MinInt32
 // narrowed is v, or the bound that it is beyond.
 func narrowed(v int64) int32 { return int32(min(max(v, untold+1), math.MaxInt32)) }
 
-func newBatch(d *delivery) *batch { return &batch{delivery: d, days: map[time.Time]bool{}} }
+// newBatch is an empty batch with room for so many measurements.
+func newBatch(d *delivery, n int) *batch {
+	const measures = 7 // about as many as a measurement has
+	return &batch{
+		delivery: d, days: map[time.Time]bool{}, rows: make([]int, 0, n), checks: make([]string, 0, n), ats: make([]time.Time, 0, n),
+		outcomes: make([]int16, 0, n), values: make([]int64, 0, measures*n), starts: make([]int32, 0, n), lengths: make([]int32, 0, n),
+		lates: make([]int32, 0, n), delays: make([]int32, 0, n), details: make([]string, 0, n), clocks: make([]int32, 0, n), wrongs: make([]int32, 0, n),
+	}
+}
 
 func (b *batch) indexes() []int { return slices.Clone(b.rows) }
 

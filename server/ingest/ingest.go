@@ -108,7 +108,7 @@ func (d *delivery) refuse(i int, format string, args ...any) {
 // take stores the measurements of some indexes: all at once, or, where the
 // database refuses something, by halves down to the one that it cannot take.
 func (d *delivery) take(ctx context.Context, indexes []int) error {
-	b := newBatch(d)
+	b := newBatch(d, len(indexes))
 	for _, i := range indexes {
 		if why := d.misplaced(&d.list[i]); why != "" {
 			d.refuse(i, "%s", why)

@@ -4,7 +4,6 @@ package servertest
 
 import (
 	"bytes"
-	"compress/gzip"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -213,15 +212,11 @@ func answerTo(t testing.TB, req *http.Request) Answer {
 // Packed is a batch as agents send it: packed and compressed.
 func Packed(t testing.TB, b wire.Batch) []byte {
 	t.Helper()
-	text, err := wire.Pack(b)
+	body, err := wire.Write(wire.TypePacked, b)
 	if err != nil {
 		t.Fatal(err)
 	}
-	var body bytes.Buffer
-	z, _ := gzip.NewWriterLevel(&body, gzip.BestSpeed)
-	z.Write(text)
-	z.Close()
-	return body.Bytes()
+	return body
 }
 
 // DeliverPacked sends what Packed made, or something else in its place.
