@@ -18,11 +18,11 @@ import (
 	"kestite/agent"
 	"kestite/agent/store"
 	"kestite/agent/wire"
+	"kestite/core/access"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/instrument"
 	"kestite/server"
-	"kestite/server/auth"
 	"kestite/server/servertest"
 	serverstore "kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -65,7 +65,7 @@ func newSite(t *testing.T) *site {
 	s := &site{t: t, srv: srv, dir: t.TempDir()}
 	s.target = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "ok") }))
 	t.Cleanup(s.target.Close)
-	s.manager = servertest.As(t, srv, srv.URL, auth.Manager)
+	s.manager = servertest.As(t, srv, srv.URL, access.Manager)
 	s.manager.Create("/locations", map[string]any{"name": "Tolvik"})
 	s.service = s.manager.Create("/services", map[string]any{"name": "Tickets", "kind": "business", "combine": "worst"})
 	s.token = servertest.Agent(t, srv, "tolvik")

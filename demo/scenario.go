@@ -12,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"kestite/core/access"
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
@@ -36,12 +37,12 @@ const Password = "skerry-line-demo"
 // People who can sign in to the demo.
 var People = []struct {
 	Name, Email string
-	Role        auth.Role
+	Role        access.Role
 }{
-	{"Astrid Holm", "admin@skerry.example", auth.Administrator},
-	{"Mikkel Brand", "manager@skerry.example", auth.Manager},
-	{"Runa Vik", "operator@skerry.example", auth.Operator},
-	{"Odd Lien", "viewer@skerry.example", auth.Viewer},
+	{"Astrid Holm", "admin@skerry.example", access.Administrator},
+	{"Mikkel Brand", "manager@skerry.example", access.Manager},
+	{"Runa Vik", "operator@skerry.example", access.Operator},
+	{"Odd Lien", "viewer@skerry.example", access.Viewer},
 }
 
 // Locations of the scenario.
@@ -79,11 +80,11 @@ func needs(need int, services ...string) []definition.Dependency {
 
 var subjects = []subject{
 	{
-		id: "card-acquirer", spec: definition.ServiceSpec{Name: "Card acquirer", Kind: definition.Supplier, Owner: "Payments", Tags: []string{"payments"}},
+		id: "card-acquirer", spec: definition.ServiceSpec{Name: "Card acquirer", Kind: definition.Supplier, Owner: "payments", Tags: []string{"payments"}},
 		web: "127.77.0.17:8417", text: "Settlement gateway", latency: 95,
 	},
 	{
-		id: "quay-network", spec: definition.ServiceSpec{Name: "Quay network", Kind: definition.Supporting, Owner: "Harbour IT", Tags: []string{"network"}},
+		id: "quay-network", spec: definition.ServiceSpec{Name: "Quay network", Kind: definition.Supporting, Owner: "harbour-it", Tags: []string{"network"}},
 		more: []checkDef{{"way-to-quay", definition.CheckSpec{
 			Name: "Way to the far quay", Kind: measure.Path.Name, Target: farQuay.String(), Role: definition.Informs,
 			IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 200, Confirm: 2, Recover: 2,
@@ -93,15 +94,15 @@ var subjects = []subject{
 		hosts: []host{{"quay-switch-tolvik", "Quay switch Tolvik", "127.77.0.21"}, {"quay-switch-eskerby", "Quay switch Eskerby", "127.77.0.22"}},
 	},
 	{
-		id: "harbour-names", spec: definition.ServiceSpec{Name: "Harbour names", Kind: definition.Supporting, Owner: "Harbour IT", Tags: []string{"network"}, Note: "The name server of all harbours"},
+		id: "harbour-names", spec: definition.ServiceSpec{Name: "Harbour names", Kind: definition.Supporting, Owner: "harbour-it", Tags: []string{"network"}, Note: "The name server of all harbours"},
 		names: "127.77.0.41:8453", latency: 2,
 	},
 	{
-		id: "harbour-voice", spec: definition.ServiceSpec{Name: "Harbour voice", Kind: definition.Supporting, Owner: "Harbour IT", Tags: []string{"network", "voice"}, Note: "The line that harbours speak on"},
+		id: "harbour-voice", spec: definition.ServiceSpec{Name: "Harbour voice", Kind: definition.Supporting, Owner: "harbour-it", Tags: []string{"network", "voice"}, Note: "The line that harbours speak on"},
 		voice: "127.77.0.51:8481", latency: 0.3,
 	},
 	{
-		id: "boarding-gates", spec: definition.ServiceSpec{Name: "Boarding gates", Kind: definition.Business, Owner: "Terminal operations", Tags: []string{"terminal"}, Runbook: "https://runbooks.skerry.example/gates"},
+		id: "boarding-gates", spec: definition.ServiceSpec{Name: "Boarding gates", Kind: definition.Business, Owner: "terminal-operations", Tags: []string{"terminal"}, Runbook: "https://runbooks.skerry.example/gates"},
 		web: "127.77.0.11:8411", text: "Gate controller ready", latency: 40,
 		more: []checkDef{{"slowest-page", definition.CheckSpec{
 			Name: "Slowest page at the gate", Kind: measure.Derived.Name, Role: definition.Informs,
@@ -113,13 +114,13 @@ var subjects = []subject{
 		hosts: []host{{"gate-controller", "Gate controller", "127.77.0.31"}},
 	},
 	{
-		id: "ticket-sales", spec: definition.ServiceSpec{Name: "Ticket sales", Kind: definition.Business, Owner: "Passenger division", Tags: []string{"passengers", "payments"}, Runbook: "https://runbooks.skerry.example/tickets",
+		id: "ticket-sales", spec: definition.ServiceSpec{Name: "Ticket sales", Kind: definition.Business, Owner: "passenger-division", Tags: []string{"passengers", "payments"}, Runbook: "https://runbooks.skerry.example/tickets",
 			Defaults: &definition.CheckDefaults{Confirm: 2, Recover: 2, RetryS: 10, Locations: both()}},
 		web: "127.77.0.12:8412", tls: true, text: "Book your crossing", latency: 130, figures: true,
 		hosts: []host{{"ticket-front", "Ticket front end", "127.77.0.32"}},
 	},
 	{
-		id: "freight-booking", spec: definition.ServiceSpec{Name: "Freight booking", Kind: definition.Business, Owner: "Freight desk", Tags: []string{"freight"}},
+		id: "freight-booking", spec: definition.ServiceSpec{Name: "Freight booking", Kind: definition.Business, Owner: "freight-desk", Tags: []string{"freight"}},
 		web: "127.77.0.13:8413", tcp: true, text: "Freight desk open", latency: 180,
 		more: []checkDef{{"freight-copy", definition.CheckSpec{
 			Name: "Copy of the freight ledger", Kind: measure.ReportIn.Name, Role: definition.Informs,
@@ -129,20 +130,20 @@ var subjects = []subject{
 		}, 60}},
 	},
 	{
-		id: "sailing-board", spec: definition.ServiceSpec{Name: "Sailing board", Kind: definition.Business, Owner: "Passenger division", Tags: []string{"passengers"}},
+		id: "sailing-board", spec: definition.ServiceSpec{Name: "Sailing board", Kind: definition.Business, Owner: "passenger-division", Tags: []string{"passengers"}},
 		web: "127.77.0.14:8414", text: "Next sailings", latency: 30,
 	},
 	{
-		id: "crew-roster", spec: definition.ServiceSpec{Name: "Crew roster", Kind: definition.Business, Owner: "Crewing", Tags: []string{"crew"}},
+		id: "crew-roster", spec: definition.ServiceSpec{Name: "Crew roster", Kind: definition.Business, Owner: "crewing", Tags: []string{"crew"}},
 		web: "127.77.0.15:8415", text: "Roster of the week", latency: 70, bearer: "made-up-for-the-demo",
 	},
 	{
-		id: "customer-messages", spec: definition.ServiceSpec{Name: "Customer messages", Kind: definition.Supporting, Owner: "Passenger division", Tags: []string{"passengers"}},
+		id: "customer-messages", spec: definition.ServiceSpec{Name: "Customer messages", Kind: definition.Supporting, Owner: "passenger-division", Tags: []string{"passengers"}},
 		web: "127.77.0.16:8416", text: "Message relay", latency: 55, rolling: &definition.Rolling{Runs: 4, Locations: 2, WindowS: 300},
 	},
 	{
 		id:   "departure",
-		spec: definition.ServiceSpec{Name: "Departure check-in", Kind: definition.Business, Owner: "Terminal operations", Tags: []string{"terminal", "passengers"}, DependsOn: append(needs(0, "boarding-gates", "sailing-board"), needs(1, "quay-network")...)},
+		spec: definition.ServiceSpec{Name: "Departure check-in", Kind: definition.Business, Owner: "terminal-operations", Tags: []string{"terminal", "passengers"}, DependsOn: append(needs(0, "boarding-gates", "sailing-board"), needs(1, "quay-network")...)},
 	},
 }
 
@@ -162,6 +163,15 @@ func exclude(noticeH, capH int64) *definition.MaintenanceSpec {
 	return &definition.MaintenanceSpec{Mode: definition.MaintenanceExclude, NoticeS: noticeH * 3600, CapS: &seconds}
 }
 
+// teams own the services, and customers were promised something, by id.
+var (
+	teams = map[string]string{
+		"payments": "Payments", "harbour-it": "Harbour IT", "terminal-operations": "Terminal operations",
+		"passenger-division": "Passenger division", "freight-desk": "Freight desk", "crewing": "Crewing",
+	}
+	customers = map[string]string{"port-authority": "Port authority", "passenger-division": "Passenger division", "freight-desk": "Freight desk"}
+)
+
 // promise is an agreement with how its present month goes: the share of the
 // allowance that downtime uses up, and how much of that in the last days.
 type promise struct {
@@ -172,18 +182,18 @@ type promise struct {
 }
 
 var promises = []promise{
-	{"gates-port-authority", definition.AgreementSpec{Name: "Boarding gates", Customer: "Port authority", Service: "boarding-gates", TargetPercent: "99.95", Maintenance: exclude(48, 4), MinCoveragePercent: "95",
+	{"gates-port-authority", definition.AgreementSpec{Name: "Boarding gates", Customer: "port-authority", Service: "boarding-gates", TargetPercent: "99.95", Maintenance: exclude(48, 4), MinCoveragePercent: "95",
 		Credits: []definition.Credit{{BelowPercent: "99.95", CreditPercent: "5"}, {BelowPercent: "99.5", CreditPercent: "15"}}}, 1.5, 0.5},
-	{"tickets-passenger", definition.AgreementSpec{Name: "Ticket sales", Customer: "Passenger division", Service: "ticket-sales", TargetPercent: "99.9", DegradedWeightPercent: "25", Maintenance: exclude(24, 3), Upstream: &definition.Upstream{Excuse: []string{"card-acquirer"}, LeadS: 60, LingerS: 300},
+	{"tickets-passenger", definition.AgreementSpec{Name: "Ticket sales", Customer: "passenger-division", Service: "ticket-sales", TargetPercent: "99.9", DegradedWeightPercent: "25", Maintenance: exclude(24, 3), Upstream: &definition.Upstream{Excuse: []string{"card-acquirer"}, LeadS: 60, LingerS: 300},
 		Objectives: &definition.Objectives{OutagesAtMost: whole(4), LongestOutageS: whole(30 * 60), MTTRS: whole(15 * 60)}}, 0.56, 0.6},
-	{"freight-desk", definition.AgreementSpec{Name: "Freight booking", Customer: "Freight desk", Service: "freight-booking", TargetPercent: "99.5", ServiceHours: hours(everyDay, "05:00", "23:00"), DegradedWeightPercent: "50", Maintenance: exclude(24, 6)}, 0.3, 0.05},
-	{"sailing-board", definition.AgreementSpec{Name: "Sailing board", Customer: "Passenger division", Service: "sailing-board", TargetPercent: "99.9"}, 0.12, 0},
-	{"departure", definition.AgreementSpec{Name: "Departure check-in", Customer: "Port authority", Service: "departure", TargetPercent: "99.5"}, 0, 0},
+	{"freight-desk", definition.AgreementSpec{Name: "Freight booking", Customer: "freight-desk", Service: "freight-booking", TargetPercent: "99.5", ServiceHours: hours(everyDay, "05:00", "23:00"), DegradedWeightPercent: "50", Maintenance: exclude(24, 6)}, 0.3, 0.05},
+	{"sailing-board", definition.AgreementSpec{Name: "Sailing board", Customer: "passenger-division", Service: "sailing-board", TargetPercent: "99.9"}, 0.12, 0},
+	{"departure", definition.AgreementSpec{Name: "Departure check-in", Customer: "port-authority", Service: "departure", TargetPercent: "99.5"}, 0, 0},
 	{"crew-roster", definition.AgreementSpec{Name: "Crew roster", Service: "crew-roster", TargetPercent: "99",
 		Period: &definition.Cycle{Unit: calendar.Quarter}, ServiceHours: hours(weekdays, "06:00", "20:00"),
 		Maintenance: exclude(24, 8)}, 0.04, 0},
 	{"messages", definition.AgreementSpec{Name: "Customer messages", Service: "customer-messages", TargetPercent: "99", MinOutageS: 120}, 0.03, 0.01},
-	{"card-acquirer", definition.AgreementSpec{Name: "Card acquirer", Customer: "", Service: "card-acquirer", TargetPercent: "99.9", Unmeasured: definition.UnmeasuredExclude}, 0.5, 0},
+	{"card-acquirer", definition.AgreementSpec{Name: "Card acquirer", Service: "card-acquirer", TargetPercent: "99.9", Unmeasured: definition.UnmeasuredExclude}, 0.5, 0},
 }
 
 var windows = []struct {
@@ -464,6 +474,16 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 	}
 	for _, l := range locations {
 		if err := create(catalogue.Location, l.id, l.spec); err != nil {
+			return err
+		}
+	}
+	for id, name := range teams {
+		if err := create(catalogue.Team, id, definition.TeamSpec{Name: name}); err != nil {
+			return err
+		}
+	}
+	for id, name := range customers {
+		if err := create(catalogue.Customer, id, definition.CustomerSpec{Name: name}); err != nil {
 			return err
 		}
 	}

@@ -16,13 +16,13 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kestite/agent/wire"
+	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/server"
-	"kestite/server/auth"
 	"kestite/server/defining"
 	"kestite/server/ingest"
 	"kestite/server/servertest"
@@ -330,7 +330,7 @@ func BenchmarkStanding(b *testing.B) {
 				ids += fmt.Sprintf("&ids=service-%03d", i)
 			}
 		}
-		c := servertest.As(b, srv, url, auth.Viewer)
+		c := servertest.As(b, srv, url, access.Viewer)
 		began := time.Now()
 		size := get(b, c, url+"/api/v1/standing")
 		first := time.Since(began)
@@ -411,7 +411,7 @@ func BenchmarkReaders(b *testing.B) {
 			seed(b, srv, fmt.Sprintf("check-service-%03d", i), place, i)
 		}
 	}
-	c := servertest.As(b, srv, url, auth.Viewer)
+	c := servertest.As(b, srv, url, access.Viewer)
 	token := servertest.Agent(b, srv, places[0])
 	from := time.Now().Add(-12 * time.Hour).Truncate(time.Minute)
 	// deliver delivers until ctx ends and returns how long each took.

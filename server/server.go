@@ -142,7 +142,7 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	books := &history.Books{Store: s, Definitions: definitions, Memory: lanes.NewMemory()}
 	srv.API = &api.Server{
 		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: accounting.NewBoard(books), Proxies: o.Proxies,
-		People: &people.People{Store: s, Sessions: sessions, Factor: factor, Now: o.Now},
+		People: &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
 		Desk:   &publish.Desk{Store: s, Definitions: definitions, Books: books},
 		Ingest: taking, Inward: within, Rosters: rosters,
 		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,

@@ -71,6 +71,8 @@ type Snapshot struct {
 	Credentials map[string]*Entry[definition.CredentialSpec]
 	Kits        map[string]*Entry[definition.KitSpec]
 	PairPlans   map[string]*Entry[definition.PairPlanSpec]
+	Teams       map[string]*Entry[definition.TeamSpec]
+	Customers   map[string]*Entry[definition.CustomerSpec]
 
 	// ChecksOf lists the checks of a service, retired ones included: those that
 	// decide first, those between locations last, each by id.
@@ -189,6 +191,31 @@ func (s *Snapshot) Named(kind, id string) string {
 		}
 	}
 	return id
+}
+
+// Current is the latest spec of a definition; nil where there is none.
+func (s *Snapshot) Current(kind, id string) Spec {
+	if k, known := kinds[kind]; known {
+		return k.current(s, id)
+	}
+	return nil
+}
+
+// OwnerOf is the team that owns a service now; empty where none does.
+func (s *Snapshot) OwnerOf(service string) string {
+	if e := s.Services[service]; e != nil {
+		return e.Current().Spec.Owner
+	}
+	return ""
+}
+
+// Whom is what the customer is called who was promised something; empty for an
+// internal target.
+func (s *Snapshot) Whom(spec definition.AgreementSpec) string {
+	if spec.Customer == "" {
+		return ""
+	}
+	return s.Named(Customer, spec.Customer)
 }
 
 // CheckRevisions returns a check's revisions as accounts use them.

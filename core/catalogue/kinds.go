@@ -21,6 +21,8 @@ const (
 	Credential = "credential"
 	Kit        = "kit"
 	PairPlan   = "pair-plan"
+	Team       = "team"
+	Customer   = "customer"
 )
 
 // Spec is the body of a revision: what people write when they define something.
@@ -64,6 +66,8 @@ var kinds = map[string]kindOf{
 	Credential: kind("a credential", func(s *Snapshot) *map[string]*Entry[definition.CredentialSpec] { return &s.Credentials }),
 	Kit:        kind("a kit", func(s *Snapshot) *map[string]*Entry[definition.KitSpec] { return &s.Kits }),
 	PairPlan:   kind("a pair plan", func(s *Snapshot) *map[string]*Entry[definition.PairPlanSpec] { return &s.PairPlans }),
+	Team:       kind("a team", func(s *Snapshot) *map[string]*Entry[definition.TeamSpec] { return &s.Teams }),
+	Customer:   kind("a customer", func(s *Snapshot) *map[string]*Entry[definition.CustomerSpec] { return &s.Customers }),
 }
 
 // KindNames are the kinds of definition, in order.

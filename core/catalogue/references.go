@@ -31,6 +31,9 @@ func references(spec Spec) []Reference {
 	}
 	switch spec := spec.(type) {
 	case definition.ServiceSpec:
+		if spec.Owner != "" {
+			out = append(out, Reference{Path: "owner", Kind: Team, ID: spec.Owner, Why: "it owns %s; give that to another team first"})
+		}
 		if spec.Defaults != nil {
 			each("check_defaults.locations", Location,
 				"checks of %s measure from here by default; take the location out of its defaults first", spec.Defaults.Locations)
@@ -70,6 +73,9 @@ func references(spec Spec) []Reference {
 	case definition.AgreementSpec:
 		out = append(out, Reference{Path: "service", Kind: Service, ID: spec.Service,
 			Why: "the agreement %s is about it; retire that first"})
+		if spec.Customer != "" {
+			out = append(out, Reference{Path: "customer", Kind: Customer, ID: spec.Customer, Why: "the agreement %s is with it; retire that first"})
+		}
 		if spec.Latency != nil {
 			out = append(out, Reference{Path: "latency.check", Kind: Check, ID: spec.Latency.Check, Past: true,
 				Why: "the agreement %s promises its response time; change that first"})

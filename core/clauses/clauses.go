@@ -15,11 +15,11 @@ import (
 )
 
 // Sentences say what was promised, each clause, as a contract would. named gives
-// the name of a service or check by its id.
+// the name of a customer, service or check by its id.
 func Sentences(a definition.AgreementSpec, named func(kind, id string) string) []string {
 	whom := "Internal target"
 	if a.Customer != "" {
-		whom = "Promised to " + a.Customer
+		whom = "Promised to " + named("customer", a.Customer)
 	}
 	out := []string{fmt.Sprintf("%s: available %s %% of each %s (%s), %s.", whom, a.TargetPercent, cycleWords(a.Period), a.Timezone,
 		hoursWords(a.ServiceHours))}

@@ -11,7 +11,7 @@ import (
 // Whatever clause is changed, a sentence changes; and they say all of it.
 func TestEveryClauseIsASentence(t *testing.T) {
 	const full = `{
-		"name": "Gold", "customer": "Harbour office", "service": "sailings", "timezone": "Europe/Oslo", "target_percent": "99.9",
+		"name": "Gold", "customer": "harbour-office", "service": "sailings", "timezone": "Europe/Oslo", "target_percent": "99.9",
 			"until": "2027-03-31",
 		"period": {"unit": "quarter", "day": 15, "month": 2},
 		"degraded_weight_percent": "50", "unmeasured": "down", "min_outage_s": 60, "min_coverage_percent": "95",
@@ -27,7 +27,7 @@ func TestEveryClauseIsASentence(t *testing.T) {
 	}`
 	named := func(kind, id string) string {
 		return map[string]string{"service cards": "Card payments", "service names": "Name service",
-			"check page": "Sailing page"}[kind+" "+id]
+			"check page": "Sailing page", "customer harbour-office": "Harbour office"}[kind+" "+id]
 	}
 	read := func(text string) (a definition.AgreementSpec) {
 		t.Helper()

@@ -143,10 +143,9 @@ func TestNamesLookLikeWhatTheyAre(t *testing.T) {
 		}
 	}
 	for path, spec := range map[string]interface{ Validate() error }{
-		"owner":    ServiceSpec{Name: "a", Owner: "b\u202e"},
-		"tags[1]":  ServiceSpec{Name: "a", Tags: []string{"b", "c\u200d"}},
-		"region":   LocationSpec{Name: "a", Region: "b\u2069"},
-		"customer": AgreementSpec{Name: "a", Customer: "b\u200f"},
+		"name":    CustomerSpec{Name: "b\u202e"},
+		"tags[1]": ServiceSpec{Name: "a", Tags: []string{"b", "c\u200d"}},
+		"region":  LocationSpec{Name: "a", Region: "b\u2069"},
 	} {
 		if err := faultOf(spec.Validate()); err == nil || err.Path != path {
 			t.Errorf("%s: %v", path, err)

@@ -41,7 +41,7 @@ type Rates struct {
 type ServiceSpec struct {
 	Name      string         `json:"name" minLength:"1" maxLength:"80"`
 	Kind      string         `json:"kind" enum:"business,supporting,supplier"`
-	Owner     string         `json:"owner,omitempty" maxLength:"120"`
+	Owner     string         `json:"owner,omitempty" maxLength:"120" doc:"Id of the team that owns it"`
 	Tags      []string       `json:"tags,omitempty" maxItems:"50"`
 	Runbook   string         `json:"runbook,omitempty" maxLength:"500" doc:"Link to what to do when it fails"`
 	Note      string         `json:"note,omitempty" maxLength:"2000"`
@@ -84,7 +84,7 @@ type CheckSpec struct {
 // AgreementSpec is what was promised to a customer for a service.
 type AgreementSpec struct {
 	Name                  string           `json:"name" minLength:"1" maxLength:"120"`
-	Customer              string           `json:"customer" maxLength:"120" doc:"Who was promised; empty for an internal target"`
+	Customer              string           `json:"customer" maxLength:"120" doc:"Id of the customer who was promised; empty for an internal target"`
 	Service               string           `json:"service" minLength:"1"`
 	Timezone              string           `json:"timezone" minLength:"1" doc:"Zone of the period"`
 	TargetPercent         Percent          `json:"target_percent" doc:"Decimal, 0 to 100"`
@@ -209,9 +209,6 @@ func (l LocationSpec) Validate() error {
 // Validate of a service, as far as can be told of it alone.
 func (s ServiceSpec) Validate() error {
 	if err := called("name", s.Name); err != nil {
-		return err
-	}
-	if err := plain("owner", s.Owner); err != nil {
 		return err
 	}
 	for i, tag := range s.Tags {
@@ -368,9 +365,6 @@ func quorumValue(s string) any {
 // Validate of an agreement, as far as can be told of it alone.
 func (a AgreementSpec) Validate() error {
 	if err := called("name", a.Name); err != nil {
-		return err
-	}
-	if err := plain("customer", a.Customer); err != nil {
 		return err
 	}
 	if _, err := calendar.Zone(a.Timezone); err != nil {

@@ -24,9 +24,9 @@ import (
 
 	"kestite/agent"
 	"kestite/agent/wire"
+	"kestite/core/access"
 	"kestite/core/measure"
 	"kestite/core/span"
-	"kestite/server/auth"
 	"kestite/server/servertest"
 )
 
@@ -54,7 +54,7 @@ func TestNothingSticks(t *testing.T) {
 	for n := range locations {
 		all.Go(func() { s.send(run, n, rand.New(rand.NewPCG(seed, uint64(n)))) })
 	}
-	admin := servertest.As(t, f.inside, f.at[0], auth.Viewer)
+	admin := servertest.As(t, f.inside, f.at[0], access.Viewer)
 	for n := range 4 {
 		all.Go(func() { s.read(run, admin, n) })
 	}

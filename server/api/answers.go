@@ -76,7 +76,7 @@ func (s *Server) question(r *http.Request) (key string, costly bool) {
 	if !signedIn || !s.costly[r.Method+" "+chi.RouteContext(r.Context()).RoutePattern()] {
 		return "", false
 	}
-	key = string(p.Role) + " " + r.Method + " " + r.URL.RequestURI()
+	key = fmt.Sprint(p.Rights.Role, " ", p.Rights.Customer, " ", p.Secured, " ") + r.Method + " " + r.URL.RequestURI()
 	if r.Body != nil && r.Method != http.MethodGet {
 		text, err := io.ReadAll(r.Body)
 		if err != nil {

@@ -17,6 +17,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"kestite/core/access"
 	"kestite/server/accounting"
 	"kestite/server/auth"
 	"kestite/server/defining"
@@ -54,8 +55,7 @@ type Server struct {
 
 	streams streams
 	flights *flights
-	costly  map[string]bool      // operations that cost much, by method and path
-	roles   map[string]auth.Role // who may change definitions, by kind
+	costly  map[string]bool // operations that cost much, by method and path
 }
 
 // Handler returns the whole tree of routes.
@@ -101,9 +101,9 @@ func Config(version string) huma.Config {
 	return c
 }
 
-// routes registers every operation with the role it needs.
+// routes registers every operation with the permission it needs.
 func (s *Server) routes(api huma.API) {
-	s.costly, s.roles = map[string]bool{}, map[string]auth.Role{}
+	s.costly = map[string]bool{}
 	a := &operations{API: api, server: s}
 	s.sessionRoutes(a)
 	s.ownRoutes(a)
@@ -111,6 +111,7 @@ func (s *Server) routes(api huma.API) {
 	s.trailRoutes(a)
 	s.locationRoutes(a)
 	s.networkRoutes(a)
+	s.partyRoutes(a)
 	s.credentialRoutes(a)
 	s.serviceRoutes(a)
 	s.checkRoutes(a)
@@ -130,7 +131,7 @@ func (s *Server) routes(api huma.API) {
 }
 
 // public marks an operation that needs nobody signed in.
-const public auth.Role = ""
+const public access.Permission = ""
 
 type operations struct {
 	huma.API
@@ -138,19 +139,19 @@ type operations struct {
 }
 
 // on registers an operation for a role.
-func on[I, O any](a *operations, role auth.Role, method, path, id, summary string, handler func(context.Context, *I) (*O, error), change ...func(*huma.Operation)) {
+func on[I, O any](a *operations, needs access.Permission, method, path, id, summary string, handler func(context.Context, *I) (*O, error), change ...func(*huma.Operation)) {
 	op := huma.Operation{
 		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
-		Metadata: map[string]any{"role": role},
+		Metadata: map[string]any{"needs": needs},
 	}
-	if role != public {
-		op.Description = "Needs the role " + string(role) + "."
+	if needs != public {
+		op.Description = "Needs a role that permits to " + needs.Words() + "."
 		op.Errors = []int{http.StatusUnauthorized, http.StatusForbidden}
 	}
 	for _, c := range change {
 		c(&op)
 	}
-	op.Middlewares = huma.Middlewares{a.server.allow(a.API, role, op.Metadata[unsecuredKey] != nil)}
+	op.Middlewares = huma.Middlewares{a.server.allow(a.API, needs, op.Metadata[unsecuredKey] != nil)}
 	if op.Metadata[costlyKey] != nil {
 		a.server.costly[method+" "+op.Path] = true
 	}
@@ -234,8 +235,8 @@ func who(ctx context.Context) auth.Person {
 	return p
 }
 
-// allow is the middleware that lets only people with the role through.
-func (s *Server) allow(api huma.API, role auth.Role, unsecured bool) func(huma.Context, func(huma.Context)) {
+// allow is the middleware that lets only people through whose role permits something.
+func (s *Server) allow(api huma.API, needs access.Permission, unsecured bool) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		p, ok, err := asking(ctx.Context())
 		if err != nil && ctx.Context().Err() == nil {
@@ -244,12 +245,12 @@ func (s *Server) allow(api huma.API, role auth.Role, unsecured bool) func(huma.C
 			return
 		}
 		switch {
-		case role == public:
+		case needs == public:
 		case !ok:
 			huma.WriteErr(api, ctx, http.StatusUnauthorized, "Nobody is signed in; sign in and try again.")
 			return
-		case !p.Role.Covers(role):
-			huma.WriteErr(api, ctx, http.StatusForbidden, "This needs the role "+string(role)+"; you are "+string(p.Role)+". Ask an administrator.")
+		case !p.Rights.May(needs):
+			huma.WriteErr(api, ctx, http.StatusForbidden, p.Rights.Needs(needs).Error())
 			return
 		case !p.Secured && !unsecured:
 			huma.WriteErr(api, ctx, http.StatusForbidden,

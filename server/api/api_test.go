@@ -6,14 +6,15 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"kestite/agent/wire"
+	"kestite/core/access"
 	"kestite/server"
 	"kestite/server/api"
-	"kestite/server/auth"
 	"kestite/server/servertest"
 	"kestite/server/store/storetest"
 )
@@ -35,10 +36,11 @@ func setUp(t *testing.T) *fixture {
 	t.Helper()
 	srv := storetest.Server(t)
 	f := &fixture{srv: srv, url: servertest.Serve(t, srv)}
-	f.manager = servertest.As(t, srv, f.url, auth.Manager)
+	f.manager = servertest.As(t, srv, f.url, access.Manager)
 	for _, name := range []string{"Tolvik", "Eskerby"} {
 		f.manager.Create("/locations", map[string]any{"name": name})
 	}
+	f.manager.Create("/customers", map[string]any{"name": "Passenger division"})
 	f.service = f.manager.Create("/services", map[string]any{"name": "Ticket sales", "kind": "business", "combine": "worst"})
 	f.check = f.manager.Create("/checks", servertest.Check(f.service, []string{"tolvik", "eskerby"}, nil))
 	f.tolvik, f.eskerby = servertest.Agent(t, srv, "tolvik"), servertest.Agent(t, srv, "eskerby")
@@ -47,7 +49,7 @@ func setUp(t *testing.T) *fixture {
 
 func agreement(service string, edit func(map[string]any)) map[string]any {
 	spec := map[string]any{
-		"name": "Ticket sales", "customer": "Passenger division", "service": service, "timezone": "Europe/Oslo", "target_percent": "99.9",
+		"name": "Ticket sales", "customer": "passenger-division", "service": service, "timezone": "Europe/Oslo", "target_percent": "99.9",
 		"degraded_weight_percent": "0", "min_coverage_percent": "0", "unmeasured": "exclude",
 	}
 	if edit != nil {
@@ -70,8 +72,9 @@ func TestOpenAPIDocumentInTheRepositoryIsCurrent(t *testing.T) {
 	}
 }
 
-// operations reads every operation and the role it needs from the document.
-func operations(t *testing.T) map[string]string {
+// operations reads every operation and the roles that may do it from the document: none
+// where nobody need be signed in.
+func operations(t *testing.T) map[string][]access.Role {
 	t.Helper()
 	doc, err := api.Describe("test")
 	if err != nil {
@@ -87,37 +90,52 @@ func operations(t *testing.T) map[string]string {
 	if !strings.HasPrefix(d.OpenAPI, "3.1") {
 		t.Errorf("OpenAPI version %s", d.OpenAPI)
 	}
-	out := map[string]string{}
+	out := map[string][]access.Role{}
 	for path, methods := range d.Paths {
 		for method, op := range methods {
-			role, _ := strings.CutPrefix(op.Description, "Needs the role ")
-			out[strings.ToUpper(method)+" "+path] = strings.TrimSuffix(role, ".")
+			var may []access.Role
+			for _, p := range access.Administrator.All() {
+				if op.Description == "Needs a role that permits to "+p.Words()+"." {
+					may = access.With(p)
+				}
+			}
+			out[strings.ToUpper(method)+" "+path] = may
 		}
 	}
 	return out
 }
 
-// Every operation but signing in refuses who is not signed in, and who has a
-// lesser role than it needs.
+// forCustomers is all that a customer may ask for.
+var forCustomers = []string{
+	"GET /api/v1/session", "GET /api/v1/standing", "GET /api/v1/accounts", "GET /api/v1/agreements/{id}/account", "GET /api/v1/agreements/{id}/calendar",
+	"GET /api/v1/agreements/{id}/periods", "GET /api/v1/reports", "GET /api/v1/reports/{id}", "GET /api/v1/reports/{id}/document",
+}
+
+// Every operation but signing in refuses who is not signed in, and who has a role that
+// does not permit it.
 func TestRolesAreEnforcedOnEveryRoute(t *testing.T) {
 	srv := storetest.Server(t)
 	url := servertest.Serve(t, srv)
-	clients := map[string]*servertest.Client{"": servertest.Anonymous(t, url)}
-	order := []string{"", "viewer", "operator", "manager", "administrator"}
-	for _, role := range order[1:] {
-		clients[role] = servertest.As(t, srv, url, auth.Role(role))
+	stranger := servertest.Anonymous(t, url)
+	clients := map[access.Role]*servertest.Client{}
+	for _, role := range access.Roles {
+		r := access.Rights{Role: role}
+		if role == access.Customer {
+			r.Customer = "port"
+		}
+		clients[role] = servertest.With(t, srv, url, string(role), r)
 	}
 	agents := servertest.Agent(t, srv, "tolvik")
 	all := operations(t)
 	if len(all) < 50 {
 		t.Fatalf("only %d operations", len(all))
 	}
-	open := 0
-	for op, needed := range all {
+	open, refused := 0, 0
+	for op, may := range all {
 		method, path, _ := strings.Cut(op, " ")
 		path = strings.TrimPrefix(path, "/api/v1")
 		path = strings.NewReplacer("{id}", "00000000-0000-0000-0000-000000000000").Replace(path)
-		if needed == "" {
+		if may == nil {
 			open++
 			continue
 		}
@@ -127,26 +145,35 @@ func TestRolesAreEnforcedOnEveryRoute(t *testing.T) {
 		}
 		// What is one's own is nobody else's: not even an administrator's.
 		if strings.HasPrefix(path, "/me/") && strings.Contains(op, "{id}") {
-			other := "/me/sessions/" + own(t, clients["viewer"])
-			if got := clients["administrator"].Do(method, other, nil); got.Status != http.StatusNotFound {
+			other := "/me/sessions/" + own(t, clients[access.Viewer])
+			if got := clients[access.Administrator].Do(method, other, nil); got.Status != http.StatusNotFound {
 				t.Errorf("%s of somebody else: %s", op, got)
 			}
 		}
-		for i, role := range order {
-			if role == needed {
-				break
+		if got := stranger.Do(method, path, map[string]any{}); got.Status != http.StatusUnauthorized {
+			t.Errorf("%s by a stranger: %d", op, got.Status)
+		}
+		if theirs := slices.Contains(forCustomers, op) || strings.HasPrefix(path, "/me/"); theirs != slices.Contains(may, access.Customer) {
+			t.Errorf("%s: a customer may: %v", op, !theirs)
+		}
+		if method == http.MethodGet && slices.Contains(may, access.Viewer) != (len(may) >= 5) {
+			t.Errorf("%s: %v", op, may)
+		}
+		for role, c := range clients {
+			if slices.Contains(may, role) {
+				continue
 			}
-			want := http.StatusForbidden
-			if i == 0 {
-				want = http.StatusUnauthorized
-			}
-			if got := clients[role].Do(method, path, map[string]any{}); got.Status != want {
-				t.Errorf("%s as %q: %d, not %d", op, role, got.Status, want)
+			refused++
+			if got := c.Do(method, path, map[string]any{}); got.Status != http.StatusForbidden {
+				t.Errorf("%s as %s: %d", op, role, got.Status)
 			}
 		}
 	}
 	if open != 5 {
 		t.Errorf("%d operations need nobody signed in; they are first-person (2), sign-in, sign-out and password-link", open)
+	}
+	if refused < 250 {
+		t.Errorf("only %d refusals were looked at", refused)
 	}
 }
 
@@ -192,7 +219,7 @@ func TestFirstPersonNeedsTheTokenFromTheConsole(t *testing.T) {
 	body["password"] = "lantern on the quay"
 	var me api.Me
 	c.Must(http.MethodPost, "/first-person", body, &me)
-	if me.Role != auth.Administrator || me.Organisation != "Skerry Line" {
+	if me.Role != access.Administrator || me.Organisation != "Skerry Line" {
 		t.Errorf("made %+v", me)
 	}
 	c.Must(http.MethodGet, "/people", nil, nil) // signed in at once
@@ -205,7 +232,7 @@ func TestFirstPersonNeedsTheTokenFromTheConsole(t *testing.T) {
 func TestSigningIn(t *testing.T) {
 	srv := storetest.Server(t)
 	url := servertest.Serve(t, srv)
-	servertest.As(t, srv, url, auth.Viewer)
+	servertest.As(t, srv, url, access.Viewer)
 	c := servertest.Anonymous(t, url)
 	for range 5 {
 		if a := c.Do(http.MethodPost, "/session", map[string]any{"email": "viewer@skerry.example", "password": "wrong password"}); a.Status != 401 {

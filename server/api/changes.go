@@ -13,13 +13,13 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kestite/core/access"
 	"kestite/core/account"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/proposal"
 	"kestite/core/span"
 	"kestite/server/accounting"
-	"kestite/server/auth"
 	"kestite/server/defining"
 	"kestite/server/history"
 )
@@ -86,18 +86,17 @@ func deedName(d catalogue.Deed) string {
 }
 
 func (s *Server) changeRoutes(a *operations) {
-	on(a, auth.Operator, http.MethodPost, "/changes", "change",
+	on(a, access.Operate, http.MethodPost, "/changes", "change",
 		"Change definitions: any number of steps, all or none, or see what that would do", s.changeAll)
-	on(a, auth.Manager, http.MethodPost, "/proposals/take", "take-proposal",
+	on(a, access.Define, http.MethodPost, "/proposals/take", "take-proposal",
 		"Make a service of what was proposed for its address, with its checks and what was promised: all or none, or see what that would do", s.take)
 }
 
 func (s *Server) changeAll(ctx context.Context, in *body[ChangeAsk]) (*body[ChangeView], error) {
 	ask := in.Body
 	for i, step := range ask.Steps {
-		if role := s.roles[step.Kind]; !who(ctx).Role.Covers(role) {
-			return nil, huma.Error403Forbidden(fmt.Sprintf("Step %d, on a %s, needs the role %s; you are %s. Ask an administrator.",
-				i, step.Kind, role, who(ctx).Role))
+		if err := who(ctx).Rights.Needs(access.ToChange(step.Kind)); err != nil {
+			return nil, huma.Error403Forbidden(fmt.Sprintf("Step %d, on a %s: %v", i, step.Kind, err))
 		}
 		if step.Does == "edit" && step.Revision < 1 {
 			return nil, invalid(fmt.Sprintf("steps[%d].revision", i), "is missing; say which revision the edit was made on")
@@ -324,7 +323,7 @@ type Take struct {
 	Service   string           `json:"service,omitempty" doc:"One that is there already, by id; absent: a new one"`
 	Name      string           `json:"name,omitempty" maxLength:"80" doc:"Of a new one"`
 	Kind      string           `json:"kind,omitempty" enum:"business,supporting,supplier" default:"business"`
-	Owner     string           `json:"owner,omitempty" maxLength:"120"`
+	Owner     string           `json:"owner,omitempty" maxLength:"120" doc:"Id of a team"`
 	Taken     []proposal.Taken `json:"taken" minItems:"1" maxItems:"20"`
 	IntervalS int64            `json:"interval_s" minimum:"5" maximum:"86400"`
 	Locations []string         `json:"locations" minItems:"1" maxItems:"50"`
@@ -335,7 +334,7 @@ type Take struct {
 // Promise is what was promised of a new service.
 type Promise struct {
 	TargetPercent definition.Percent `json:"target_percent"`
-	Customer      string             `json:"customer,omitempty" maxLength:"120" doc:"Empty: an internal target"`
+	Customer      string             `json:"customer,omitempty" maxLength:"120" doc:"Id of a customer; empty: an internal target"`
 }
 
 func (s *Server) take(ctx context.Context, in *body[Take]) (*body[ChangeView], error) {

@@ -8,9 +8,9 @@ import (
 	"sync"
 	"testing"
 
+	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/server/api"
-	"kestite/server/auth"
 	"kestite/server/servertest"
 )
 
@@ -109,7 +109,7 @@ func TestAServiceIsMadeWholeAndOnce(t *testing.T) {
 		t.Errorf("another change with the key: %s", a)
 	}
 	// Another person's key is another's.
-	other := servertest.As(t, f.srv, f.url, auth.Administrator)
+	other := servertest.As(t, f.srv, f.url, access.Administrator)
 	other.Must(http.MethodPost, "/changes", map[string]any{"steps": whole("Freight booking", "99"), "key": "one"}, &view)
 	if view.Repeated {
 		t.Errorf("another person's: %+v", view)
@@ -127,19 +127,19 @@ func TestAServiceIsMadeWholeAndOnce(t *testing.T) {
 // A change is its steps': who may not do one of them does none.
 func TestChangesNeedTheRoleOfEachStep(t *testing.T) {
 	f := setUp(t)
-	operator := servertest.As(t, f.srv, f.url, auth.Operator)
+	operator := servertest.As(t, f.srv, f.url, access.Operator)
 	window := step("make", "window", map[string]any{"spec": map[string]any{"name": "Patch", "services": []string{f.service},
 		"start": "2030-01-01T10:00:00", "timezone": "UTC", "duration_s": 3600}})
 	operator.Must(http.MethodPost, "/changes", map[string]any{"steps": []any{window}}, nil)
 	a := operator.Do(http.MethodPost, "/changes", map[string]any{"steps": append([]any{window}, whole("Crew roster", "99")...)})
 	if detail, _ := a.Problem(); a.Status != http.StatusForbidden || !strings.Contains(detail,
-		"Step 1, on a service, needs the role manager") {
+		"Step 1, on a service: To define services, checks, agreements and what they need one needs the role administrator or manager; you are operator.") {
 		t.Errorf("%s", a)
 	}
 	if snap, err := f.srv.API.Definitions.Snapshot(t.Context()); err != nil || len(snap.Windows) != 1 {
 		t.Errorf("%d windows, %v", len(snap.Windows), err)
 	}
-	if a := servertest.As(t, f.srv, f.url, auth.Viewer).Do(http.MethodPost, "/changes",
+	if a := servertest.As(t, f.srv, f.url, access.Viewer).Do(http.MethodPost, "/changes",
 		map[string]any{"steps": []any{window}, "preview": true}); a.Status != http.StatusForbidden {
 		t.Errorf("a viewer: %s", a)
 	}
@@ -148,6 +148,7 @@ func TestChangesNeedTheRoleOfEachStep(t *testing.T) {
 // What was proposed is taken as one change, in which something decides.
 func TestTakingWhatWasProposed(t *testing.T) {
 	f := setUp(t)
+	f.manager.Create("/customers", map[string]any{"name": "Crew office"})
 	for address, want := range map[string]int{"https://127.0.0.1:9/": 4, "127.0.0.1:9": 6, "localhost": 5} {
 		var list struct{ Items []api.Candidate }
 		f.manager.Must(http.MethodPost, "/proposals", map[string]any{"address": address, "locations": []string{"tolvik", "eskerby"}}, &list)
@@ -159,7 +160,7 @@ func TestTakingWhatWasProposed(t *testing.T) {
 	ask := func(more map[string]any) map[string]any {
 		out := map[string]any{
 			"name": "Roster", "interval_s": 60, "locations": []string{"tolvik"},
-			"promised": map[string]any{"target_percent": "99.5", "customer": "Crew office"},
+			"promised": map[string]any{"target_percent": "99.5", "customer": "crew-office"},
 			"taken": []any{map[string]any{"kind": "tcp", "name": "Port", "target": "198.18.4.20:443",
 				"tried": []any{map[string]any{"connect_ms": 55}}}},
 		}
@@ -195,7 +196,7 @@ func TestTakingWhatWasProposed(t *testing.T) {
 	if check.Service != "roster" || check.Role != "decides" || len(check.Limits) != 1 || *check.Limits[0].DegradedAbove != 200 {
 		t.Errorf("the check %+v", check)
 	}
-	if a := snap.Agreements[view.IDs[2]].Current().Spec; a.Service != "roster" || a.Customer != "Crew office" || a.TargetPercent != "99.5" || len(snap.Agreements) != 1 {
+	if a := snap.Agreements[view.IDs[2]].Current().Spec; a.Service != "roster" || a.Customer != "crew-office" || a.TargetPercent != "99.5" || len(snap.Agreements) != 1 {
 		t.Errorf("the agreement %+v", a)
 	}
 }

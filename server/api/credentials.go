@@ -7,10 +7,10 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kestite/agent/wire"
+	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/instrument"
-	"kestite/server/auth"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
@@ -18,14 +18,14 @@ import (
 
 func (s *Server) credentialRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.CredentialSpec]{
-		kind: catalogue.Credential, path: "/credentials", name: "a credential", role: auth.Manager,
+		kind: catalogue.Credential, path: "/credentials", name: "a credential",
 		named: func(s definition.CredentialSpec) string { return s.Name },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.CredentialSpec] {
 			return s.Credentials
 		},
 	})
-	on(a, auth.Manager, http.MethodPut, "/credentials/{id}/secret", "set-secret", "Set the secret of a credential; it is encrypted and never read back", s.setSecret)
-	on(a, auth.Viewer, http.MethodGet, "/credentials/secrets", "list-secrets", "Which credentials have a secret, and since when", func(ctx context.Context, _ *none) (*list[SecretView], error) {
+	on(a, access.Define, http.MethodPut, "/credentials/{id}/secret", "set-secret", "Set the secret of a credential; it is encrypted and never read back", s.setSecret)
+	on(a, access.See, http.MethodGet, "/credentials/secrets", "list-secrets", "Which credentials have a secret, and since when", func(ctx context.Context, _ *none) (*list[SecretView], error) {
 		rows, err := s.Store.Secrets(ctx)
 		var out []SecretView
 		for _, r := range rows {
@@ -57,6 +57,9 @@ func (s *Server) setSecret(ctx context.Context, in *struct {
 	}
 	if e := snap.Credentials[in.ID]; e == nil || e.Retired {
 		return nil, catalogue.ErrNotFound
+	}
+	if err := who(ctx).Rights.Everywhere(snap, access.Define); err != nil {
+		return nil, err
 	}
 	if err := definition.ValidSecret(in.Body.Secret); err != nil {
 		return nil, err

@@ -8,10 +8,10 @@ import (
 	"slices"
 	"time"
 
+	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/span"
-	"kestite/server/auth"
 	"kestite/server/defining"
 	"kestite/server/store/gen/db"
 )
@@ -67,7 +67,6 @@ type made struct {
 // definitionKind is what the routes of one kind of definition share.
 type definitionKind[S catalogue.Spec] struct {
 	kind, path, name string // "service", "/services", "a service"
-	role             auth.Role
 	named            func(S) string
 	entries          func(*catalogue.Snapshot) map[string]*catalogue.Entry[S]
 }
@@ -75,8 +74,8 @@ type definitionKind[S catalogue.Spec] struct {
 // definitionRoutes registers list, create, edit, retire, restore and history of a kind.
 func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 	s := a.server
-	s.roles[k.kind] = k.role
-	on(a, auth.Viewer, http.MethodGet, k.path, "list-"+k.kind, "All of them, retired ones included", func(ctx context.Context, _ *none) (*list[Defined[S]], error) {
+	changes := access.ToChange(k.kind)
+	on(a, access.See, http.MethodGet, k.path, "list-"+k.kind, "All of them, retired ones included", func(ctx context.Context, _ *none) (*list[Defined[S]], error) {
 		snap, err := s.Definitions.Snapshot(ctx)
 		if err != nil {
 			return nil, err
@@ -88,32 +87,32 @@ func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 		}
 		return items(out), nil
 	})
-	on(a, k.role, http.MethodPost, k.path, "create-"+k.kind, "Define "+k.name, func(ctx context.Context, in *create[S]) (*body[made], error) {
+	on(a, changes, http.MethodPost, k.path, "create-"+k.kind, "Define "+k.name, func(ctx context.Context, in *create[S]) (*body[made], error) {
 		id, err := s.Definitions.Create(ctx, k.kind, "", k.named(in.Body.Spec), in.Body.Spec, s.change(ctx, in.Body.Reason))
 		if err != nil {
 			return nil, inSpec(err)
 		}
 		return &body[made]{made{id}}, nil
 	})
-	on(a, k.role, http.MethodPut, k.path+"/{id}", "edit-"+k.kind, "Edit "+k.name+": opens a new revision", func(ctx context.Context, in *edit[S]) (*none, error) {
+	on(a, changes, http.MethodPut, k.path+"/{id}", "edit-"+k.kind, "Edit "+k.name+": opens a new revision", func(ctx context.Context, in *edit[S]) (*none, error) {
 		_, err := s.Definitions.Apply(ctx, s.change(ctx, in.Body.Reason), catalogue.Step{
 			Does: catalogue.Rewrite, Kind: k.kind, ID: in.ID, Expected: in.Body.Revision, Spec: in.Body.Spec, Corrects: in.Body.Corrects,
 		})
 		return nil, inSpec(err)
 	})
-	on(a, k.role, http.MethodDelete, k.path+"/{id}", "retire-"+k.kind, "Retire "+k.name+"; its history stays", func(ctx context.Context, in *ByID) (*none, error) {
+	on(a, changes, http.MethodDelete, k.path+"/{id}", "retire-"+k.kind, "Retire "+k.name+"; its history stays", func(ctx context.Context, in *ByID) (*none, error) {
 		if err := s.Definitions.Retire(ctx, k.kind, in.ID, s.change(ctx, "")); err != nil {
 			return nil, err
 		}
 		return nil, nil
 	})
-	on(a, k.role, http.MethodPost, k.path+"/{id}/restore", "restore-"+k.kind, "Undo a retirement", func(ctx context.Context, in *ByID) (*none, error) {
+	on(a, changes, http.MethodPost, k.path+"/{id}/restore", "restore-"+k.kind, "Undo a retirement", func(ctx context.Context, in *ByID) (*none, error) {
 		if err := s.Definitions.Restore(ctx, k.kind, in.ID, s.change(ctx, "")); err != nil {
 			return nil, err
 		}
 		return nil, nil
 	})
-	on(a, auth.Viewer, http.MethodGet, k.path+"/{id}/revisions", "revisions-of-"+k.kind, "Its revisions, newest first", func(ctx context.Context, in *ByID) (*list[RevisionView], error) {
+	on(a, access.See, http.MethodGet, k.path+"/{id}/revisions", "revisions-of-"+k.kind, "Its revisions, newest first", func(ctx context.Context, in *ByID) (*list[RevisionView], error) {
 		rows, err := s.Store.Revisions(ctx, db.RevisionsParams{Kind: k.kind, ID: in.ID})
 		if err == nil && len(rows) == 0 {
 			err = catalogue.ErrNotFound
@@ -137,5 +136,5 @@ func inSpec(err error) error {
 }
 
 func (s *Server) change(ctx context.Context, reason string) defining.Change {
-	return defining.Change{By: by(ctx), Reason: reason}
+	return defining.Change{By: by(ctx), Reason: reason, May: who(ctx).Rights.MayWrite}
 }

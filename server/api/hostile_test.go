@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"kestite/agent/wire"
+	"kestite/core/access"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server"
@@ -116,7 +117,7 @@ func TestManyReadersAtOnce(t *testing.T) {
 // 422 on every route, and never an error of ours.
 func TestNamesThatAreNone(t *testing.T) {
 	f := setUp(t)
-	admin := servertest.As(t, f.srv, f.url, auth.Administrator)
+	admin := servertest.As(t, f.srv, f.url, access.Administrator)
 	log := new(servertest.Log)
 	f.srv.API.Log = slog.New(slog.NewTextHandler(log, nil))
 	for op := range operations(t) {

@@ -9,6 +9,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
@@ -28,11 +29,11 @@ func (s *Server) reportInRoute(r chi.Router) {
 }
 
 func (s *Server) inwardRoutes(a *operations) {
-	on(a, auth.Viewer, http.MethodGet, "/kinds", "list-kinds", "The kinds of check and what each measures", func(context.Context, *none) (*list[measure.Kind], error) {
+	on(a, access.See, http.MethodGet, "/kinds", "list-kinds", "The kinds of check and what each measures", func(context.Context, *none) (*list[measure.Kind], error) {
 		return items(measure.Kinds), nil
 	})
-	on(a, auth.Manager, http.MethodPost, "/checks/{id}/report-in", "make-report-in-token", "Make the address to report in to; one made before is worthless from then on", s.makeReportIn)
-	on(a, auth.Viewer, http.MethodGet, "/report-ins", "list-report-ins", "Which checks have an address to report in to", func(ctx context.Context, _ *none) (*list[ReportInView], error) {
+	on(a, access.Define, http.MethodPost, "/checks/{id}/report-in", "make-report-in-token", "Make the address to report in to; one made before is worthless from then on", s.makeReportIn)
+	on(a, access.See, http.MethodGet, "/report-ins", "list-report-ins", "Which checks have an address to report in to", func(ctx context.Context, _ *none) (*list[ReportInView], error) {
 		rows, err := s.Store.ReportIns(ctx)
 		var out []ReportInView
 		for _, r := range rows {
@@ -92,6 +93,9 @@ func (s *Server) makeReportIn(ctx context.Context, in *ByID) (*body[ReportInAddr
 	}
 	if kind := e.Current().Spec.Kind; kind != measure.ReportIn.Name {
 		return nil, invalid("id", "nobody reports in to a "+kind+" check")
+	}
+	if err := who(ctx).Rights.Over(snap, access.Define, e.Current().Spec.Service); err != nil {
+		return nil, err
 	}
 	token, hash := auth.NewToken("kesr_")
 	if err := s.Store.PutReportIn(ctx, db.PutReportInParams{CheckID: in.ID, TokenHash: hash, MadeBy: by(ctx).Kept()}); err != nil {

@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"net/http"
 
+	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
-	"kestite/server/auth"
 )
 
 // KitUse applies a kit to a service.
@@ -20,11 +20,11 @@ type KitUse struct {
 
 func (s *Server) kitRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.KitSpec]{
-		kind: catalogue.Kit, path: "/kits", name: "a kit", role: auth.Manager,
+		kind: catalogue.Kit, path: "/kits", name: "a kit",
 		named:   func(s definition.KitSpec) string { return s.Name },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.KitSpec] { return s.Kits },
 	})
-	on(a, auth.Manager, http.MethodPost, "/kits/{id}/use", "use-kit", "Make the checks of a kit for a service", s.useKit)
+	on(a, access.Define, http.MethodPost, "/kits/{id}/use", "use-kit", "Make the checks of a kit for a service", s.useKit)
 }
 
 func (s *Server) useKit(ctx context.Context, in *struct {

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"kestite/core/access"
 	"kestite/server/store"
 )
 
@@ -52,6 +53,19 @@ func (s *streams) end(person string) {
 	}
 }
 
+// heard is what a person is told of an event; false: nothing. Customers hear that what
+// they see may have changed, and not whose it is.
+func heard(r access.Rights, e store.Event) (store.Event, bool) {
+	if r.May(access.See) {
+		return e, true
+	}
+	switch e.Kind {
+	case store.OnState, store.OnReport, store.OnDefinition, store.OnAll:
+		return store.Event{Kind: e.Kind}, true
+	}
+	return store.Event{}, false
+}
+
 // live streams changes to a browser as server-sent events: what changed, not
 // its contents; the browser asks again for what it shows. It ends with the session.
 func (s *Server) live(w http.ResponseWriter, r *http.Request) {
@@ -78,9 +92,12 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 	defer end()
 	tick := time.NewTicker(heartbeat)
 	defer tick.Stop()
-	there := func() bool {
-		there, err := s.Sessions.There(r.Context(), session)
-		return there || err != nil // a database that is away ends nobody's session
+	there := func() bool { // a database that is away ends nobody's session
+		if there, err := s.Sessions.There(r.Context(), session); err == nil && !there {
+			return false
+		}
+		now, ok, err := s.Sessions.Who(r.Context())
+		return err != nil || ok && now.Secured && now.Rights.Equal(p.Rights)
 	}
 	for {
 		if stream.Flush() != nil {
@@ -99,6 +116,10 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 				if !there() {
 					return
 				}
+				continue
+			}
+			c, concerns := heard(p.Rights, c)
+			if !concerns {
 				continue
 			}
 			text, err := json.Marshal(c)

@@ -5,38 +5,38 @@ import (
 	"net/http"
 	"time"
 
-	"kestite/server/auth"
+	"kestite/core/access"
 	"kestite/server/store/gen/db"
 )
 
 // ownRoutes are what everybody does for themselves.
 func (s *Server) ownRoutes(a *operations) {
-	on(a, auth.Viewer, http.MethodPut, "/me/password", "change-password", "Change your password; all your other sessions end",
+	on(a, access.Own, http.MethodPut, "/me/password", "change-password", "Change your password; all your other sessions end",
 		func(ctx context.Context, in *body[PasswordChange]) (*none, error) {
 			return nil, s.People.ChangePassword(ctx, by(ctx), s.Sessions.Current(ctx), in.Body.Old, in.Body.Password)
 		}, unsecured)
-	on(a, auth.Viewer, http.MethodPost, "/me/second-factor", "propose-second-factor",
+	on(a, access.Own, http.MethodPost, "/me/second-factor", "propose-second-factor",
 		"Begin with a second factor: a secret for your telephone", s.proposeFactor, unsecured)
-	on(a, auth.Viewer, http.MethodPut, "/me/second-factor", "confirm-second-factor",
+	on(a, access.Own, http.MethodPut, "/me/second-factor", "confirm-second-factor",
 		"Confirm it with a first code; from then on it is asked for", func(ctx context.Context, in *body[Code]) (*body[Codes], error) {
 			codes, err := s.People.ConfirmFactor(ctx, by(ctx), s.Sessions.Current(ctx), in.Body.Code)
 			return &body[Codes]{Codes{codes}}, err
 		}, unsecured)
-	on(a, auth.Viewer, http.MethodPost, "/me/second-factor/drop", "drop-own-second-factor", "Do without the second factor",
+	on(a, access.Own, http.MethodPost, "/me/second-factor/drop", "drop-own-second-factor", "Do without the second factor",
 		func(ctx context.Context, in *body[Password]) (*none, error) {
 			return nil, s.People.DropOwnFactor(ctx, by(ctx), in.Body.Password)
 		})
-	on(a, auth.Viewer, http.MethodPost, "/me/recovery-codes", "renew-recovery-codes",
+	on(a, access.Own, http.MethodPost, "/me/recovery-codes", "renew-recovery-codes",
 		"Make new recovery codes; those from before are worthless", func(ctx context.Context, in *body[Password]) (*body[Codes], error) {
 			codes, err := s.People.RenewCodes(ctx, by(ctx), in.Body.Password)
 			return &body[Codes]{Codes{codes}}, err
 		})
-	on(a, auth.Viewer, http.MethodGet, "/me/sessions", "list-own-sessions", "Browsers you are signed in with", s.ownSessions, unsecured)
-	on(a, auth.Viewer, http.MethodDelete, "/me/sessions/{id}", "end-own-session", "Sign one of them out",
+	on(a, access.Own, http.MethodGet, "/me/sessions", "list-own-sessions", "Browsers you are signed in with", s.ownSessions, unsecured)
+	on(a, access.Own, http.MethodDelete, "/me/sessions/{id}", "end-own-session", "Sign one of them out",
 		func(ctx context.Context, in *ByID) (*none, error) {
 			return nil, s.People.EndSession(ctx, by(ctx), who(ctx).ID, in.ID)
 		}, unsecured)
-	on(a, auth.Viewer, http.MethodDelete, "/me/sessions", "end-own-sessions", "Sign out everywhere else",
+	on(a, access.Own, http.MethodDelete, "/me/sessions", "end-own-sessions", "Sign out everywhere else",
 		func(ctx context.Context, _ *none) (*none, error) {
 			return nil, s.People.EndSessions(ctx, by(ctx), who(ctx).ID, s.Sessions.Current(ctx))
 		}, unsecured)

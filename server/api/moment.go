@@ -13,6 +13,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/access"
 	"kestite/core/account"
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
@@ -21,7 +22,6 @@ import (
 	"kestite/core/span"
 	"kestite/core/standing"
 	"kestite/core/verdict"
-	"kestite/server/auth"
 	"kestite/server/history"
 	"kestite/server/judge"
 	"kestite/server/lanes"
@@ -93,12 +93,12 @@ type SampleClock struct {
 }
 
 func (s *Server) momentRoutes(a *operations) {
-	on(a, auth.Viewer, http.MethodGet, "/services/{id}/period", "service-period", "A service over a band, lane by lane",
+	on(a, access.See, http.MethodGet, "/services/{id}/period", "service-period", "A service over a band, lane by lane",
 		s.servicePeriod, costly)
-	on(a, auth.Viewer, http.MethodGet, "/services/{id}/moment", "service-moment", "Why an instant counts as it does, rule by rule, down to the measurements", s.moment, costly)
-	on(a, auth.Viewer, http.MethodGet, "/services/{id}/transitions", "service-transitions",
+	on(a, access.See, http.MethodGet, "/services/{id}/moment", "service-moment", "Why an instant counts as it does, rule by rule, down to the measurements", s.moment, costly)
+	on(a, access.See, http.MethodGet, "/services/{id}/transitions", "service-transitions",
 		"How its state changed, as it was told: the latest first", s.transitions)
-	on(a, auth.Viewer, http.MethodGet, "/services/strips", "service-strips", "The states of services over a band", s.strips, costly)
+	on(a, access.See, http.MethodGet, "/services/strips", "service-strips", "The states of services over a band", s.strips, costly)
 }
 
 // strip returns the states of a timeline inside within.

@@ -4,11 +4,11 @@ import (
 	"context"
 	"net/http"
 
+	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
-	"kestite/server/auth"
 )
 
 // PairAsk asks what saving a plan would do.
@@ -53,16 +53,16 @@ type PairReach struct {
 
 func (s *Server) pairRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.PairPlanSpec]{
-		kind: catalogue.PairPlan, path: "/pair-plans", name: "a pair plan", role: auth.Manager,
+		kind: catalogue.PairPlan, path: "/pair-plans", name: "a pair plan",
 		named:   func(p definition.PairPlanSpec) string { return p.Name },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.PairPlanSpec] { return s.PairPlans },
 	})
-	on(a, auth.Manager, http.MethodPost, "/pair-plans/preview", "preview-pair-plan", "What saving a pair plan does, check by check", func(ctx context.Context, in *body[PairAsk]) (*body[PairPreview], error) {
+	on(a, access.Define, http.MethodPost, "/pair-plans/preview", "preview-pair-plan", "What saving a pair plan does, check by check", func(ctx context.Context, in *body[PairAsk]) (*body[PairPreview], error) {
 		out, err := s.previewPairs(ctx, in.Body)
 		return &body[PairPreview]{out}, definition.Within("spec", err)
 	})
-	on(a, auth.Viewer, http.MethodGet, "/pair-plans/{id}/reach", "reach-of-pair-plan", "What each check that a plan keeps saw last", s.reach)
-	on(a, auth.Operator, http.MethodPost, "/pair-plans/{id}/run", "run-pair-plan", "Measure all pairs of a plan at once; it enters no account", s.runPairs)
+	on(a, access.See, http.MethodGet, "/pair-plans/{id}/reach", "reach-of-pair-plan", "What each check that a plan keeps saw last", s.reach)
+	on(a, access.Operate, http.MethodPost, "/pair-plans/{id}/run", "run-pair-plan", "Measure all pairs of a plan at once; it enters no account", s.runPairs)
 }
 
 func (s *Server) previewPairs(ctx context.Context, ask PairAsk) (PairPreview, error) {

@@ -8,9 +8,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/access"
 	"kestite/core/calendar"
 	"kestite/core/definition"
-	"kestite/server/auth"
 	"kestite/server/people"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -19,44 +19,46 @@ import (
 
 // PersonView is a person as administrators see them.
 type PersonView struct {
-	ID           string     `json:"id"`
-	Name         string     `json:"name"`
-	Email        string     `json:"email"`
-	Role         auth.Role  `json:"role" enum:"administrator,manager,operator,viewer"`
-	CreatedAt    time.Time  `json:"created_at"`
-	DisabledAt   *time.Time `json:"disabled_at,omitempty"`
-	PasswordAt   *time.Time `json:"password_at,omitempty" doc:"When the password was set; absent: there is none yet"`
-	SecondFactor bool       `json:"second_factor"`
-	Sessions     int64      `json:"sessions" doc:"Browsers they are signed in with"`
+	ID           string      `json:"id"`
+	Name         string      `json:"name"`
+	Email        string      `json:"email"`
+	Role         access.Role `json:"role" enum:"administrator,manager,approver,operator,viewer,customer"`
+	Customer     string      `json:"customer,omitempty" doc:"Of a customer: id of who that is"`
+	Teams        []string    `json:"teams" doc:"Ids of the teams whose services they may change; empty: not limited"`
+	CreatedAt    time.Time   `json:"created_at"`
+	DisabledAt   *time.Time  `json:"disabled_at,omitempty"`
+	PasswordAt   *time.Time  `json:"password_at,omitempty" doc:"When the password was set; absent: there is none yet"`
+	SecondFactor bool        `json:"second_factor"`
+	Sessions     int64       `json:"sessions" doc:"Browsers they are signed in with"`
 }
 
 func (s *Server) peopleRoutes(a *operations) {
-	on(a, auth.Administrator, http.MethodGet, "/people", "list-people", "Everyone who may sign in", s.listPeople)
-	on(a, auth.Administrator, http.MethodPut, "/organisation", "name-organisation",
+	on(a, access.Administer, http.MethodGet, "/people", "list-people", "Everyone who may sign in", s.listPeople)
+	on(a, access.Administer, http.MethodPut, "/organisation", "name-organisation",
 		"Say what the organisation is called, and the zone of its months", s.nameOrganisation)
-	on(a, auth.Administrator, http.MethodPut, "/organisation/security", "require-second-factor",
+	on(a, access.Administer, http.MethodPut, "/organisation/security", "require-second-factor",
 		"Say whether everybody needs a second factor", func(ctx context.Context, in *body[Security]) (*none, error) {
 			return nil, s.People.Require(ctx, by(ctx), in.Body.SecondFactorRequired)
 		})
-	on(a, auth.Administrator, http.MethodPost, "/people", "add-person",
+	on(a, access.Administer, http.MethodPost, "/people", "add-person",
 		"Let another person sign in; they choose a password by a one-time link", s.addPerson)
-	on(a, auth.Administrator, http.MethodPut, "/people/{id}", "change-person", "Change name, role, or whether they may sign in",
+	on(a, access.Administer, http.MethodPut, "/people/{id}", "change-person", "Change name, role, or whether they may sign in",
 		s.changePerson)
-	on(a, auth.Administrator, http.MethodDelete, "/people/{id}", "erase-person",
+	on(a, access.Administer, http.MethodDelete, "/people/{id}", "erase-person",
 		"Empty a person's record for good; the trail keeps what they did, without the name",
 		func(ctx context.Context, in *ByID) (*none, error) {
 			return nil, s.People.Erase(ctx, by(ctx), in.ID)
 		})
-	on(a, auth.Administrator, http.MethodPost, "/people/{id}/password-link", "make-password-link",
+	on(a, access.Administer, http.MethodPost, "/people/{id}/password-link", "make-password-link",
 		"Make a one-time link by which a person chooses a new password", func(ctx context.Context, in *ByID) (*body[PasswordLink], error) {
 			link, err := s.People.Link(ctx, by(ctx), in.ID)
 			return &body[PasswordLink]{PasswordLink{link.Path, link.Expires}}, err
 		})
-	on(a, auth.Administrator, http.MethodDelete, "/people/{id}/second-factor", "drop-second-factor",
+	on(a, access.Administer, http.MethodDelete, "/people/{id}/second-factor", "drop-second-factor",
 		"Take a lost second factor away, and sign the person out everywhere", func(ctx context.Context, in *ByID) (*none, error) {
 			return nil, s.People.DropFactor(ctx, by(ctx), in.ID)
 		})
-	on(a, auth.Administrator, http.MethodDelete, "/people/{id}/sessions", "end-sessions-of", "Sign a person out everywhere",
+	on(a, access.Administer, http.MethodDelete, "/people/{id}/sessions", "end-sessions-of", "Sign a person out everywhere",
 		func(ctx context.Context, in *ByID) (*none, error) {
 			return nil, s.People.EndSessions(ctx, by(ctx), in.ID, "")
 		})
@@ -77,7 +79,7 @@ func (s *Server) listPeople(ctx context.Context, _ *none) (*list[PersonView], er
 	rows, err := s.Store.People(ctx, s.Now())
 	var out []PersonView
 	for _, p := range rows {
-		out = append(out, PersonView{p.ID, p.Name, p.Email, auth.Role(p.Role), p.CreatedAt, p.DisabledAt, p.PasswordAt,
+		out = append(out, PersonView{p.ID, p.Name, p.Email, access.Role(p.Role), p.Customer, p.Teams, p.CreatedAt, p.DisabledAt, p.PasswordAt,
 			p.FactorAt != nil, p.Sessions})
 	}
 	return items(out), err
@@ -115,9 +117,11 @@ func (s *Server) nameOrganisation(ctx context.Context, in *body[Naming]) (*none,
 
 // NewPerson is a person to be.
 type NewPerson struct {
-	Name  string    `json:"name" minLength:"1" maxLength:"120"`
-	Email string    `json:"email" minLength:"3" maxLength:"200"`
-	Role  auth.Role `json:"role" enum:"administrator,manager,operator,viewer"`
+	Name     string      `json:"name" minLength:"1" maxLength:"120"`
+	Email    string      `json:"email" minLength:"3" maxLength:"200"`
+	Role     access.Role `json:"role" enum:"administrator,manager,approver,operator,viewer,customer"`
+	Customer string      `json:"customer,omitempty" maxLength:"120" doc:"Of the role customer: id of who that is"`
+	Teams    []string    `json:"teams,omitempty" maxItems:"50" doc:"Limit what they may change to the services of these teams, by id; empty: not limited"`
 }
 
 // MadePerson is a new person and the link they begin with.
@@ -127,20 +131,24 @@ type MadePerson struct {
 }
 
 func (s *Server) addPerson(ctx context.Context, in *body[NewPerson]) (*body[MadePerson], error) {
-	p, link, err := s.People.Add(ctx, by(ctx), people.New{Name: in.Body.Name, Email: in.Body.Email, Role: in.Body.Role})
+	p, link, err := s.People.Add(ctx, by(ctx), people.New{Name: in.Body.Name, Email: in.Body.Email,
+		Rights: access.Rights{Role: in.Body.Role, Customer: in.Body.Customer, Teams: in.Body.Teams}})
 	return &body[MadePerson]{MadePerson{p.ID, PasswordLink{link.Path, link.Expires}}}, err
 }
 
 // PersonChange is what may change of a person.
 type PersonChange struct {
-	Name     string    `json:"name" minLength:"1" maxLength:"120"`
-	Role     auth.Role `json:"role" enum:"administrator,manager,operator,viewer"`
-	Disabled bool      `json:"disabled"`
+	Name     string      `json:"name" minLength:"1" maxLength:"120"`
+	Role     access.Role `json:"role" enum:"administrator,manager,approver,operator,viewer,customer"`
+	Customer string      `json:"customer,omitempty" maxLength:"120" doc:"Of the role customer: id of who that is"`
+	Teams    []string    `json:"teams,omitempty" maxItems:"50" doc:"Limit what they may change to the services of these teams, by id; empty: not limited"`
+	Disabled bool        `json:"disabled"`
 }
 
 func (s *Server) changePerson(ctx context.Context, in *struct {
 	ByID
 	Body PersonChange
 }) (*none, error) {
-	return nil, s.People.Change(ctx, by(ctx), in.ID, people.Edit{Name: in.Body.Name, Role: in.Body.Role, Disabled: in.Body.Disabled})
+	return nil, s.People.Change(ctx, by(ctx), in.ID, people.Edit{Name: in.Body.Name,
+		Rights: access.Rights{Role: in.Body.Role, Customer: in.Body.Customer, Teams: in.Body.Teams}, Disabled: in.Body.Disabled})
 }

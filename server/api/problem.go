@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 )
@@ -28,6 +29,7 @@ func problem(err error, log *slog.Logger) error {
 	var status huma.StatusError
 	var fault *definition.Fault
 	var conflict *catalogue.Conflict
+	var denied *access.Denied
 	var pg *pgconn.PgError
 	switch {
 	case errors.As(err, &status):
@@ -38,6 +40,8 @@ func problem(err error, log *slog.Logger) error {
 			path = "body." + path
 		}
 		return huma.Error422UnprocessableEntity("Some of it cannot be: "+fault.Message, &huma.ErrorDetail{Location: path, Message: fault.Message})
+	case errors.As(err, &denied):
+		return huma.Error403Forbidden(denied.Why)
 	case errors.As(err, &conflict):
 		return huma.Error409Conflict("Somebody else was faster: " + conflict.Error())
 	case errors.Is(err, catalogue.ErrNotFound), errors.Is(err, pgx.ErrNoRows):

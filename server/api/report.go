@@ -13,11 +13,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kestite/core/access"
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/span"
-	"kestite/server/auth"
 	"kestite/server/publish"
 	"kestite/server/report"
 	"kestite/server/store/gen/db"
@@ -69,30 +69,36 @@ type NewReport struct {
 }
 
 func (s *Server) reportRoutes(a *operations) {
-	on(a, auth.Viewer, http.MethodGet, "/reports", "list-reports", "All reports, newest period first", s.reports)
-	on(a, auth.Manager, http.MethodPost, "/reports", "draft-report", "Draft the report of a finished period", s.draft)
-	on(a, auth.Viewer, http.MethodGet, "/reports/{id}", "report", "A report as a page", s.reportPage)
-	on(a, auth.Manager, http.MethodPut, "/reports/{id}", "remark-report", "Change a draft's remark", func(ctx context.Context, in *struct {
+	on(a, access.Own, http.MethodGet, "/reports", "list-reports", "All reports, newest period first", s.reports)
+	on(a, access.Publish, http.MethodPost, "/reports", "draft-report", "Draft the report of a finished period", s.draft)
+	on(a, access.Own, http.MethodGet, "/reports/{id}", "report", "A report as a page", s.reportPage)
+	on(a, access.Publish, http.MethodPut, "/reports/{id}", "remark-report", "Change a draft's remark", func(ctx context.Context, in *struct {
 		ByID
 		Body struct {
 			Remark string `json:"remark" maxLength:"4000"`
 		}
 	}) (*none, error) {
+		if err := s.overReport(ctx, in.ID); err != nil {
+			return nil, err
+		}
 		err := s.Desk.Remark(ctx, in.ID, in.Body.Remark, by(ctx))
 		if errors.Is(err, publish.ErrPublished) {
 			return nil, huma.Error409Conflict("It is no draft any more: a published report is frozen. Draft the next revision instead.")
 		}
 		return nil, err
 	})
-	on(a, auth.Manager, http.MethodPost, "/reports/{id}/publish", "publish-report", "Publish: from now on it is frozen", s.publish)
-	on(a, auth.Manager, http.MethodDelete, "/reports/{id}", "drop-draft", "Throw a draft away", func(ctx context.Context, in *ByID) (*none, error) {
+	on(a, access.Publish, http.MethodPost, "/reports/{id}/publish", "publish-report", "Publish: from now on it is frozen", s.publish)
+	on(a, access.Publish, http.MethodDelete, "/reports/{id}", "drop-draft", "Throw a draft away", func(ctx context.Context, in *ByID) (*none, error) {
+		if err := s.overReport(ctx, in.ID); err != nil {
+			return nil, err
+		}
 		err := s.Desk.Drop(ctx, in.ID, by(ctx))
 		if errors.Is(err, publish.ErrPublished) {
 			return nil, huma.Error409Conflict("Only a draft can be thrown away; a published report is frozen.")
 		}
 		return nil, err
 	})
-	on(a, auth.Viewer, http.MethodGet, "/reports/{id}/document", "report-document", "The report as PDF, JSON or CSV, or the inputs it was made from", s.document)
+	on(a, access.Own, http.MethodGet, "/reports/{id}/document", "report-document", "The report as PDF, JSON or CSV, or the inputs it was made from", s.document)
 }
 
 func (s *Server) reports(ctx context.Context, _ *none) (*list[ReportView], error) {
@@ -107,7 +113,7 @@ func (s *Server) reports(ctx context.Context, _ *none) (*list[ReportView], error
 	slices.SortStableFunc(rows, func(a, b db.ReportListRow) int { return cmp.Compare(endOf(b.Period), endOf(a.Period)) })
 	var out []ReportView
 	for _, r := range rows {
-		if r.State == "draft" && !seesDrafts(ctx) {
+		if r.State == "draft" && !seesDrafts(ctx) || !reported(ctx, snap, r.Agreement, r.Period) {
 			continue
 		}
 		v := ReportView{
@@ -117,7 +123,7 @@ func (s *Server) reports(ctx context.Context, _ *none) (*list[ReportView], error
 			Availability: r.AvailabilityPercent,
 		}
 		if e := snap.Agreements[r.Agreement]; e != nil {
-			v.Name, v.Customer = e.Current().Spec.Name, e.Current().Spec.Customer
+			v.Name, v.Customer = e.Current().Spec.Name, snap.Whom(e.Current().Spec)
 		}
 		out = append(out, v)
 	}
@@ -141,6 +147,9 @@ func endOf(period string) span.Instant {
 }
 
 func (s *Server) draft(ctx context.Context, in *body[NewReport]) (*body[made], error) {
+	if err := s.over(ctx, access.Publish, in.Body.Agreement); err != nil && !errors.Is(err, catalogue.ErrNotFound) {
+		return nil, err
+	}
 	id, err := s.Desk.Draft(ctx, in.Body.Agreement, in.Body.Period, in.Body.Remark, by(ctx), s.Now())
 	var fault *definition.Fault
 	if errors.As(err, &fault) {
@@ -195,13 +204,20 @@ func (s *Server) report(ctx context.Context, id string) (db.Report, error) {
 		return db.Report{}, catalogue.ErrNotFound
 	}
 	r, err := s.Store.Report(ctx, id)
-	if err == nil && r.State == "draft" && !seesDrafts(ctx) {
+	if err != nil {
+		return r, err
+	}
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return r, err
+	}
+	if r.State == "draft" && !seesDrafts(ctx) || !reported(ctx, snap, r.Agreement, r.Period) {
 		return db.Report{}, catalogue.ErrNotFound
 	}
-	return r, err
+	return r, nil
 }
 
-func seesDrafts(ctx context.Context) bool { return who(ctx).Role.Covers(auth.Manager) }
+func seesDrafts(ctx context.Context) bool { return who(ctx).Rights.May(access.SeeDrafts) }
 
 // didRead writes down, once an hour, that somebody read a report that somebody
 // else made: screens ask again and again for what they show.
@@ -222,6 +238,9 @@ func (s *Server) didRead(ctx context.Context, r db.Report) error {
 func (s *Server) publish(ctx context.Context, in *ByID) (*none, error) {
 	r, err := s.report(ctx, in.ID)
 	if err != nil {
+		return nil, err
+	}
+	if err := s.over(ctx, access.Publish, r.Agreement); err != nil {
 		return nil, err
 	}
 	err = s.Desk.Publish(ctx, r.ID, by(ctx), s.Now())

@@ -8,6 +8,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kestite/core/access"
+	"kestite/core/catalogue"
 	"kestite/server/auth"
 	"kestite/server/people"
 	"kestite/server/trail"
@@ -15,14 +17,17 @@ import (
 
 // Me is who is signed in, and where.
 type Me struct {
-	ID           string    `json:"id"`
-	Name         string    `json:"name"`
-	Email        string    `json:"email"`
-	Role         auth.Role `json:"role" enum:"administrator,manager,operator,viewer"`
-	Organisation string    `json:"organisation"`
-	Timezone     string    `json:"timezone"`
-	Demo         bool      `json:"demo" doc:"The stand-ins can be steered here"`
-	Version      string    `json:"version"`
+	ID           string              `json:"id"`
+	Name         string              `json:"name"`
+	Email        string              `json:"email"`
+	Role         access.Role         `json:"role" enum:"administrator,manager,approver,operator,viewer,customer"`
+	May          []access.Permission `json:"may" doc:"What the role permits"`
+	Customer     string              `json:"customer,omitempty" doc:"Of a customer: who that is"`
+	Teams        []string            `json:"teams,omitempty" doc:"Names of the teams whose services they may change; absent: not limited"`
+	Organisation string              `json:"organisation"`
+	Timezone     string              `json:"timezone"`
+	Demo         bool                `json:"demo" doc:"The stand-ins can be steered here"`
+	Version      string              `json:"version"`
 	// What security asks for.
 	SecondFactor         bool       `json:"second_factor" doc:"The person has one"`
 	SecondFactorRequired bool       `json:"second_factor_required" doc:"Everybody needs one here; who has none can only set one up"`
@@ -37,7 +42,7 @@ func (s *Server) sessionRoutes(a *operations) {
 	on(a, public, http.MethodPost, "/session", "sign-in", "Sign in", s.signIn)
 	on(a, public, http.MethodDelete, "/session", "sign-out", "Sign out", s.signOut)
 	on(a, public, http.MethodPost, "/password-link", "enter-password", "Choose a password by a one-time link", s.enterPassword)
-	on(a, auth.Viewer, http.MethodGet, "/session", "me", "Who is signed in", func(ctx context.Context, _ *none) (*body[Me], error) {
+	on(a, access.Own, http.MethodGet, "/session", "me", "Who is signed in", func(ctx context.Context, _ *none) (*body[Me], error) {
 		return s.me(ctx, who(ctx))
 	}, unsecured)
 }
@@ -52,11 +57,25 @@ func (s *Server) me(ctx context.Context, p auth.Person) (*body[Me], error) {
 		return nil, err
 	}
 	left, err := s.Store.RecoveryCodesLeft(ctx, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	customer, teams := "", []string(nil)
+	if p.Rights.Customer != "" {
+		customer = snap.Named(catalogue.Customer, p.Rights.Customer)
+	}
+	for _, id := range p.Rights.Teams {
+		teams = append(teams, snap.Named(catalogue.Team, id))
+	}
 	return &body[Me]{Me{
-		ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Role, Organisation: org.Name, Timezone: org.Timezone,
+		ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Rights.Role, May: p.Rights.Role.All(), Customer: customer, Teams: teams, Organisation: org.Name, Timezone: org.Timezone,
 		Demo: s.StandIns != nil, Version: s.Version,
 		SecondFactor: row.FactorAt != nil, SecondFactorRequired: org.SecondFactorRequired, RecoveryCodes: left, PasswordAt: row.PasswordAt,
-	}}, err
+	}}, nil
 }
 
 type firstNeeded struct {
@@ -111,7 +130,7 @@ func (s *Server) makeFirst(ctx context.Context, in *body[FirstPerson]) (*body[Me
 	if err := s.Sessions.Begin(ctx, made, caller(ctx)); err != nil {
 		return nil, err
 	}
-	return s.me(ctx, auth.Person{ID: made.ID, Name: made.Name, Email: made.Email, Role: auth.Administrator, Secured: true})
+	return s.me(ctx, auth.Person{ID: made.ID, Name: made.Name, Email: made.Email, Rights: access.Rights{Role: access.Administrator}, Secured: true})
 }
 
 // SignIn is what it takes to begin a session.

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kestite/agent/wire"
+	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/span"
@@ -20,7 +21,7 @@ import (
 
 func (s *Server) serviceRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.ServiceSpec]{
-		kind: catalogue.Service, path: "/services", name: "a service", role: auth.Manager,
+		kind: catalogue.Service, path: "/services", name: "a service",
 		named:   func(s definition.ServiceSpec) string { return s.Name },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.ServiceSpec] { return s.Services },
 	})
@@ -28,7 +29,7 @@ func (s *Server) serviceRoutes(a *operations) {
 
 func (s *Server) checkRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.CheckSpec]{
-		kind: catalogue.Check, path: "/checks", name: "a check", role: auth.Manager,
+		kind: catalogue.Check, path: "/checks", name: "a check",
 		named:   func(s definition.CheckSpec) string { return s.Service + " " + s.Kind },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.CheckSpec] { return s.Checks },
 	})
@@ -36,7 +37,7 @@ func (s *Server) checkRoutes(a *operations) {
 
 func (s *Server) agreementRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.AgreementSpec]{
-		kind: catalogue.Agreement, path: "/agreements", name: "an agreement", role: auth.Manager,
+		kind: catalogue.Agreement, path: "/agreements", name: "an agreement",
 		named:   func(s definition.AgreementSpec) string { return s.Name },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.AgreementSpec] { return s.Agreements },
 	})
@@ -44,7 +45,7 @@ func (s *Server) agreementRoutes(a *operations) {
 
 func (s *Server) windowRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.WindowSpec]{
-		kind: catalogue.Window, path: "/windows", name: "a maintenance window", role: auth.Operator,
+		kind: catalogue.Window, path: "/windows", name: "a maintenance window",
 		named:   func(s definition.WindowSpec) string { return s.Name },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.WindowSpec] { return s.Windows },
 	})
@@ -52,7 +53,7 @@ func (s *Server) windowRoutes(a *operations) {
 
 func (s *Server) networkRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.NetworkSpec]{
-		kind: catalogue.Network, path: "/networks", name: "a network", role: auth.Manager,
+		kind: catalogue.Network, path: "/networks", name: "a network",
 		named:   func(s definition.NetworkSpec) string { return s.Name },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.NetworkSpec] { return s.Networks },
 	})
@@ -60,15 +61,15 @@ func (s *Server) networkRoutes(a *operations) {
 
 func (s *Server) locationRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.LocationSpec]{
-		kind: catalogue.Location, path: "/locations", name: "a location", role: auth.Manager,
+		kind: catalogue.Location, path: "/locations", name: "a location",
 		named:   func(s definition.LocationSpec) string { return s.Name },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.LocationSpec] { return s.Locations },
 	})
-	on(a, auth.Viewer, http.MethodGet, "/agents", "list-agents", "The agents and what they say of themselves", s.agents)
-	on(a, auth.Administrator, http.MethodPost, "/locations/{id}/agents", "add-agent", "Make a token with which an agent can measure at the location", s.addAgent)
-	on(a, auth.Manager, http.MethodPost, "/agents/{id}/release", "release-quarantine", "Ask an agent to deliver again what it set aside because no server could take it", s.releaseAside)
-	on(a, auth.Operator, http.MethodPost, "/agents/{id}/lost/seen", "see-lost", "Say that somebody has seen how many measurements an agent's store could not keep", s.seeLost)
-	on(a, auth.Administrator, http.MethodDelete, "/agents/{id}", "revoke-agent", "Make an agent's token worthless", func(ctx context.Context, in *ByID) (*none, error) {
+	on(a, access.See, http.MethodGet, "/agents", "list-agents", "The agents and what they say of themselves", s.agents)
+	on(a, access.Administer, http.MethodPost, "/locations/{id}/agents", "add-agent", "Make a token with which an agent can measure at the location", s.addAgent)
+	on(a, access.Define, http.MethodPost, "/agents/{id}/release", "release-quarantine", "Ask an agent to deliver again what it set aside because no server could take it", s.releaseAside)
+	on(a, access.Operate, http.MethodPost, "/agents/{id}/lost/seen", "see-lost", "Say that somebody has seen how many measurements an agent's store could not keep", s.seeLost)
+	on(a, access.Administer, http.MethodDelete, "/agents/{id}", "revoke-agent", "Make an agent's token worthless", func(ctx context.Context, in *ByID) (*none, error) {
 		n, err := s.Store.RevokeAgent(ctx, in.ID)
 		if err == nil && n == 0 {
 			return nil, huma.Error404NotFound("There is no such agent, or its token was revoked before.")
@@ -159,6 +160,13 @@ func asides(snap *catalogue.Snapshot, said json.RawMessage) []Aside {
 
 // releaseAside asks an agent to deliver its quarantine again.
 func (s *Server) releaseAside(ctx context.Context, in *ByID) (*none, error) {
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := who(ctx).Rights.Everywhere(snap, access.Define); err != nil {
+		return nil, err
+	}
 	a, err := s.Store.Agent(ctx, in.ID)
 	if err != nil {
 		return nil, err

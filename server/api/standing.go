@@ -3,12 +3,14 @@ package api
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
 	"strings"
 	"time"
 
+	"kestite/core/access"
 	"kestite/core/account"
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
@@ -17,7 +19,6 @@ import (
 	"kestite/core/standing"
 	"kestite/core/verdict"
 	"kestite/server/accounting"
-	"kestite/server/auth"
 	"kestite/server/store/gen/db"
 )
 
@@ -89,7 +90,8 @@ func intervals(a *account.Account) []IntervalView {
 type AccountRow struct {
 	Agreement   string            `json:"agreement"`
 	Name        string            `json:"name"`
-	Customer    string            `json:"customer"`
+	Customer    string            `json:"customer" doc:"What the customer is called; empty for an internal target"`
+	CustomerID  string            `json:"customer_id,omitempty"`
 	Service     string            `json:"service"`
 	ServiceName string            `json:"service_name"`
 	Target      string            `json:"target_percent"`
@@ -178,9 +180,9 @@ type InPeriod struct {
 }
 
 func (s *Server) standingRoutes(a *operations) {
-	on(a, auth.Viewer, http.MethodGet, "/standing", "standing", "How every agreement stands", s.standing, costly)
-	on(a, auth.Viewer, http.MethodGet, "/accounts", "accounts", "How some agreements stand in a band", s.listedAccounts, costly)
-	on(a, auth.Viewer, http.MethodGet, "/states", "states", "The live state of every service", func(ctx context.Context, _ *none) (*list[StateView], error) {
+	on(a, access.Own, http.MethodGet, "/standing", "standing", "How every agreement stands", s.standing, costly)
+	on(a, access.Own, http.MethodGet, "/accounts", "accounts", "How some agreements stand in a band", s.listedAccounts, costly)
+	on(a, access.See, http.MethodGet, "/states", "states", "The live state of every service", func(ctx context.Context, _ *none) (*list[StateView], error) {
 		snap, err := s.Definitions.Snapshot(ctx)
 		if err != nil {
 			return nil, err
@@ -188,11 +190,11 @@ func (s *Server) standingRoutes(a *operations) {
 		rows, err := s.Store.States(ctx)
 		return items(stateViews(snap, rows)), err
 	})
-	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/account", "account-of-agreement", "The account of one agreement", s.accountOf, costly)
-	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/calendar", "calendar-of-agreement",
+	on(a, access.Own, http.MethodGet, "/agreements/{id}/account", "account-of-agreement", "The account of one agreement", s.accountOf, costly)
+	on(a, access.Own, http.MethodGet, "/agreements/{id}/calendar", "calendar-of-agreement",
 		"Its periods by name: the next one first, then the present and those before", s.calendarOf)
-	on(a, auth.Viewer, http.MethodGet, "/agreements/{id}/periods", "periods-of-agreement", "The last periods, newest first", s.periodsOf, costly)
-	on(a, auth.Viewer, http.MethodPost, "/what-if", "what-if", "What the last periods would have looked like under clauses that nobody has agreed to yet, newest first", s.whatIf, costly)
+	on(a, access.Own, http.MethodGet, "/agreements/{id}/periods", "periods-of-agreement", "The last periods, newest first", s.periodsOf, costly)
+	on(a, access.See, http.MethodPost, "/what-if", "what-if", "What the last periods would have looked like under clauses that nobody has agreed to yet, newest first", s.whatIf, costly)
 }
 
 func stateViews(snap *catalogue.Snapshot, rows []db.StandingState) []StateView {
@@ -261,19 +263,28 @@ func (s *Server) standing(ctx context.Context, in *InStanding) (*body[Standing],
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Board.Rows(ctx, snap, span.Of(s.Now()), band, catalogue.Live(snap.Agreements))
+	ids := slices.DeleteFunc(catalogue.Live(snap.Agreements), func(id string) bool { return !mayAsk(ctx, snap, id) })
+	rows, err := s.Board.Rows(ctx, snap, span.Of(s.Now()), band, ids)
 	if err != nil {
 		return nil, err
 	}
+	rows = slices.DeleteFunc(rows, func(r accounting.Row) bool { return !shown(ctx, snap, r) })
 	called := func(id string) string { return called(snap, id) }
 	accounting.Sort(rows, called)
 	out := Standing{
 		Period: s.periodView(band), Agreements: len(rows), Accounts: []ListedAccount{},
-		Services: len(catalogue.Live(snap.Services)), Checks: len(catalogue.Live(snap.Checks)),
 	}
-	needs, err := s.needs(ctx, snap, rows)
-	if err != nil {
-		return nil, err
+	if sees(ctx) {
+		out.Services, out.Checks = len(catalogue.Live(snap.Services)), len(catalogue.Live(snap.Checks))
+		needs, err := s.needs(ctx, snap, rows)
+		if err != nil {
+			return nil, err
+		}
+		out.Needs = needs[:min(mostNeeds, len(needs))]
+		out.NeedsLeft = len(needs) - len(out.Needs)
+		if out.Reports, err = s.reportsDue(ctx, snap); err != nil {
+			return nil, err
+		}
 	}
 	for _, r := range rows {
 		out.Summary.Add(r.Standing(called(r.Agreement)), r.Final())
@@ -286,11 +297,6 @@ func (s *Server) standing(ctx context.Context, in *InStanding) (*body[Standing],
 	for _, r := range rows[from:min(from+in.Count, len(rows))] {
 		out.Accounts = append(out.Accounts, listed(snap, r, band))
 	}
-	out.Needs = needs[:min(mostNeeds, len(needs))]
-	out.NeedsLeft = len(needs) - len(out.Needs)
-	if out.Reports, err = s.reportsDue(ctx, snap); err != nil {
-		return nil, err
-	}
 	return &body[Standing]{out}, nil
 }
 
@@ -302,7 +308,7 @@ func called(snap *catalogue.Snapshot, agreement string) string {
 // matches says whether all words, in small letters, occur in what an agreement is called.
 func matches(snap *catalogue.Snapshot, agreement string, words []string) bool {
 	spec := snap.Agreements[agreement].Current().Spec
-	text := strings.ToLower(strings.Join([]string{spec.Name, spec.Customer, snap.Named(catalogue.Service, spec.Service)}, " "))
+	text := strings.ToLower(strings.Join([]string{spec.Name, snap.Whom(spec), snap.Named(catalogue.Service, spec.Service)}, " "))
 	return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) })
 }
 
@@ -326,7 +332,7 @@ func (s *Server) listedAccounts(ctx context.Context, in *struct {
 	}
 	var ids []string
 	for _, id := range in.IDs {
-		if snap.Agreements[id] != nil && !slices.Contains(ids, id) {
+		if mayAsk(ctx, snap, id) && !slices.Contains(ids, id) {
 			ids = append(ids, id)
 		}
 	}
@@ -334,6 +340,7 @@ func (s *Server) listedAccounts(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
+	rows = slices.DeleteFunc(rows, func(r accounting.Row) bool { return !shown(ctx, snap, r) })
 	accounting.Sort(rows, func(id string) string { return called(snap, id) })
 	out := Accounts{Period: s.periodView(band), Accounts: []ListedAccount{}}
 	for _, r := range rows {
@@ -359,7 +366,7 @@ func accountRow(snap *catalogue.Snapshot, r accounting.Row) AccountRow {
 	}
 	name := cmp.Or(spec.Name, r.Agreement)
 	out := AccountRow{
-		Agreement: r.Agreement, Name: name, Customer: spec.Customer, Service: spec.Service, ServiceName: spec.Service,
+		Agreement: r.Agreement, Name: name, Customer: snap.Whom(spec), CustomerID: spec.Customer, Service: spec.Service, ServiceName: spec.Service,
 		Target: string(spec.TargetPercent), Timezone: spec.Timezone, Word: r.Standing(name).Word(), Planned: []span.Span{},
 	}
 	if e := snap.Services[spec.Service]; e != nil {
@@ -393,7 +400,9 @@ func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, band ca
 	accounting.Sort(rows, func(id string) string { return called(snap, id) })
 	out := []AccountView{}
 	for _, r := range rows {
-		out = append(out, accountView(snap, r))
+		if shown(ctx, snap, r) {
+			out = append(out, accountView(snap, r))
+		}
 	}
 	return out, nil
 }
@@ -406,7 +415,7 @@ func (s *Server) accountOf(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if snap.Agreements[in.ID] == nil {
+	if !mayAsk(ctx, snap, in.ID) {
 		return nil, catalogue.ErrNotFound
 	}
 	band, err := s.band(in.Period, snap.Agreements[in.ID].Current().Spec.Timezone)
@@ -431,14 +440,27 @@ func (s *Server) periodsOf(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if snap.Agreements[in.ID] == nil {
+	if !mayAsk(ctx, snap, in.ID) {
 		return nil, catalogue.ErrNotFound
 	}
 	present, err := snap.PeriodAt(in.ID, span.Of(s.Now()))
 	if err != nil {
 		return nil, err
 	}
-	before := func(p calendar.Period) (calendar.Period, error) { return snap.PeriodBefore(in.ID, p) }
+	before := func(p calendar.Period) (calendar.Period, error) {
+		for range mostForOthers {
+			var err error
+			if p, err = snap.PeriodBefore(in.ID, p); err != nil || promised(ctx, snap, in.ID, p.Span().From) {
+				return p, err
+			}
+		}
+		return p, catalogue.ErrNotFound
+	}
+	if !promised(ctx, snap, in.ID, present.Span().From) {
+		if present, err = before(present); err != nil {
+			return nil, err
+		}
+	}
 	return lastPeriods(present, in.Last, before, func(p calendar.Period) (*account.Account, int, error) {
 		open, err := s.Books.Open(ctx, snap, p, span.Of(s.Now()), nil, []string{in.ID})
 		if err != nil {
@@ -465,7 +487,7 @@ func (s *Server) calendarOf(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if snap.Agreements[in.ID] == nil {
+	if !mayAsk(ctx, snap, in.ID) {
 		return nil, catalogue.ErrNotFound
 	}
 	published, err := s.Store.PublishedPeriods(ctx, in.ID)
@@ -478,8 +500,12 @@ func (s *Server) calendarOf(ctx context.Context, in *struct {
 		p, err = snap.PeriodAt(in.ID, p.Span().To)
 	}
 	var out []PeriodName
-	for err == nil {
+	for n := 0; err == nil && n < in.Last+mostForOthers; n++ {
 		when := p.Span()
+		if !promised(ctx, snap, in.ID, when.From) {
+			p, err = snap.PeriodBefore(in.ID, p)
+			continue
+		}
 		out = append(out, PeriodName{ownPeriod(p), snap.Accounting(in.ID, when.From).Number, when.To <= now,
 			slices.Contains(published, p.Name())})
 		if len(out) > in.Last {
@@ -487,8 +513,11 @@ func (s *Server) calendarOf(ctx context.Context, in *struct {
 		}
 		p, err = snap.PeriodBefore(in.ID, p)
 	}
-	return nil, err
+	return items(out), err
 }
+
+// mostForOthers is how many periods on end are looked at that were promised to others.
+const mostForOthers = 100
 
 // WhatIf asks for the last periods under clauses.
 type WhatIf struct {
@@ -545,7 +574,9 @@ func lastPeriods(present calendar.Period, last int, before func(calendar.Period)
 		if len(out) == last {
 			return items(out), nil
 		}
-		if p, err = before(p); err != nil {
+		if p, err = before(p); errors.Is(err, catalogue.ErrNotFound) {
+			return items(out), nil
+		} else if err != nil {
 			return nil, err
 		}
 	}

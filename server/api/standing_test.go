@@ -6,9 +6,9 @@ import (
 	"slices"
 	"testing"
 
+	"kestite/core/access"
 	"kestite/core/standing"
 	"kestite/server/api"
-	"kestite/server/auth"
 	"kestite/server/servertest"
 )
 
@@ -16,13 +16,16 @@ import (
 func TestStandingComesInParts(t *testing.T) {
 	f := setUp(t)
 	const services = 45
+	for _, name := range []string{"Harbour office", "Freight desk"} {
+		f.manager.Create("/customers", map[string]any{"name": name})
+	}
 	var steps []any
 	for i := range services {
 		steps = append(steps,
 			step("make", "service", map[string]any{"id": fmt.Sprintf("pier-%02d", i), "spec": map[string]any{"name": fmt.Sprintf("Pier %02d", i), "kind": "supporting"}}),
 			step("make", "check", map[string]any{"spec": servertest.Check(fmt.Sprintf("$%d", 3*i), []string{"tolvik"}, nil)}),
 			step("make", "agreement", map[string]any{"id": fmt.Sprintf("for-pier-%02d", i), "spec": agreement(fmt.Sprintf("$%d", 3*i), func(m map[string]any) {
-				m["name"], m["customer"] = fmt.Sprintf("Pier agreement %02d", i), []string{"Harbour office", "Freight desk"}[i%2]
+				m["name"], m["customer"] = fmt.Sprintf("Pier agreement %02d", i), []string{"harbour-office", "freight-desk"}[i%2]
 			})}))
 	}
 	f.manager.Must(http.MethodPost, "/changes", map[string]any{"steps": steps}, nil)
@@ -33,7 +36,7 @@ func TestStandingComesInParts(t *testing.T) {
 	if err := f.srv.Judge.Services(t.Context(), all); err != nil { // none of them is measured
 		t.Fatal(err)
 	}
-	viewer := servertest.As(t, f.srv, f.url, auth.Viewer)
+	viewer := servertest.As(t, f.srv, f.url, access.Viewer)
 	ask := func(query string) (out api.Standing) {
 		t.Helper()
 		viewer.Must(http.MethodGet, "/standing?"+query, nil, &out)

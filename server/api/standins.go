@@ -6,7 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kestite/server/auth"
+	"kestite/core/access"
 )
 
 // StandIns are the simulated outside devices and services of the demo.
@@ -27,14 +27,14 @@ type StandIn struct {
 }
 
 func (s *Server) standInRoutes(a *operations) {
-	on(a, auth.Viewer, http.MethodGet, "/stand-ins", "list-stand-ins", "The demo's simulated outside world", func(ctx context.Context, _ *none) (*list[StandIn], error) {
+	on(a, access.See, http.MethodGet, "/stand-ins", "list-stand-ins", "The demo's simulated outside world", func(ctx context.Context, _ *none) (*list[StandIn], error) {
 		if s.StandIns == nil {
 			return nil, huma.Error404NotFound("This is no demo: there are no stand-ins here.")
 		}
 		all, err := s.StandIns.List(ctx)
 		return items(all), err
 	})
-	on(a, auth.Operator, http.MethodPut, "/stand-ins/{id}", "steer-stand-in", "Make a stand-in answer otherwise", func(ctx context.Context, in *struct {
+	on(a, access.Operate, http.MethodPut, "/stand-ins/{id}", "steer-stand-in", "Make a stand-in answer otherwise", func(ctx context.Context, in *struct {
 		ByID
 		Body struct {
 			Mode string `json:"mode" minLength:"1"`

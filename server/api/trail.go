@@ -14,21 +14,21 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kestite/core/access"
 	"kestite/core/catalogue"
-	"kestite/server/auth"
 	"kestite/server/report"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
 )
 
 func (s *Server) trailRoutes(a *operations) {
-	on(a, auth.Manager, http.MethodGet, "/trail", "trail", "What was done, by whom, newest first", s.readTrail)
-	on(a, auth.Manager, http.MethodGet, "/trail/actions", "trail-actions", "What can be filtered by",
+	on(a, access.Audit, http.MethodGet, "/trail", "trail", "What was done, by whom, newest first", s.readTrail)
+	on(a, access.Audit, http.MethodGet, "/trail/actions", "trail-actions", "What can be filtered by",
 		func(ctx context.Context, _ *none) (*list[string], error) {
 			actions, err := s.Store.TrailActions(ctx)
 			return items(actions), err
 		})
-	on(a, auth.Manager, http.MethodGet, "/trail/export", "export-trail",
+	on(a, access.Audit, http.MethodGet, "/trail/export", "export-trail",
 		"All of it that the filter lets through, as CSV or JSON lines", s.exportTrail)
 }
 

@@ -14,11 +14,11 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kestite/agent/wire"
+	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/proposal"
-	"kestite/server/auth"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
@@ -57,8 +57,8 @@ type TrialView struct {
 }
 
 func (s *Server) trialRoutes(a *operations) {
-	on(a, auth.Operator, http.MethodPost, "/proposals", "propose-checks", "Propose checks for an address and try them at once from locations", s.propose)
-	on(a, auth.Operator, http.MethodPost, "/trials", "try-check", "Make one measurement of a check at once from each of its locations; it enters no account", func(ctx context.Context, in *body[definition.CheckSpec]) (*list[TrialRef], error) {
+	on(a, access.Operate, http.MethodPost, "/proposals", "propose-checks", "Propose checks for an address and try them at once from locations", s.propose)
+	on(a, access.Operate, http.MethodPost, "/trials", "try-check", "Make one measurement of a check at once from each of its locations; it enters no account", func(ctx context.Context, in *body[definition.CheckSpec]) (*list[TrialRef], error) {
 		spec := in.Body
 		refs, err := s.try(ctx, spec)
 		if err != nil {
@@ -66,7 +66,7 @@ func (s *Server) trialRoutes(a *operations) {
 		}
 		return items(refs[0]), nil
 	})
-	on(a, auth.Viewer, http.MethodGet, "/trials", "trials", "Results of trials", s.trials)
+	on(a, access.See, http.MethodGet, "/trials", "trials", "Results of trials", s.trials)
 }
 
 func (s *Server) propose(ctx context.Context, in *body[Proposal]) (*list[Candidate], error) {

@@ -119,20 +119,6 @@ func TestTokensAreKeptAsHashes(t *testing.T) {
 	}
 }
 
-func TestRolesCoverThoseBelow(t *testing.T) {
-	order := []Role{Viewer, Operator, Manager, Administrator}
-	for i, have := range order {
-		for j, need := range order {
-			if have.Covers(need) != (i >= j) {
-				t.Errorf("%s for what needs %s: %v", have, need, have.Covers(need))
-			}
-		}
-	}
-	if Role("guest").Covers(Viewer) {
-		t.Error("an unknown role may look")
-	}
-}
-
 func TestCodesOfTheSecondFactor(t *testing.T) {
 	seal, err := vault.Open(t.TempDir() + "/key")
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"github.com/alexedwards/scs/v2"
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/access"
 	"kestite/core/measure"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -37,7 +38,7 @@ type Sessions struct {
 // Person is who is asking.
 type Person struct {
 	ID, Name, Email string
-	Role            Role
+	Rights          access.Rights
 	// Secured says that the person has a second factor, or needs none.
 	Secured bool
 }
@@ -145,7 +146,12 @@ func (s *Sessions) Who(ctx context.Context) (Person, bool, error) {
 }
 
 func of(p db.Person, org db.Organisation) Person {
-	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: Role(p.Role), Secured: p.FactorAt != nil || !org.SecondFactorRequired}
+	return Person{ID: p.ID, Name: p.Name, Email: p.Email, Rights: RightsOf(p), Secured: p.FactorAt != nil || !org.SecondFactorRequired}
+}
+
+// RightsOf are the rights of a person as they are kept.
+func RightsOf(p db.Person) access.Rights {
+	return access.Rights{Role: access.Role(p.Role), Customer: p.Customer, Teams: p.Teams}
 }
 
 // By is a person as the trail knows them.

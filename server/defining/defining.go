@@ -97,6 +97,8 @@ type Change struct {
 	// Key is the maker's own name of the change: another with it is the same, asked
 	// for again. Empty: it has none.
 	Key string
+	// May refuses a write that who makes the change may not do; nil: they may all.
+	May func(before, after *catalogue.Snapshot, w catalogue.Write) error
 	// Digest tells changes with one key apart that are not the same.
 	Digest []byte
 }
@@ -225,7 +227,15 @@ func (d *Definitions) plan(ctx context.Context, q *db.Queries, ch Change, of Ste
 		}
 	}
 	plan, err := snap.Plan(in, steps...)
-	return plan, d.calling(ctx, err)
+	if err != nil || ch.May == nil {
+		return plan, d.calling(ctx, err)
+	}
+	for _, w := range plan.Writes {
+		if err := ch.May(snap, plan.After, w); err != nil {
+			return nil, err
+		}
+	}
+	return plan, nil
 }
 
 // write does what a step does to its definition, and writes it into the trail

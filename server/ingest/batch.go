@@ -169,7 +169,7 @@ func (b *batch) insert(ctx context.Context, tx pgx.Tx, q *db.Queries, opened map
 		for _, i := range sure {
 			b.raw(stream, i, opened[b.checks[i]].id)
 		}
-		if err := stream.send(ctx, tx); err != nil {
+		if err := b.in.Store.Copy(ctx, tx, copyRaw, stream.end()); err != nil {
 			return nil, err
 		}
 	}

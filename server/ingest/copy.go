@@ -2,11 +2,10 @@ package ingest
 
 import (
 	"bytes"
-	"context"
 	"encoding/binary"
+	"io"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
 )
 
@@ -83,9 +82,8 @@ func (s *copyStream) int8s(list []int64) {
 	}
 }
 
-// send copies the rows.
-func (s *copyStream) send(ctx context.Context, tx pgx.Tx) error {
-	s.buf = append(s.buf, 0xff, 0xff) // no more rows
-	_, err := tx.Conn().PgConn().CopyFrom(ctx, bytes.NewReader(s.buf), copyRaw)
-	return err
+// end is the whole stream: no more rows come.
+func (s *copyStream) end() io.Reader {
+	s.buf = append(s.buf, 0xff, 0xff)
+	return bytes.NewReader(s.buf)
 }

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"maps"
 	"net/mail"
 	"strings"
 	"time"
@@ -14,9 +15,11 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"kestite/core/access"
 	"kestite/core/calendar"
 	"kestite/core/definition"
 	"kestite/server/auth"
+	"kestite/server/defining"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
@@ -24,10 +27,11 @@ import (
 
 // People keeps who may sign in.
 type People struct {
-	Store    *store.Store
-	Sessions *auth.Sessions
-	Factor   *auth.Factor
-	Now      func() time.Time
+	Store       *store.Store
+	Definitions *defining.Definitions
+	Sessions    *auth.Sessions
+	Factor      *auth.Factor
+	Now         func() time.Time
 }
 
 // Errors of what cannot be done.
@@ -50,7 +54,7 @@ type Link struct {
 // New is a person to be.
 type New struct {
 	Name, Email string
-	Role        auth.Role
+	Rights      access.Rights
 }
 
 // Add makes a person, who chooses a password by the link.
@@ -58,20 +62,47 @@ func (p *People) Add(ctx context.Context, by trail.By, n New) (made db.Person, l
 	if err := checked(n.Name, n.Email); err != nil {
 		return made, link, err
 	}
-	if !n.Role.Known() {
-		return made, link, definition.Faultf("role", "%q is no role", n.Role)
+	if err := p.may(ctx, n.Rights); err != nil {
+		return made, link, err
 	}
 	err = p.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error {
-		made, err = q.AddPerson(ctx, db.AddPersonParams{Email: strings.TrimSpace(n.Email), Name: n.Name, Role: string(n.Role)})
+		made, err = q.AddPerson(ctx, db.AddPersonParams{Email: strings.TrimSpace(n.Email), Name: n.Name, Role: string(n.Rights.Role),
+			Customer: n.Rights.Customer, Teams: n.Rights.Teams})
 		if err != nil {
 			return taken(err)
 		}
 		if link, err = p.link(ctx, q, made.ID); err != nil {
 			return err
 		}
-		return trail.Add(ctx, q, trail.Entry{By: by, Action: "create", Subject: subject(made.ID), Detail: map[string]any{"role": n.Role}})
+		return trail.Add(ctx, q, trail.Entry{By: by, Action: "create", Subject: subject(made.ID), Detail: said(n.Rights)})
 	})
 	return made, link, err
+}
+
+// may refuses rights that nobody can have.
+func (p *People) may(ctx context.Context, r access.Rights) error {
+	snap, err := p.Definitions.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	return r.Fault(snap)
+}
+
+// said is what the trail says of rights.
+func said(r access.Rights) map[string]any {
+	out := map[string]any{"role": r.Role}
+	if r.Customer != "" {
+		out["customer"] = r.Customer
+	}
+	if len(r.Teams) > 0 {
+		out["teams"] = r.Teams
+	}
+	return out
+}
+
+func also(of, more map[string]any) map[string]any {
+	maps.Copy(of, more)
+	return of
 }
 
 // taken tells that an address is somebody else's in words of the field.
@@ -143,13 +174,13 @@ func (p *People) MakeFirst(ctx context.Context, c auth.Caller, f First) (made db
 			return err
 		}
 		made, err = q.AddPerson(ctx, db.AddPersonParams{Email: strings.TrimSpace(f.Email), Name: f.Name,
-			Role: string(auth.Administrator), PasswordHash: hash})
+			Role: string(access.Administrator), PasswordHash: hash})
 		if err != nil {
 			return err
 		}
 		return trail.Add(ctx, q, trail.Entry{
 			By: trail.By{Person: made.ID, Source: c.Source}, Action: "create", Subject: subject(made.ID),
-			Detail: map[string]any{"role": auth.Administrator, "first": true},
+			Detail: map[string]any{"role": access.Administrator, "first": true},
 		})
 	})
 	return made, err
@@ -165,13 +196,16 @@ func alreadyMade(n int64) error {
 // Edit is what may change of a person.
 type Edit struct {
 	Name     string
-	Role     auth.Role
+	Rights   access.Rights
 	Disabled bool
 }
 
 // Change changes a person. Who is disabled is signed out at once, everywhere.
 func (p *People) Change(ctx context.Context, by trail.By, id string, e Edit) error {
 	if err := definition.Named("name", e.Name); err != nil {
+		return err
+	}
+	if err := p.may(ctx, e.Rights); err != nil {
 		return err
 	}
 	return p.with(ctx, id, func(tx pgx.Tx, q *db.Queries, was db.Person) error {
@@ -181,8 +215,8 @@ func (p *People) Change(ctx context.Context, by trail.By, id string, e Edit) err
 		} else if !e.Disabled {
 			disabled = nil
 		}
-		if _, err := q.ChangePerson(ctx, db.ChangePersonParams{ID: id, Name: e.Name, Role: string(e.Role),
-			DisabledAt: disabled}); err != nil {
+		if _, err := q.ChangePerson(ctx, db.ChangePersonParams{ID: id, Name: e.Name, Role: string(e.Rights.Role),
+			Customer: e.Rights.Customer, Teams: e.Rights.Teams, DisabledAt: disabled}); err != nil {
 			return err
 		}
 		if err := someAdministrator(ctx, q); err != nil {
@@ -196,8 +230,8 @@ func (p *People) Change(ctx context.Context, by trail.By, id string, e Edit) err
 		// That the name changed is worth a line; the names are the person's.
 		return trail.Add(ctx, q, trail.Entry{
 			By: by, Action: "edit", Subject: subject(id),
-			Before: map[string]any{"role": was.Role, "disabled": was.DisabledAt != nil},
-			Detail: map[string]any{"role": e.Role, "disabled": e.Disabled, "renamed": was.Name != e.Name},
+			Before: also(said(auth.RightsOf(was)), map[string]any{"disabled": was.DisabledAt != nil}),
+			Detail: also(said(e.Rights), map[string]any{"disabled": e.Disabled, "renamed": was.Name != e.Name}),
 		})
 	})
 }

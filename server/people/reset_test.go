@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"kestite/cmd/kestite/cli"
-	"kestite/server/auth"
+	"kestite/core/access"
 	"kestite/server/servertest"
 	"kestite/server/store/storetest"
 )
@@ -19,7 +19,7 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 func TestResettingOnTheServer(t *testing.T) {
 	srv := storetest.Server(t)
 	url := servertest.Serve(t, srv)
-	admin := servertest.As(t, srv, url, auth.Administrator)
+	admin := servertest.As(t, srv, url, access.Administrator)
 	run := func(args ...string) (int, string) {
 		var out bytes.Buffer
 		status := cli.Run(append([]string{"people", "reset"}, args...), nil, &out, &out)

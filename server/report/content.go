@@ -74,14 +74,22 @@ type Subject struct {
 	Organisation, ServiceName, Period, Remark string
 	Number                                    int
 	Spec                                      definition.AgreementSpec
-	// Named gives the name of a service or check by its id.
+	// Named gives the name of a customer, service or check by its id.
 	Named func(kind, id string) string
+}
+
+// customer is what the customer is called; empty for an internal target.
+func (s Subject) customer() string {
+	if s.Spec.Customer == "" {
+		return ""
+	}
+	return s.Named("customer", s.Spec.Customer)
 }
 
 // New makes the content of a report from an account.
 func New(s Subject, a *account.Account) Content {
 	c := Content{
-		Format: Format, Organisation: s.Organisation, Agreement: a.Agreement, Name: s.Spec.Name, Customer: s.Spec.Customer,
+		Format: Format, Organisation: s.Organisation, Agreement: a.Agreement, Name: s.Spec.Name, Customer: s.customer(),
 		Service: a.Service, ServiceName: s.ServiceName, Target: string(s.Spec.TargetPercent), Timezone: s.Spec.Timezone,
 		DegradedWeight: string(s.Spec.DegradedWeightPercent), Unmeasured: a.Clauses.Agreement.Unmeasured, Maintenance: a.Clauses.Agreement.Maintenance.Mode,
 		Period: s.Period, Number: s.Number, Remark: s.Remark, Clauses: clauses.Sentences(s.Spec, s.Named), Account: *a, Outages: []Outage{},

@@ -17,6 +17,7 @@ import (
 	"testing"
 
 	"kestite/agent/wire"
+	"kestite/core/access"
 	"kestite/server"
 	"kestite/server/auth"
 	"kestite/server/store/gen/db"
@@ -51,14 +52,23 @@ func Anonymous(t testing.TB, url string) *Client {
 }
 
 // As makes a person with the role and returns a client signed in as them.
-func As(t testing.TB, srv *server.Server, url string, role auth.Role) *Client {
+func As(t testing.TB, srv *server.Server, url string, role access.Role) *Client {
+	t.Helper()
+	return With(t, srv, url, string(role), access.Rights{Role: role})
+}
+
+// With makes a person with some rights, whose address begins with a name, and returns a
+// client signed in as them.
+func With(t testing.TB, srv *server.Server, url, name string, r access.Rights) *Client {
 	t.Helper()
 	hash, err := auth.HashPassword(context.Background(), Password)
 	if err != nil {
 		t.Fatal(err)
 	}
-	email := string(role) + "@skerry.example"
-	if _, err := srv.API.Store.AddPerson(context.Background(), db.AddPersonParams{Email: email, Name: "A " + string(role), Role: string(role), PasswordHash: hash}); err != nil {
+	email := name + "@skerry.example"
+	if _, err := srv.API.Store.AddPerson(context.Background(), db.AddPersonParams{
+		Email: email, Name: "A " + name, Role: string(r.Role), Customer: r.Customer, Teams: r.Teams, PasswordHash: hash,
+	}); err != nil {
 		t.Fatal(err)
 	}
 	c := Anonymous(t, url)

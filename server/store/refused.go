@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"sync"
 	"time"
 
@@ -49,6 +50,28 @@ func (r *refusals) TraceCopyFromStart(ctx context.Context, _ *pgx.Conn, _ pgx.Tr
 // TraceCopyFromEnd is a part of pgx.CopyFromTracer.
 func (r *refusals) TraceCopyFromEnd(ctx context.Context, conn *pgx.Conn, data pgx.TraceCopyFromEndData) {
 	r.TraceQueryEnd(ctx, conn, pgx.TraceQueryEndData{Err: data.Err})
+}
+
+// TraceBatchStart is a part of pgx.BatchTracer.
+func (r *refusals) TraceBatchStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchStartData) context.Context {
+	return ctx
+}
+
+// TraceBatchQuery is a part of pgx.BatchTracer.
+func (r *refusals) TraceBatchQuery(ctx context.Context, conn *pgx.Conn, data pgx.TraceBatchQueryData) {
+	r.TraceQueryEnd(ctx, conn, pgx.TraceQueryEndData{Err: data.Err})
+}
+
+// TraceBatchEnd is a part of pgx.BatchTracer.
+func (r *refusals) TraceBatchEnd(ctx context.Context, conn *pgx.Conn, data pgx.TraceBatchEndData) {
+	r.TraceQueryEnd(ctx, conn, pgx.TraceQueryEndData{Err: data.Err})
+}
+
+// Copy sends what a COPY … FROM STDIN statement takes.
+func (s *Store) Copy(ctx context.Context, tx pgx.Tx, statement string, data io.Reader) error {
+	_, err := tx.Conn().PgConn().CopyFrom(ctx, data, statement)
+	s.refused.TraceQueryEnd(ctx, tx.Conn(), pgx.TraceQueryEndData{Err: err}) // pgx does not see it
+	return err
 }
 
 // Refused says what the database had no room for in the last half minute.

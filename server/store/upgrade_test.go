@@ -145,3 +145,62 @@ func TestUpgradeToHistories(t *testing.T) {
 		t.Errorf("back again: %s, %v", got, err)
 	}
 }
+
+// Customers and owners that were named by text become definitions, the same name the
+// same one, and back again.
+func TestUpgradeToParties(t *testing.T) {
+	ctx := t.Context()
+	old, err := sql.Open("pgx", storetest.Empty(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer old.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, old, os.DirFS("migrations"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const before = 12
+	if _, err := provider.UpTo(ctx, before); err != nil {
+		t.Fatal(err)
+	}
+	exec := func(text string) {
+		t.Helper()
+		if _, err := old.ExecContext(ctx, text); err != nil {
+			t.Fatal(text, err)
+		}
+	}
+	exec("INSERT INTO definition (kind, id) VALUES ('agreement', 'a'), ('agreement', 'b'), ('agreement', 'c'), ('agreement', 'd'), ('service', 's'), ('service', 'u')")
+	exec(`INSERT INTO revision (kind, id, number, valid_from, valid_until, body, made_by) VALUES
+		('agreement', 'a', 1, '2026-01-10T00:00Z', '2026-02-10T00:00Z', '{"customer": "Port authority"}', 'x'),
+		('agreement', 'a', 2, '2026-02-10T00:00Z', NULL, '{"customer": "Freight desk"}', 'y'),
+		('agreement', 'b', 1, '2025-12-01T00:00Z', NULL, '{"customer": " Port authority "}', 'z'),
+		('agreement', 'c', 1, '2026-01-01T00:00Z', NULL, '{"customer": "Port-Authority"}', 'x'),
+		('agreement', 'd', 1, '2026-01-01T00:00Z', NULL, '{"customer": " ", "name": "渡し船"}', 'x'),
+		('service', 's', 1, '2026-01-01T00:00Z', NULL, '{"owner": "渡し船"}', 'x'),
+		('service', 'u', 1, '2026-01-01T00:00Z', NULL, '{"name": "U"}', 'x')`)
+	exec("INSERT INTO person (email, name, role, password_hash) VALUES ('a@skerry.example', 'A', 'viewer', 'x')")
+	if _, err := provider.Up(ctx); err != nil {
+		t.Fatal(err)
+	}
+	read := func(query, want string) {
+		t.Helper()
+		var got string
+		if err := old.QueryRowContext(ctx, query).Scan(&got); err != nil || got != want {
+			t.Errorf("%s, %v\nwant %s", got, err, want)
+		}
+	}
+	read(`SELECT string_agg(concat_ws(' ', kind, id, body ->> 'name', (valid_from AT TIME ZONE 'UTC')::date, made_by), '; ' ORDER BY kind, body ->> 'name' COLLATE "C") FROM revision WHERE kind IN ('team', 'customer')`,
+		"customer freight-desk Freight desk 2026-02-10 y; customer port-authority Port authority 2025-12-01 z; customer port-authority-2 Port-Authority 2026-01-01 x; team team 渡し船 2026-01-01 x")
+	read(`SELECT string_agg(id || number || ':' || coalesce(body ->> 'customer', body ->> 'owner', '-'), ' ' ORDER BY id, number) FROM revision WHERE kind IN ('agreement', 'service')`,
+		"a1:port-authority a2:freight-desk b1:port-authority c1:port-authority-2 d1: s1:team u1:-")
+	exec("UPDATE person SET role = 'customer', customer = 'port-authority'")
+	if _, err := old.ExecContext(ctx, "UPDATE person SET customer = ''"); err == nil {
+		t.Error("a customer of nobody is taken")
+	}
+	if _, err := provider.DownTo(ctx, before); err != nil {
+		t.Fatal(err)
+	}
+	read(`SELECT string_agg(id || number || ':' || coalesce(body ->> 'customer', body ->> 'owner', '-'), ' ' ORDER BY id, number) FROM revision`,
+		"a1:Port authority a2:Freight desk b1:Port authority c1:Port-Authority d1: s1:渡し船 u1:-")
+	read("SELECT role || ' ' || (disabled_at IS NOT NULL) FROM person", "viewer true")
+}

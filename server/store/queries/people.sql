@@ -26,7 +26,7 @@ DELETE FROM first_token WHERE EXISTS (SELECT 1 FROM first_token known WHERE know
 SELECT count(*) FROM person;
 
 -- name: People :many
-SELECT id, email, name, role, created_at, disabled_at, password_at, factor_at, erased_at,
+SELECT id, email, name, role, customer, teams, created_at, disabled_at, password_at, factor_at, erased_at,
        (SELECT count(*) FROM session s WHERE s.person = person.id AND s.expires_at > sqlc.arg(now)::timestamptz) AS sessions
 FROM person WHERE erased_at IS NULL ORDER BY lower(name);
 
@@ -48,11 +48,13 @@ SELECT pg_advisory_xact_lock(hashtextextended('people', 0));
 SELECT * FROM person WHERE lower(email) = lower($1) AND erased_at IS NULL;
 
 -- name: AddPerson :one
-INSERT INTO person (email, name, role, password_hash, password_at)
-VALUES (sqlc.arg(email), sqlc.arg(name), sqlc.arg(role), sqlc.arg(password_hash), CASE WHEN sqlc.arg(password_hash) = '' THEN NULL ELSE now() END) RETURNING *;
+INSERT INTO person (email, name, role, customer, teams, password_hash, password_at)
+VALUES (sqlc.arg(email), sqlc.arg(name), sqlc.arg(role), sqlc.arg(customer), coalesce(sqlc.arg(teams)::text[], '{}'), sqlc.arg(password_hash), CASE WHEN sqlc.arg(password_hash) = '' THEN NULL ELSE now() END) RETURNING *;
 
 -- name: ChangePerson :execrows
-UPDATE person SET name = $2, role = $3, disabled_at = $4 WHERE id = $1 AND erased_at IS NULL;
+UPDATE person SET name = sqlc.arg(name), role = sqlc.arg(role), customer = sqlc.arg(customer), teams = coalesce(sqlc.arg(teams)::text[], '{}'),
+    disabled_at = sqlc.arg(disabled_at)
+WHERE id = sqlc.arg(id) AND erased_at IS NULL;
 
 -- name: SetPassword :exec
 UPDATE person SET password_hash = $2, password_at = $3 WHERE id = $1;

@@ -13,7 +13,7 @@ export interface paths {
         };
         /**
          * How some agreements stand in a band
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         get: operations["accounts"];
         put?: never;
@@ -33,7 +33,7 @@ export interface paths {
         };
         /**
          * The agents and what they say of themselves
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-agents"];
         put?: never;
@@ -56,7 +56,7 @@ export interface paths {
         post?: never;
         /**
          * Make an agent's token worthless
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         delete: operations["revoke-agent"];
         options?: never;
@@ -75,7 +75,7 @@ export interface paths {
         put?: never;
         /**
          * Say that somebody has seen how many measurements an agent's store could not keep
-         * @description Needs the role operator.
+         * @description Needs a role that permits to operate: try checks and plan windows.
          */
         post: operations["see-lost"];
         delete?: never;
@@ -95,7 +95,7 @@ export interface paths {
         put?: never;
         /**
          * Ask an agent to deliver again what it set aside because no server could take it
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["release-quarantine"];
         delete?: never;
@@ -113,13 +113,13 @@ export interface paths {
         };
         /**
          * All of them, retired ones included
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-agreement"];
         put?: never;
         /**
          * Define an agreement
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["create-agreement"];
         delete?: never;
@@ -138,13 +138,13 @@ export interface paths {
         get?: never;
         /**
          * Edit an agreement: opens a new revision
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         put: operations["edit-agreement"];
         post?: never;
         /**
          * Retire an agreement; its history stays
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         delete: operations["retire-agreement"];
         options?: never;
@@ -161,7 +161,7 @@ export interface paths {
         };
         /**
          * The account of one agreement
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         get: operations["account-of-agreement"];
         put?: never;
@@ -181,7 +181,7 @@ export interface paths {
         };
         /**
          * Its periods by name: the next one first, then the present and those before
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         get: operations["calendar-of-agreement"];
         put?: never;
@@ -201,7 +201,7 @@ export interface paths {
         };
         /**
          * The last periods, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         get: operations["periods-of-agreement"];
         put?: never;
@@ -223,7 +223,7 @@ export interface paths {
         put?: never;
         /**
          * Undo a retirement
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["restore-agreement"];
         delete?: never;
@@ -241,7 +241,7 @@ export interface paths {
         };
         /**
          * Its revisions, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-agreement"];
         put?: never;
@@ -263,7 +263,7 @@ export interface paths {
         put?: never;
         /**
          * Change definitions: any number of steps, all or none, or see what that would do
-         * @description Needs the role operator.
+         * @description Needs a role that permits to operate: try checks and plan windows.
          */
         post: operations["change"];
         delete?: never;
@@ -281,13 +281,13 @@ export interface paths {
         };
         /**
          * All of them, retired ones included
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-check"];
         put?: never;
         /**
          * Define a check
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["create-check"];
         delete?: never;
@@ -306,13 +306,13 @@ export interface paths {
         get?: never;
         /**
          * Edit a check: opens a new revision
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         put: operations["edit-check"];
         post?: never;
         /**
          * Retire a check; its history stays
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         delete: operations["retire-check"];
         options?: never;
@@ -331,7 +331,7 @@ export interface paths {
         put?: never;
         /**
          * Make the address to report in to; one made before is worthless from then on
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["make-report-in-token"];
         delete?: never;
@@ -351,7 +351,7 @@ export interface paths {
         put?: never;
         /**
          * Undo a retirement
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["restore-check"];
         delete?: never;
@@ -369,7 +369,7 @@ export interface paths {
         };
         /**
          * Its revisions, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-check"];
         put?: never;
@@ -389,13 +389,13 @@ export interface paths {
         };
         /**
          * All of them, retired ones included
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-credential"];
         put?: never;
         /**
          * Define a credential
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["create-credential"];
         delete?: never;
@@ -413,7 +413,7 @@ export interface paths {
         };
         /**
          * Which credentials have a secret, and since when
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-secrets"];
         put?: never;
@@ -434,13 +434,13 @@ export interface paths {
         get?: never;
         /**
          * Edit a credential: opens a new revision
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         put: operations["edit-credential"];
         post?: never;
         /**
          * Retire a credential; its history stays
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         delete: operations["retire-credential"];
         options?: never;
@@ -459,7 +459,7 @@ export interface paths {
         put?: never;
         /**
          * Undo a retirement
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["restore-credential"];
         delete?: never;
@@ -477,7 +477,7 @@ export interface paths {
         };
         /**
          * Its revisions, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-credential"];
         put?: never;
@@ -498,9 +498,97 @@ export interface paths {
         get?: never;
         /**
          * Set the secret of a credential; it is encrypted and never read back
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         put: operations["set-secret"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/customers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-customer"];
+        put?: never;
+        /**
+         * Define a customer
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["create-customer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/customers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a customer: opens a new revision
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        put: operations["edit-customer"];
+        post?: never;
+        /**
+         * Retire a customer; its history stays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        delete: operations["retire-customer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/customers/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["restore-customer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/customers/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-customer"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -535,7 +623,7 @@ export interface paths {
         };
         /**
          * The kinds of check and what each measures
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-kinds"];
         put?: never;
@@ -555,13 +643,13 @@ export interface paths {
         };
         /**
          * All of them, retired ones included
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-kit"];
         put?: never;
         /**
          * Define a kit
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["create-kit"];
         delete?: never;
@@ -580,13 +668,13 @@ export interface paths {
         get?: never;
         /**
          * Edit a kit: opens a new revision
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         put: operations["edit-kit"];
         post?: never;
         /**
          * Retire a kit; its history stays
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         delete: operations["retire-kit"];
         options?: never;
@@ -605,7 +693,7 @@ export interface paths {
         put?: never;
         /**
          * Undo a retirement
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["restore-kit"];
         delete?: never;
@@ -623,7 +711,7 @@ export interface paths {
         };
         /**
          * Its revisions, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-kit"];
         put?: never;
@@ -645,7 +733,7 @@ export interface paths {
         put?: never;
         /**
          * Make the checks of a kit for a service
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["use-kit"];
         delete?: never;
@@ -663,13 +751,13 @@ export interface paths {
         };
         /**
          * All of them, retired ones included
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-location"];
         put?: never;
         /**
          * Define a location
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["create-location"];
         delete?: never;
@@ -688,13 +776,13 @@ export interface paths {
         get?: never;
         /**
          * Edit a location: opens a new revision
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         put: operations["edit-location"];
         post?: never;
         /**
          * Retire a location; its history stays
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         delete: operations["retire-location"];
         options?: never;
@@ -713,7 +801,7 @@ export interface paths {
         put?: never;
         /**
          * Make a token with which an agent can measure at the location
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         post: operations["add-agent"];
         delete?: never;
@@ -733,7 +821,7 @@ export interface paths {
         put?: never;
         /**
          * Undo a retirement
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["restore-location"];
         delete?: never;
@@ -751,7 +839,7 @@ export interface paths {
         };
         /**
          * Its revisions, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-location"];
         put?: never;
@@ -772,7 +860,7 @@ export interface paths {
         get?: never;
         /**
          * Change your password; all your other sessions end
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         put: operations["change-password"];
         post?: never;
@@ -793,7 +881,7 @@ export interface paths {
         put?: never;
         /**
          * Make new recovery codes; those from before are worthless
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         post: operations["renew-recovery-codes"];
         delete?: never;
@@ -812,12 +900,12 @@ export interface paths {
         get?: never;
         /**
          * Confirm it with a first code; from then on it is asked for
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         put: operations["confirm-second-factor"];
         /**
          * Begin with a second factor: a secret for your telephone
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         post: operations["propose-second-factor"];
         delete?: never;
@@ -837,7 +925,7 @@ export interface paths {
         put?: never;
         /**
          * Do without the second factor
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         post: operations["drop-own-second-factor"];
         delete?: never;
@@ -855,14 +943,14 @@ export interface paths {
         };
         /**
          * Browsers you are signed in with
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         get: operations["list-own-sessions"];
         put?: never;
         post?: never;
         /**
          * Sign out everywhere else
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         delete: operations["end-own-sessions"];
         options?: never;
@@ -882,7 +970,7 @@ export interface paths {
         post?: never;
         /**
          * Sign one of them out
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         delete: operations["end-own-session"];
         options?: never;
@@ -899,13 +987,13 @@ export interface paths {
         };
         /**
          * All of them, retired ones included
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-network"];
         put?: never;
         /**
          * Define a network
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["create-network"];
         delete?: never;
@@ -924,13 +1012,13 @@ export interface paths {
         get?: never;
         /**
          * Edit a network: opens a new revision
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         put: operations["edit-network"];
         post?: never;
         /**
          * Retire a network; its history stays
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         delete: operations["retire-network"];
         options?: never;
@@ -949,7 +1037,7 @@ export interface paths {
         put?: never;
         /**
          * Undo a retirement
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["restore-network"];
         delete?: never;
@@ -967,7 +1055,7 @@ export interface paths {
         };
         /**
          * Its revisions, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-network"];
         put?: never;
@@ -988,7 +1076,7 @@ export interface paths {
         get?: never;
         /**
          * Say what the organisation is called, and the zone of its months
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         put: operations["name-organisation"];
         post?: never;
@@ -1008,7 +1096,7 @@ export interface paths {
         get?: never;
         /**
          * Say whether everybody needs a second factor
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         put: operations["require-second-factor"];
         post?: never;
@@ -1027,13 +1115,13 @@ export interface paths {
         };
         /**
          * All of them, retired ones included
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-pair-plan"];
         put?: never;
         /**
          * Define a pair plan
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["create-pair-plan"];
         delete?: never;
@@ -1053,7 +1141,7 @@ export interface paths {
         put?: never;
         /**
          * What saving a pair plan does, check by check
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["preview-pair-plan"];
         delete?: never;
@@ -1072,13 +1160,13 @@ export interface paths {
         get?: never;
         /**
          * Edit a pair plan: opens a new revision
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         put: operations["edit-pair-plan"];
         post?: never;
         /**
          * Retire a pair plan; its history stays
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         delete: operations["retire-pair-plan"];
         options?: never;
@@ -1095,7 +1183,7 @@ export interface paths {
         };
         /**
          * What each check that a plan keeps saw last
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["reach-of-pair-plan"];
         put?: never;
@@ -1117,7 +1205,7 @@ export interface paths {
         put?: never;
         /**
          * Undo a retirement
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["restore-pair-plan"];
         delete?: never;
@@ -1135,7 +1223,7 @@ export interface paths {
         };
         /**
          * Its revisions, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-pair-plan"];
         put?: never;
@@ -1157,7 +1245,7 @@ export interface paths {
         put?: never;
         /**
          * Measure all pairs of a plan at once; it enters no account
-         * @description Needs the role operator.
+         * @description Needs a role that permits to operate: try checks and plan windows.
          */
         post: operations["run-pair-plan"];
         delete?: never;
@@ -1192,13 +1280,13 @@ export interface paths {
         };
         /**
          * Everyone who may sign in
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         get: operations["list-people"];
         put?: never;
         /**
          * Let another person sign in; they choose a password by a one-time link
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         post: operations["add-person"];
         delete?: never;
@@ -1217,13 +1305,13 @@ export interface paths {
         get?: never;
         /**
          * Change name, role, or whether they may sign in
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         put: operations["change-person"];
         post?: never;
         /**
          * Empty a person's record for good; the trail keeps what they did, without the name
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         delete: operations["erase-person"];
         options?: never;
@@ -1242,7 +1330,7 @@ export interface paths {
         put?: never;
         /**
          * Make a one-time link by which a person chooses a new password
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         post: operations["make-password-link"];
         delete?: never;
@@ -1263,7 +1351,7 @@ export interface paths {
         post?: never;
         /**
          * Take a lost second factor away, and sign the person out everywhere
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         delete: operations["drop-second-factor"];
         options?: never;
@@ -1283,7 +1371,7 @@ export interface paths {
         post?: never;
         /**
          * Sign a person out everywhere
-         * @description Needs the role administrator.
+         * @description Needs a role that permits to administer people, agents and the organisation.
          */
         delete: operations["end-sessions-of"];
         options?: never;
@@ -1302,7 +1390,7 @@ export interface paths {
         put?: never;
         /**
          * Propose checks for an address and try them at once from locations
-         * @description Needs the role operator.
+         * @description Needs a role that permits to operate: try checks and plan windows.
          */
         post: operations["propose-checks"];
         delete?: never;
@@ -1322,7 +1410,7 @@ export interface paths {
         put?: never;
         /**
          * Make a service of what was proposed for its address, with its checks and what was promised: all or none, or see what that would do
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["take-proposal"];
         delete?: never;
@@ -1340,7 +1428,7 @@ export interface paths {
         };
         /**
          * Which checks have an address to report in to
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-report-ins"];
         put?: never;
@@ -1360,13 +1448,13 @@ export interface paths {
         };
         /**
          * All reports, newest period first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         get: operations["list-reports"];
         put?: never;
         /**
          * Draft the report of a finished period
-         * @description Needs the role manager.
+         * @description Needs a role that permits to draft and publish reports.
          */
         post: operations["draft-report"];
         delete?: never;
@@ -1384,18 +1472,18 @@ export interface paths {
         };
         /**
          * A report as a page
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         get: operations["report"];
         /**
          * Change a draft's remark
-         * @description Needs the role manager.
+         * @description Needs a role that permits to draft and publish reports.
          */
         put: operations["remark-report"];
         post?: never;
         /**
          * Throw a draft away
-         * @description Needs the role manager.
+         * @description Needs a role that permits to draft and publish reports.
          */
         delete: operations["drop-draft"];
         options?: never;
@@ -1412,7 +1500,7 @@ export interface paths {
         };
         /**
          * The report as PDF, JSON or CSV, or the inputs it was made from
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         get: operations["report-document"];
         put?: never;
@@ -1434,7 +1522,7 @@ export interface paths {
         put?: never;
         /**
          * Publish: from now on it is frozen
-         * @description Needs the role manager.
+         * @description Needs a role that permits to draft and publish reports.
          */
         post: operations["publish-report"];
         delete?: never;
@@ -1452,13 +1540,13 @@ export interface paths {
         };
         /**
          * All of them, retired ones included
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-service"];
         put?: never;
         /**
          * Define a service
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["create-service"];
         delete?: never;
@@ -1476,7 +1564,7 @@ export interface paths {
         };
         /**
          * The states of services over a band
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["service-strips"];
         put?: never;
@@ -1497,13 +1585,13 @@ export interface paths {
         get?: never;
         /**
          * Edit a service: opens a new revision
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         put: operations["edit-service"];
         post?: never;
         /**
          * Retire a service; its history stays
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         delete: operations["retire-service"];
         options?: never;
@@ -1520,7 +1608,7 @@ export interface paths {
         };
         /**
          * Why an instant counts as it does, rule by rule, down to the measurements
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["service-moment"];
         put?: never;
@@ -1540,7 +1628,7 @@ export interface paths {
         };
         /**
          * A service over a band, lane by lane
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["service-period"];
         put?: never;
@@ -1562,7 +1650,7 @@ export interface paths {
         put?: never;
         /**
          * Undo a retirement
-         * @description Needs the role manager.
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["restore-service"];
         delete?: never;
@@ -1580,7 +1668,7 @@ export interface paths {
         };
         /**
          * Its revisions, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-service"];
         put?: never;
@@ -1600,7 +1688,7 @@ export interface paths {
         };
         /**
          * How its state changed, as it was told: the latest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["service-transitions"];
         put?: never;
@@ -1620,7 +1708,7 @@ export interface paths {
         };
         /**
          * Who is signed in
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         get: operations["me"];
         put?: never;
@@ -1642,7 +1730,7 @@ export interface paths {
         };
         /**
          * The demo's simulated outside world
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-stand-ins"];
         put?: never;
@@ -1663,7 +1751,7 @@ export interface paths {
         get?: never;
         /**
          * Make a stand-in answer otherwise
-         * @description Needs the role operator.
+         * @description Needs a role that permits to operate: try checks and plan windows.
          */
         put: operations["steer-stand-in"];
         post?: never;
@@ -1682,7 +1770,7 @@ export interface paths {
         };
         /**
          * How every agreement stands
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to have an account.
          */
         get: operations["standing"];
         put?: never;
@@ -1702,9 +1790,97 @@ export interface paths {
         };
         /**
          * The live state of every service
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["states"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-team"];
+        put?: never;
+        /**
+         * Define a team
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["create-team"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a team: opens a new revision
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        put: operations["edit-team"];
+        post?: never;
+        /**
+         * Retire a team; its history stays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        delete: operations["retire-team"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["restore-team"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-team"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1722,7 +1898,7 @@ export interface paths {
         };
         /**
          * What was done, by whom, newest first
-         * @description Needs the role manager.
+         * @description Needs a role that permits to read the trail.
          */
         get: operations["trail"];
         put?: never;
@@ -1742,7 +1918,7 @@ export interface paths {
         };
         /**
          * What can be filtered by
-         * @description Needs the role manager.
+         * @description Needs a role that permits to read the trail.
          */
         get: operations["trail-actions"];
         put?: never;
@@ -1762,7 +1938,7 @@ export interface paths {
         };
         /**
          * All of it that the filter lets through, as CSV or JSON lines
-         * @description Needs the role manager.
+         * @description Needs a role that permits to read the trail.
          */
         get: operations["export-trail"];
         put?: never;
@@ -1782,13 +1958,13 @@ export interface paths {
         };
         /**
          * Results of trials
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["trials"];
         put?: never;
         /**
          * Make one measurement of a check at once from each of its locations; it enters no account
-         * @description Needs the role operator.
+         * @description Needs a role that permits to operate: try checks and plan windows.
          */
         post: operations["try-check"];
         delete?: never;
@@ -1808,7 +1984,7 @@ export interface paths {
         put?: never;
         /**
          * What the last periods would have looked like under clauses that nobody has agreed to yet, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         post: operations["what-if"];
         delete?: never;
@@ -1826,13 +2002,13 @@ export interface paths {
         };
         /**
          * All of them, retired ones included
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-window"];
         put?: never;
         /**
          * Define a maintenance window
-         * @description Needs the role operator.
+         * @description Needs a role that permits to operate: try checks and plan windows.
          */
         post: operations["create-window"];
         delete?: never;
@@ -1851,13 +2027,13 @@ export interface paths {
         get?: never;
         /**
          * Edit a maintenance window: opens a new revision
-         * @description Needs the role operator.
+         * @description Needs a role that permits to operate: try checks and plan windows.
          */
         put: operations["edit-window"];
         post?: never;
         /**
          * Retire a maintenance window; its history stays
-         * @description Needs the role operator.
+         * @description Needs a role that permits to operate: try checks and plan windows.
          */
         delete: operations["retire-window"];
         options?: never;
@@ -1876,7 +2052,7 @@ export interface paths {
         put?: never;
         /**
          * Undo a retirement
-         * @description Needs the role operator.
+         * @description Needs a role that permits to operate: try checks and plan windows.
          */
         post: operations["restore-window"];
         delete?: never;
@@ -1894,7 +2070,7 @@ export interface paths {
         };
         /**
          * Its revisions, newest first
-         * @description Needs the role viewer.
+         * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-window"];
         put?: never;
@@ -1913,7 +2089,9 @@ export interface components {
             agreement: string;
             /** @description Up to when the figures go: the end of the period, or lately */
             as_of: string;
+            /** @description What the customer is called; empty for an internal target */
             customer: string;
+            customer_id?: string;
             /** @description Why it cannot be accounted; the figures say nothing then */
             fault?: string;
             figures: components["schemas"]["Figures"];
@@ -2021,7 +2199,7 @@ export interface components {
         };
         AgreementSpec: {
             credits?: components["schemas"]["Credit"][];
-            /** @description Who was promised; empty for an internal target */
+            /** @description Id of the customer who was promised; empty for an internal target */
             customer: string;
             /** @default 0 */
             degraded_weight_percent?: string;
@@ -2262,6 +2440,10 @@ export interface components {
             reason?: string;
             spec: components["schemas"]["CredentialSpec"];
         };
+        CreateCustomerSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["CustomerSpec"];
+        };
         CreateKitSpecBody: {
             reason?: string;
             spec: components["schemas"]["KitSpec"];
@@ -2281,6 +2463,10 @@ export interface components {
         CreateServiceSpecBody: {
             reason?: string;
             spec: components["schemas"]["ServiceSpec"];
+        };
+        CreateTeamSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["TeamSpec"];
         };
         CreateWindowSpecBody: {
             reason?: string;
@@ -2306,6 +2492,10 @@ export interface components {
         Credit: {
             below_percent: string;
             credit_percent: string;
+        };
+        CustomerSpec: {
+            name: string;
+            note?: string;
         };
         Cycle: {
             /**
@@ -2391,6 +2581,22 @@ export interface components {
             since: string;
             spec: components["schemas"]["CredentialSpec"];
         };
+        DefinedCustomerSpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["CustomerSpec"];
+        };
         DefinedKitSpec: {
             /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
             counts_from?: string;
@@ -2471,6 +2677,22 @@ export interface components {
             since: string;
             spec: components["schemas"]["ServiceSpec"];
         };
+        DefinedTeamSpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["TeamSpec"];
+        };
         DefinedWindowSpec: {
             /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
             counts_from?: string;
@@ -2536,6 +2758,17 @@ export interface components {
             revision: number;
             spec: components["schemas"]["CredentialSpec"];
         };
+        EditCustomerSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["CustomerSpec"];
+        };
         EditKitSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
             corrects?: string;
@@ -2590,6 +2823,17 @@ export interface components {
              */
             revision: number;
             spec: components["schemas"]["ServiceSpec"];
+        };
+        EditTeamSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["TeamSpec"];
         };
         EditWindowSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
@@ -2945,6 +3189,9 @@ export interface components {
         ListDefinedCredentialSpecBody: {
             items: components["schemas"]["DefinedCredentialSpec"][];
         };
+        ListDefinedCustomerSpecBody: {
+            items: components["schemas"]["DefinedCustomerSpec"][];
+        };
         ListDefinedKitSpecBody: {
             items: components["schemas"]["DefinedKitSpec"][];
         };
@@ -2959,6 +3206,9 @@ export interface components {
         };
         ListDefinedServiceSpecBody: {
             items: components["schemas"]["DefinedServiceSpec"][];
+        };
+        ListDefinedTeamSpecBody: {
+            items: components["schemas"]["DefinedTeamSpec"][];
         };
         ListDefinedWindowSpecBody: {
             items: components["schemas"]["DefinedWindowSpec"][];
@@ -3024,7 +3274,9 @@ export interface components {
             agreement: string;
             /** @description Up to when the figures go: the end of the period, or lately */
             as_of: string;
+            /** @description What the customer is called; empty for an internal target */
             customer: string;
+            customer_id?: string;
             /** @description Why it cannot be accounted; the figures say nothing then */
             fault?: string;
             figures: components["schemas"]["Figures"];
@@ -3124,10 +3376,14 @@ export interface components {
             within?: components["schemas"]["WeeklyPlan"];
         };
         Me: {
+            /** @description Of a customer: who that is */
+            customer?: string;
             /** @description The stand-ins can be steered here */
             demo: boolean;
             email: string;
             id: string;
+            /** @description What the role permits */
+            may: string[];
             name: string;
             organisation: string;
             /**
@@ -3141,11 +3397,13 @@ export interface components {
              */
             recovery_codes: number;
             /** @enum {string} */
-            role: "administrator" | "manager" | "operator" | "viewer";
+            role: "administrator" | "manager" | "approver" | "operator" | "viewer" | "customer";
             /** @description The person has one */
             second_factor: boolean;
             /** @description Everybody needs one here; who has none can only set one up */
             second_factor_required: boolean;
+            /** @description Names of the teams whose services they may change; absent: not limited */
+            teams?: string[];
             timezone: string;
             version: string;
         };
@@ -3200,10 +3458,14 @@ export interface components {
             prefixes: string[];
         };
         NewPerson: {
+            /** @description Of the role customer: id of who that is */
+            customer?: string;
             email: string;
             name: string;
             /** @enum {string} */
-            role: "administrator" | "manager" | "operator" | "viewer";
+            role: "administrator" | "manager" | "approver" | "operator" | "viewer" | "customer";
+            /** @description Limit what they may change to the services of these teams, by id; empty: not limited */
+            teams?: string[];
         };
         NewReport: {
             agreement: string;
@@ -3493,14 +3755,20 @@ export interface components {
             words: string;
         };
         PersonChange: {
+            /** @description Of the role customer: id of who that is */
+            customer?: string;
             disabled: boolean;
             name: string;
             /** @enum {string} */
-            role: "administrator" | "manager" | "operator" | "viewer";
+            role: "administrator" | "manager" | "approver" | "operator" | "viewer" | "customer";
+            /** @description Limit what they may change to the services of these teams, by id; empty: not limited */
+            teams?: string[];
         };
         PersonView: {
             /** Format: date-time */
             created_at: string;
+            /** @description Of a customer: id of who that is */
+            customer?: string;
             /** Format: date-time */
             disabled_at?: string;
             email: string;
@@ -3512,13 +3780,15 @@ export interface components {
              */
             password_at?: string;
             /** @enum {string} */
-            role: "administrator" | "manager" | "operator" | "viewer";
+            role: "administrator" | "manager" | "approver" | "operator" | "viewer" | "customer";
             second_factor: boolean;
             /**
              * Format: int64
              * @description Browsers they are signed in with
              */
             sessions: number;
+            /** @description Ids of the teams whose services they may change; empty: not limited */
+            teams: string[];
         };
         PingSettings: {
             /**
@@ -3546,7 +3816,7 @@ export interface components {
             spacing_ms: number;
         };
         Promise: {
-            /** @description Empty: an internal target */
+            /** @description Id of a customer; empty: an internal target */
             customer?: string;
             target_percent: string;
         };
@@ -3774,6 +4044,7 @@ export interface components {
             kind: "business" | "supporting" | "supplier";
             name: string;
             note?: string;
+            /** @description Id of the team that owns it */
             owner?: string;
             /** @description Link to what to do when it fails */
             runbook?: string;
@@ -3940,6 +4211,7 @@ export interface components {
             locations: string[];
             /** @description Of a new one */
             name?: string;
+            /** @description Id of a team */
             owner?: string;
             /** @description Say what it would do, and do nothing */
             preview?: boolean;
@@ -3959,6 +4231,10 @@ export interface components {
             tried?: {
                 [key: string]: number;
             }[];
+        };
+        TeamSpec: {
+            name: string;
+            note?: string;
         };
         Totals: {
             /** Format: int64 */
@@ -5821,6 +6097,343 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-customer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedCustomerSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-customer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateCustomerSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-customer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditCustomerSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-customer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-customer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-customer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -10053,6 +10666,343 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedTeamSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateTeamSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditTeamSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -232,6 +232,10 @@ type Person struct {
 	FactorStep int64
 	// When name and e-mail address were emptied for good; the trail keeps the id.
 	ErasedAt *time.Time
+	// Whom a person with the role customer belongs to, by id.
+	Customer string
+	// What they may change is limited to the services of these teams; empty: not limited.
+	Teams []string
 }
 
 // SHA-256 of the codes that stand in for the second factor, each once.

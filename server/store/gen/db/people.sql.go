@@ -46,14 +46,16 @@ func (q *Queries) AddFirstToken(ctx context.Context, hash []byte) error {
 }
 
 const addPerson = `-- name: AddPerson :one
-INSERT INTO person (email, name, role, password_hash, password_at)
-VALUES ($1, $2, $3, $4, CASE WHEN $4 = '' THEN NULL ELSE now() END) RETURNING id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at
+INSERT INTO person (email, name, role, customer, teams, password_hash, password_at)
+VALUES ($1, $2, $3, $4, coalesce($5::text[], '{}'), $6, CASE WHEN $6 = '' THEN NULL ELSE now() END) RETURNING id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at, customer, teams
 `
 
 type AddPersonParams struct {
 	Email        string
 	Name         string
 	Role         string
+	Customer     string
+	Teams        []string
 	PasswordHash string
 }
 
@@ -62,6 +64,8 @@ func (q *Queries) AddPerson(ctx context.Context, arg AddPersonParams) (Person, e
 		arg.Email,
 		arg.Name,
 		arg.Role,
+		arg.Customer,
+		arg.Teams,
 		arg.PasswordHash,
 	)
 	var i Person
@@ -78,6 +82,8 @@ func (q *Queries) AddPerson(ctx context.Context, arg AddPersonParams) (Person, e
 		&i.FactorAt,
 		&i.FactorStep,
 		&i.ErasedAt,
+		&i.Customer,
+		&i.Teams,
 	)
 	return i, err
 }
@@ -170,22 +176,28 @@ func (q *Queries) BrowserKnown(ctx context.Context, arg BrowserKnownParams) (boo
 }
 
 const changePerson = `-- name: ChangePerson :execrows
-UPDATE person SET name = $2, role = $3, disabled_at = $4 WHERE id = $1 AND erased_at IS NULL
+UPDATE person SET name = $1, role = $2, customer = $3, teams = coalesce($4::text[], '{}'),
+    disabled_at = $5
+WHERE id = $6 AND erased_at IS NULL
 `
 
 type ChangePersonParams struct {
-	ID         string
 	Name       string
 	Role       string
+	Customer   string
+	Teams      []string
 	DisabledAt *time.Time
+	ID         string
 }
 
 func (q *Queries) ChangePerson(ctx context.Context, arg ChangePersonParams) (int64, error) {
 	result, err := q.db.Exec(ctx, changePerson,
-		arg.ID,
 		arg.Name,
 		arg.Role,
+		arg.Customer,
+		arg.Teams,
 		arg.DisabledAt,
+		arg.ID,
 	)
 	if err != nil {
 		return 0, err
@@ -550,7 +562,7 @@ func (q *Queries) Organisation(ctx context.Context) (Organisation, error) {
 }
 
 const people = `-- name: People :many
-SELECT id, email, name, role, created_at, disabled_at, password_at, factor_at, erased_at,
+SELECT id, email, name, role, customer, teams, created_at, disabled_at, password_at, factor_at, erased_at,
        (SELECT count(*) FROM session s WHERE s.person = person.id AND s.expires_at > $1::timestamptz) AS sessions
 FROM person WHERE erased_at IS NULL ORDER BY lower(name)
 `
@@ -560,6 +572,8 @@ type PeopleRow struct {
 	Email      string
 	Name       string
 	Role       string
+	Customer   string
+	Teams      []string
 	CreatedAt  time.Time
 	DisabledAt *time.Time
 	PasswordAt *time.Time
@@ -582,6 +596,8 @@ func (q *Queries) People(ctx context.Context, now time.Time) ([]PeopleRow, error
 			&i.Email,
 			&i.Name,
 			&i.Role,
+			&i.Customer,
+			&i.Teams,
 			&i.CreatedAt,
 			&i.DisabledAt,
 			&i.PasswordAt,
@@ -629,7 +645,7 @@ func (q *Queries) PeopleNames(ctx context.Context, ids []string) ([]PeopleNamesR
 }
 
 const person = `-- name: Person :one
-SELECT id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at FROM person WHERE id = $1
+SELECT id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at, customer, teams FROM person WHERE id = $1
 `
 
 func (q *Queries) Person(ctx context.Context, id string) (Person, error) {
@@ -648,12 +664,14 @@ func (q *Queries) Person(ctx context.Context, id string) (Person, error) {
 		&i.FactorAt,
 		&i.FactorStep,
 		&i.ErasedAt,
+		&i.Customer,
+		&i.Teams,
 	)
 	return i, err
 }
 
 const personByEmail = `-- name: PersonByEmail :one
-SELECT id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at FROM person WHERE lower(email) = lower($1) AND erased_at IS NULL
+SELECT id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at, customer, teams FROM person WHERE lower(email) = lower($1) AND erased_at IS NULL
 `
 
 func (q *Queries) PersonByEmail(ctx context.Context, lower string) (Person, error) {
@@ -672,12 +690,14 @@ func (q *Queries) PersonByEmail(ctx context.Context, lower string) (Person, erro
 		&i.FactorAt,
 		&i.FactorStep,
 		&i.ErasedAt,
+		&i.Customer,
+		&i.Teams,
 	)
 	return i, err
 }
 
 const personForUpdate = `-- name: PersonForUpdate :one
-SELECT id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at FROM person WHERE id = $1 FOR UPDATE
+SELECT id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at, customer, teams FROM person WHERE id = $1 FOR UPDATE
 `
 
 func (q *Queries) PersonForUpdate(ctx context.Context, id string) (Person, error) {
@@ -696,6 +716,8 @@ func (q *Queries) PersonForUpdate(ctx context.Context, id string) (Person, error
 		&i.FactorAt,
 		&i.FactorStep,
 		&i.ErasedAt,
+		&i.Customer,
+		&i.Teams,
 	)
 	return i, err
 }

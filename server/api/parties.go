@@ -1,0 +1,20 @@
+package api
+
+import (
+	"kestite/core/catalogue"
+	"kestite/core/definition"
+)
+
+// partyRoutes are those of who owns services, and of who was promised something.
+func (s *Server) partyRoutes(a *operations) {
+	definitionRoutes(a, definitionKind[definition.TeamSpec]{
+		kind: catalogue.Team, path: "/teams", name: "a team",
+		named:   func(s definition.TeamSpec) string { return s.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.TeamSpec] { return s.Teams },
+	})
+	definitionRoutes(a, definitionKind[definition.CustomerSpec]{
+		kind: catalogue.Customer, path: "/customers", name: "a customer",
+		named:   func(s definition.CustomerSpec) string { return s.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.CustomerSpec] { return s.Customers },
+	})
+}
