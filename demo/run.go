@@ -115,7 +115,13 @@ func Run(ctx context.Context, o Options) (err error) {
 	say("Kestite with the Skerry Line demo:  %s\n", srv.URL)
 	say("accounts (password %s):", Password)
 	for _, p := range People {
-		say("  %-26s %s", p.Email, p.Role)
+		of := ""
+		if p.Customer != "" {
+			of = " of " + customers[p.Customer]
+		} else if len(p.Teams) > 0 {
+			of = ", for services of " + teams[p.Teams[0]]
+		}
+		say("  %-26s %s%s", p.Email, p.Role, of)
 	}
 	say("\nBreak something: sign in as manager, open Stand-ins, make one answer wrongly, and watch Standing.")
 	say("Ctrl-C stops it all; the data stays for the next start (make demo-reset forgets it).")

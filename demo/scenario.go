@@ -37,12 +37,15 @@ const Password = "skerry-line-demo"
 // People who can sign in to the demo.
 var People = []struct {
 	Name, Email string
-	Role        access.Role
+	access.Rights
 }{
-	{"Astrid Holm", "admin@skerry.example", access.Administrator},
-	{"Mikkel Brand", "manager@skerry.example", access.Manager},
-	{"Runa Vik", "operator@skerry.example", access.Operator},
-	{"Odd Lien", "viewer@skerry.example", access.Viewer},
+	{"Astrid Holm", "admin@skerry.example", access.Rights{Role: access.Administrator}},
+	{"Mikkel Brand", "manager@skerry.example", access.Rights{Role: access.Manager}},
+	{"Eir Moen", "approver@skerry.example", access.Rights{Role: access.Approver}},
+	{"Runa Vik", "operator@skerry.example", access.Rights{Role: access.Operator}},
+	{"Sindre Aune", "gates@skerry.example", access.Rights{Role: access.Manager, Teams: []string{"terminal-operations"}}},
+	{"Odd Lien", "viewer@skerry.example", access.Rights{Role: access.Viewer}},
+	{"Tove Sund", "customer@skerry.example", access.Rights{Role: access.Customer, Customer: "port-authority"}},
 }
 
 // Locations of the scenario.
@@ -459,7 +462,7 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 		if err != nil {
 			return err
 		}
-		if _, err := s.Store.AddPerson(ctx, db.AddPersonParams{Email: p.Email, Name: p.Name, Role: string(p.Role), PasswordHash: hash}); err != nil {
+		if _, err := s.Store.AddPerson(ctx, db.AddPersonParams{Email: p.Email, Name: p.Name, Role: string(p.Role), Customer: p.Customer, Teams: p.Teams, PasswordHash: hash}); err != nil {
 			return fmt.Errorf("make the demo accounts: %w", err)
 		}
 	}

@@ -1,4 +1,5 @@
-// Package wire is what agent and server say to each other, as JSON over HTTP.
+// Package wire is what agent and server say to each other over HTTP: JSON, and batches of
+// measurements packed (packed.go).
 // The agent always calls; its token goes in the Authorization header.
 package wire
 

@@ -19,6 +19,7 @@ export const router = createBrowserRouter([
     HydrateFallback: () => null,
     children: [
       { path: '/', ...screen(() => import('./standing/standing'), 'StandingPage') },
+      { path: '/promised/:id', ...screen(() => import('./standing/promised'), 'Promised') },
       { path: '/services', ...screen(() => import('./services/list'), 'ServiceList') },
       { path: '/services/new', ...screen(() => import('./services/new-service'), 'NewService') },
       { path: '/services/many', ...screen(() => import('./services/many'), 'ManyServices') },
@@ -34,6 +35,8 @@ export const router = createBrowserRouter([
       { path: '/reports/:id', ...screen(() => import('./reports/report'), 'ReportPage') },
       { path: '/set-up', ...screen(() => import('./setup/locations'), 'Locations') },
       { path: '/set-up/people', ...screen(() => import('./setup/people'), 'People') },
+      { path: '/set-up/teams', ...screen(() => import('./setup/parties'), 'Teams') },
+      { path: '/set-up/customers', ...screen(() => import('./setup/parties'), 'Customers') },
       { path: '/set-up/trail', ...screen(() => import('./setup/trail'), 'Trail') },
       { path: '/you', ...screen(() => import('./session/you'), 'You') },
       { path: '/set-up/kits', ...screen(() => import('./setup/kits'), 'Kits') },

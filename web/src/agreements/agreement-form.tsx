@@ -8,6 +8,7 @@ import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useAgreements, useChecks, useMayDefine, useMe, usePeriodNames, usePeriods, useServices, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
+import { PartyPick } from '../parts/party'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { resolution, validTarget } from '../services/plan'
 import { duration, durationUp, percent, shortTime } from '../time/format'
@@ -174,7 +175,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const v = form.watch()
   const err = form.formState.errors
   const interval = Math.min(...(checks.data ?? []).filter((c) => c.spec.service === v.service && !c.retired).map((c) => c.spec.interval_s))
-  const field = (name: 'name' | 'customer' | 'timezone' | 'from' | 'until' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
+  const field = (name: 'name' | 'timezone' | 'from' | 'until' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
     <TextField label={label} error={Boolean(err[name])} helperText={err[name]?.message ?? help} {...more} {...form.register(name)} />
   )
   const amount = (name: 'emergency_cap_h' | 'outages_at_most' | 'longest_min' | 'mttr_min', label: string, unit: string, pattern = /^\d*(\.\d+)?$/) => (
@@ -212,7 +213,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
                 </TextField>
               )}
             />
-            {field('customer', 'Customer (empty: internal)')}
+            <Controller control={form.control} name="customer" render={({ field: f }) => <PartyPick kind="customer" label="Customer" blank="internal" value={f.value} change={f.onChange} error={err.customer?.message} />} />
           </div>
           <div className="side">
             <TextField label="Target" required error={Boolean(err.target_percent)} helperText={err.target_percent?.message} {...percentField} {...form.register('target_percent', { validate: validTarget })} />

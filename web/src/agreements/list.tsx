@@ -8,6 +8,7 @@ import { Legend, Strip, classTimes } from '../axis/strip'
 import { Export } from '../parts/export'
 import { More, useFind, useShown } from '../parts/more'
 import { OwnPeriod } from '../parts/own-period'
+import { usePartyName } from '../parts/party'
 import { NoAccount, Trouble } from '../parts/trouble'
 import { duration, durationUp, percent } from '../time/format'
 import { useKeep, usePeriod } from '../time/period'
@@ -20,10 +21,11 @@ export function AgreementList() {
   const [most, more] = useShown()
   const keep = useKeep()
   const may = useMayDefine()
+  const customer = usePartyName('customer')
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)
   const live = (agreements.data ?? []).filter((a) => !a.retired)
   const matching = live
-    .filter((a) => words.every((w) => `${a.spec.name} ${a.spec.customer}`.toLowerCase().includes(w)))
+    .filter((a) => words.every((w) => `${a.spec.name} ${customer(a.spec.customer)}`.toLowerCase().includes(w)))
     .sort((a, b) => a.spec.name.localeCompare(b.spec.name))
   const shown = matching.slice(0, most)
   const accounts = useAccounts(shown.map((a) => a.id), period)
@@ -37,7 +39,7 @@ export function AgreementList() {
     return matching.map((a) => {
       const own = all.get(a.id)
       const f = own?.fault ? undefined : own?.figures
-      return [a.id, a.spec.name, a.spec.customer, a.spec.target_percent, own?.period.name, own?.as_of, f?.verdict, f?.availability_percent, f?.downtime_ms, f?.allowance_left_ms, f?.coverage_percent]
+      return [a.id, a.spec.name, customer(a.spec.customer), a.spec.target_percent, own?.period.name, own?.as_of, f?.verdict, f?.availability_percent, f?.downtime_ms, f?.allowance_left_ms, f?.coverage_percent]
     })
   }
   return (
@@ -69,7 +71,7 @@ export function AgreementList() {
             </span>
           </div>
           {shown.map((a) => (
-            <Row key={a.id} agreement={a} account={account.get(a.id)} axis={axis} to={keep(`/agreements/${a.id}`)} />
+            <Row key={a.id} agreement={a} customer={customer(a.spec.customer)} account={account.get(a.id)} axis={axis} to={keep(`/agreements/${a.id}`)} />
           ))}
           {matching.length === 0 && (
             <div className="empty">
@@ -102,14 +104,14 @@ export function AgreementList() {
   )
 }
 
-function Row({ agreement: a, account, axis, to }: { agreement: Schemas['DefinedAgreementSpec']; account: Listed | undefined; axis: { from: number; to: number; now: number }; to: string }) {
+function Row({ agreement: a, customer, account, axis, to }: { agreement: Schemas['DefinedAgreementSpec']; customer: string; account: Listed | undefined; axis: { from: number; to: number; now: number }; to: string }) {
   const word = account?.word ?? ''
   return (
     <Link to={to} className="entry axis-row">
       <span>
         <div className="name">{a.spec.name}</div>
         <div className="sub">
-          {a.spec.customer || 'internal'} · {a.spec.target_percent} %{a.spec.service_hours ? ', in service hours' : ''}
+          {account?.customer || customer || 'internal'} · {a.spec.target_percent} %{a.spec.service_hours ? ', in service hours' : ''}
         </div>
         <OwnPeriod of={account} axis={axis} />
       </span>

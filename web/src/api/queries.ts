@@ -3,11 +3,23 @@ import { api, ask, type Schemas } from './client'
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => ask(api.GET('/api/v1/session')), retry: false, staleTime: 300_000 })
 
-/** Whether the person may define services, checks, agreements and locations. */
-export function useMayDefine(): boolean {
-  const role = useMe().data?.role
-  return role === 'manager' || role === 'administrator'
+type Permission = Schemas['Me']['may'][number]
+
+/** What the person's role permits. */
+export function useMay(): (what: Permission) => boolean {
+  const may = useMe().data?.may
+  return (what) => may?.includes(what) ?? false
 }
+
+/** Whether the person may define services, checks, agreements and locations. */
+export const useMayDefine = (): boolean => useMay()('define')
+
+/** Those who own services, or were promised something. */
+export type PartyKind = 'team' | 'customer'
+export type Party = Schemas['DefinedTeamSpec'] | Schemas['DefinedCustomerSpec']
+
+export const useParties = (kind: PartyKind) =>
+  useQuery<Party[]>({ queryKey: ['parties', kind], queryFn: () => ask(api.GET(kind === 'team' ? '/api/v1/teams' : '/api/v1/customers')).then((l) => l.items), enabled: useMay()('see') })
 
 /** How many rows with strips are shown at once; more of them on demand. */
 export const listed = 100
@@ -33,7 +45,7 @@ export async function accountsOf(ids: string[], period?: string) {
 export const useAccounts = (ids: string[], period?: string) =>
   useQuery({ queryKey: ['standing', 'accounts', period, ids], queryFn: () => accountsOf(ids, period), placeholderData: keepPreviousData, refetchInterval: 60_000 })
 
-export const useServices = () => useQuery({ queryKey: ['services'], queryFn: () => ask(api.GET('/api/v1/services')).then((l) => l.items) })
+export const useServices = (enabled = true) => useQuery({ queryKey: ['services'], queryFn: () => ask(api.GET('/api/v1/services')).then((l) => l.items), enabled })
 
 export const useChecks = () => useQuery({ queryKey: ['checks'], queryFn: () => ask(api.GET('/api/v1/checks')).then((l) => l.items) })
 
@@ -77,7 +89,16 @@ export const useMoment = (id: string, at?: string) =>
     placeholderData: keepPreviousData,
   })
 
-export const useAgreements = () => useQuery({ queryKey: ['agreements'], queryFn: () => ask(api.GET('/api/v1/agreements')).then((l) => l.items) })
+/** The account of one agreement in a band, interval by interval. */
+export const useAccount = (id: string, period?: string) =>
+  useQuery({
+    queryKey: ['standing', 'account', id, period],
+    queryFn: () => ask(api.GET('/api/v1/agreements/{id}/account', { params: { path: { id }, query: { period } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 60_000,
+  })
+
+export const useAgreements = (enabled = true) => useQuery({ queryKey: ['agreements'], queryFn: () => ask(api.GET('/api/v1/agreements')).then((l) => l.items), enabled })
 
 export const usePeriods = (id: string | undefined, last: number) =>
   useQuery({

@@ -5,8 +5,9 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 import { api, ask } from '../api/client'
-import { useAgreements, useMe, usePeriodNames, useReports } from '../api/queries'
+import { useAgreements, useMay, usePeriodNames, useReports } from '../api/queries'
 import { Export } from '../parts/export'
+import { usePartyName } from '../parts/party'
 import { Trouble } from '../parts/trouble'
 import { percent, shortTime } from '../time/format'
 import { useZone } from '../time/period'
@@ -14,12 +15,11 @@ import { useZone } from '../time/period'
 /** What was published, to whom; and what is due. */
 export function ReportList() {
   const reports = useReports()
-  const agreements = useAgreements()
-  const me = useMe()
   const { zone } = useZone()
   const [text, setText] = useState('')
-  if (!reports.data || !agreements.data) return <Trouble error={reports.error ?? agreements.error} />
-  const may = me.data?.role === 'manager' || me.data?.role === 'administrator'
+  const permits = useMay()
+  if (!reports.data) return <Trouble error={reports.error} />
+  const may = permits('publish')
   const words = text.toLowerCase().split(/\s+/).filter(Boolean)
   const shown = reports.data.filter((r) => words.every((w) => `${r.name} ${r.customer} ${r.words} ${r.state} ${r.verdict}`.toLowerCase().includes(w)))
   return (
@@ -30,7 +30,7 @@ export function ReportList() {
           <TextField placeholder="agreement, customer, period …" value={text} sx={{ width: 240 }} slotProps={{ htmlInput: { 'aria-label': 'Filter' } }} onChange={(e) => setText(e.target.value)} />
         </div>
       </div>
-      {may && <Draft agreements={agreements.data.filter((a) => !a.retired).map((a) => ({ id: a.id, name: a.spec.customer ? `${a.spec.name}, ${a.spec.customer}` : a.spec.name }))} />}
+      {may && <Draft />}
       {shown.length === 0 ? (
         <div className="empty">
           <p>{reports.data.length ? 'No report matches. Take a word away.' : 'Nothing was published yet. A report is drafted for a finished period of an agreement, read, and published; from then on it is frozen.'}</p>
@@ -77,8 +77,12 @@ export function ReportList() {
   )
 }
 
-function Draft({ agreements }: { agreements: { id: string; name: string }[] }) {
-  const [agreement, setAgreement] = useState(agreements[0]?.id ?? '')
+function Draft() {
+  const all = useAgreements()
+  const customer = usePartyName('customer')
+  const agreements = (all.data ?? []).filter((a) => !a.retired).map((a) => ({ id: a.id, name: a.spec.customer ? `${a.spec.name}, ${customer(a.spec.customer)}` : a.spec.name }))
+  const [wanted, setAgreement] = useState('')
+  const agreement = wanted || (agreements[0]?.id ?? '')
   const [chosen, setChosen] = useState('')
   const finished = (usePeriodNames(agreement).data ?? []).filter((p) => p.over)
   const period = finished.some((p) => p.name === chosen) ? chosen : (finished[0]?.name ?? '')
@@ -91,7 +95,7 @@ function Draft({ agreements }: { agreements: { id: string; name: string }[] }) {
       await navigate(`/reports/${id}`)
     },
   })
-  if (agreements.length === 0) return null
+  if (agreements.length === 0) return <Trouble error={all.error} />
   return (
     <form
       style={{ display: 'flex', gap: 12, alignItems: 'start', flexWrap: 'wrap' }}

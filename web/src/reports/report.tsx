@@ -4,7 +4,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useMe, useReport } from '../api/queries'
+import { useMay, useReport } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
 import { Confirm, Trouble } from '../parts/trouble'
 import { ticks } from '../axis/band'
@@ -133,7 +133,6 @@ function OutageTable({ outages, zone }: { outages: Schemas['Outage'][]; zone: st
 }
 
 function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
-  const me = useMe()
   const client = useQueryClient()
   const navigate = useNavigate()
   const [asking, setAsking] = useState(false)
@@ -156,7 +155,7 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
       await navigate('/reports')
     },
   })
-  const may = me.data?.role === 'manager' || me.data?.role === 'administrator'
+  const may = useMay()('publish')
   const draft = r.state === 'draft'
   return (
     <>

@@ -3,10 +3,11 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { useForm } from 'react-hook-form'
+import { Controller, useForm } from 'react-hook-form'
 import { useNavigate, useParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useServices } from '../api/queries'
+import { PartyPick } from '../parts/party'
 import { Trouble, showFaults } from '../parts/trouble'
 import { useKeep } from '../time/period'
 import { DefaultFields } from './default-fields'
@@ -78,7 +79,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
             <MenuItem value="supporting">supporting</MenuItem>
             <MenuItem value="supplier">supplier</MenuItem>
           </TextField>
-          <TextField label="Owner" {...form.register('owner')} />
+          <Controller control={form.control} name="owner" render={({ field }) => <PartyPick kind="team" label="Owned by" value={field.value} change={field.onChange} error={err.owner?.message} />} />
         </div>
         <TextField label="Tags" helperText="Separated by commas" {...form.register('tags')} />
         <TextField label="Runbook" error={Boolean(err.runbook)} helperText={err.runbook?.message} {...form.register('runbook')} />

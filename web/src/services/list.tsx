@@ -7,6 +7,7 @@ import { Band, axisOf } from '../axis/band'
 import { Legend, Strip } from '../axis/strip'
 import { Export } from '../parts/export'
 import { More, useFind, useShown } from '../parts/more'
+import { usePartyName } from '../parts/party'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
 import { useKeep, usePeriod } from '../time/period'
@@ -38,10 +39,11 @@ export function ServiceList() {
       },
       { replace: true },
     )
+  const team = usePartyName('team')
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)
   const matching = (services.data ?? [])
     .filter((s) => s.retired === retired)
-    .filter((s) => words.every((w) => [s.spec.name, s.spec.kind, s.spec.owner, ...(s.spec.tags ?? [])].join(' ').toLowerCase().includes(w)))
+    .filter((s) => words.every((w) => [s.spec.name, s.spec.kind, team(s.spec.owner), ...(s.spec.tags ?? [])].join(' ').toLowerCase().includes(w)))
     .sort((a, b) => {
       if (sort === 'state') {
         const d = (severity[stateOf(a.id)?.state ?? 'unmeasured'] ?? 2) - (severity[stateOf(b.id)?.state ?? 'unmeasured'] ?? 2)
@@ -102,7 +104,7 @@ export function ServiceList() {
               <div className="name">{s.spec.name}</div>
               <div className="sub">
                 {s.spec.kind}
-                {s.spec.owner ? ` · ${s.spec.owner}` : ''}
+                {s.spec.owner ? ` · ${team(s.spec.owner)}` : ''}
               </div>
             </span>
             <Strip columns={strips.data.strips[s.id]?.strip ?? ''} total={strips.data.strips[s.id]?.total_ms ?? {}} axis={axis} label={s.spec.name} />
@@ -128,7 +130,7 @@ export function ServiceList() {
       )}
       <Legend only={['up', 'degraded', 'down', 'unmeasured']} />
       <div style={{ display: 'flex', gap: 24, marginTop: 14 }}>
-        <Export name="services" columns={['id', 'name', 'kind', 'owner', 'state', 'since']} rows={matching.map((s) => [s.id, s.spec.name, s.spec.kind, s.spec.owner, stateOf(s.id)?.state, stateOf(s.id)?.since_at])} />
+        <Export name="services" columns={['id', 'name', 'kind', 'owner', 'state', 'since']} rows={matching.map((s) => [s.id, s.spec.name, s.spec.kind, team(s.spec.owner), stateOf(s.id)?.state, stateOf(s.id)?.since_at])} />
         {(retired || services.data.some((s) => s.retired)) && (
           <button type="button" className="link sub" onClick={() => change('retired', retired ? undefined : 'yes')}>
             {retired ? 'show those in force' : 'show retired ones'}

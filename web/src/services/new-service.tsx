@@ -5,10 +5,11 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { useForm } from 'react-hook-form'
+import { Controller, useForm } from 'react-hook-form'
 import { Link, useNavigate } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useLocations } from '../api/queries'
+import { PartyPick } from '../parts/party'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
 import { leading, type Kind } from './kinds'
@@ -69,6 +70,7 @@ export function NewService() {
     onError: (e) => {
       if (!(e instanceof Problem)) return
       for (const name of ['name', 'owner'] as const) if (e.fields[name]) form.setError(name, { message: e.fields[name] })
+      if (e.fields['promised.customer']) form.setError('customer', { message: e.fields['promised.customer'] })
       if (e.fields['promised.target_percent']) form.setError('target', { message: e.fields['promised.target_percent'] })
     },
   })
@@ -96,7 +98,7 @@ export function NewService() {
             <MenuItem value="supporting">supporting</MenuItem>
             <MenuItem value="supplier">supplier</MenuItem>
           </TextField>
-          <TextField label="Owner" {...form.register('owner')} />
+          <Controller control={form.control} name="owner" render={({ field }) => <PartyPick kind="team" label="Owned by" value={field.value} change={field.onChange} error={err.owner?.message} />} />
         </div>
         <TextField
           label="Address"
@@ -180,7 +182,7 @@ export function NewService() {
             <>
               <div className="side">
                 <TextField label="Target" error={Boolean(err.target)} helperText={err.target?.message} slotProps={{ input: { endAdornment: '%' } }} {...form.register('target', { validate: validTarget })} />
-                <TextField label="To whom (empty: internal)" {...form.register('customer')} />
+                <Controller control={form.control} name="customer" render={({ field }) => <PartyPick kind="customer" label="To whom" blank="internal" value={field.value} change={field.onChange} error={err.customer?.message} />} />
               </div>
               <div className="consequence sub">{resolution(Number(form.watch('target')), interval)}</div>
             </>

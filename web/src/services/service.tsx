@@ -6,6 +6,7 @@ import { api, ask, type Schemas } from '../api/client'
 import { useMayDefine, useServicePeriod } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, type Axis } from '../axis/strip'
+import { usePartyName } from '../parts/party'
 import { Confirm, NoAccount, Trouble } from '../parts/trouble'
 import { duration, percent, shortTime } from '../time/format'
 import { useKeep, usePeriod, useZone } from '../time/period'
@@ -118,6 +119,7 @@ function Heads({ left, axis, right }: { left: string; axis: string; right: [stri
 
 function Head({ data }: { data: Schemas['ServicePeriod'] }) {
   const { zone } = useZone()
+  const team = usePartyName('team')
   const keep = useKeep()
   const may = useMayDefine()
   const navigate = useNavigate()
@@ -148,7 +150,7 @@ function Head({ data }: { data: Schemas['ServicePeriod'] }) {
             {data.state && !data.service.retired && ` since ${shortTime(data.state.since_at, zone)}`}
             {data.state?.never_good && ', and was never good: is its target right?'}
             {data.state && data.state.waiting > 0 ? `, ${data.state.waiting} ${data.state.waiting === 1 ? 'measurement' : 'measurements'} not yet confirmed` : ''} · {s.kind}
-            {s.owner ? ` · ${s.owner}` : ''}
+            {s.owner ? ` · ${team(s.owner)}` : ''}
             {s.runbook && (
               <>
                 {' · '}

@@ -1,9 +1,9 @@
 import { NavLink } from 'react-router'
-import { useMe } from '../api/queries'
+import { useMay } from '../api/queries'
 
 /** The pages of Set-up. */
 export function SetupHead({ title, children }: { title: string; children?: React.ReactNode }) {
-  const me = useMe()
+  const may = useMay()
   const tab = ({ isActive }: { isActive: boolean }) => ({ marginRight: 18, fontWeight: isActive ? 600 : 400, textDecoration: isActive ? 'underline' : 'none', textUnderlineOffset: 5 })
   return (
     <>
@@ -23,17 +23,21 @@ export function SetupHead({ title, children }: { title: string; children?: React
         <NavLink to="/set-up/credentials" style={tab}>
           Credentials
         </NavLink>
-        {(me.data?.role === 'administrator' || me.data?.role === 'manager') && (
-          <>
-            {me.data.role === 'administrator' && (
-              <NavLink to="/set-up/people" style={tab}>
-                People
-              </NavLink>
-            )}
-            <NavLink to="/set-up/trail" style={tab}>
-              Trail
-            </NavLink>
-          </>
+        <NavLink to="/set-up/teams" style={tab}>
+          Teams
+        </NavLink>
+        <NavLink to="/set-up/customers" style={tab}>
+          Customers
+        </NavLink>
+        {may('administer') && (
+          <NavLink to="/set-up/people" style={tab}>
+            People
+          </NavLink>
+        )}
+        {may('audit') && (
+          <NavLink to="/set-up/trail" style={tab}>
+            Trail
+          </NavLink>
         )}
       </div>
       <div className="head" style={{ marginTop: 16 }}>

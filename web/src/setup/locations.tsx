@@ -4,7 +4,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
-import { useAgents, useChecks, useLocations, useMayDefine, useMe } from '../api/queries'
+import { useAgents, useChecks, useLocations, useMay, useMayDefine } from '../api/queries'
 import { Confirm, Trouble } from '../parts/trouble'
 import { duration, shortTime } from '../time/format'
 import { useZone } from '../time/period'
@@ -18,7 +18,7 @@ export function Locations() {
   const places = useLocations()
   const agents = useAgents()
   const checks = useChecks()
-  const me = useMe()
+  const permits = useMay()
   const [adding, setAdding] = useState(false)
   const may = useMayDefine()
   if (!places.data || !agents.data) return <Trouble error={places.error ?? agents.error} />
@@ -39,7 +39,7 @@ export function Locations() {
           location={l}
           agents={agents.data.filter((a) => a.location === l.id)}
           checks={(checks.data ?? []).filter((c) => !c.retired && c.spec.locations.includes(l.id)).length}
-          administrator={me.data?.role === 'administrator'}
+          administrator={permits('administer')}
           may={may}
         />
       ))}
@@ -320,7 +320,7 @@ function Quarantine({ agent: a, may }: { agent: Agent; may: boolean }) {
 /** Measurements that an agent's store could not keep, until somebody has seen it. */
 function Lost({ agent: a }: { agent: Agent }) {
   const { zone } = useZone()
-  const may = useMe().data?.role !== 'viewer'
+  const may = useMay()('operate')
   const client = useQueryClient()
   const see = useMutation({
     mutationFn: () => ask(api.POST('/api/v1/agents/{id}/lost/seen', { params: { path: { id: a.id } }, body: { lost: a.lost } })),

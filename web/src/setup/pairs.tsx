@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
 import { Link } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useChecks, useKinds, useLocations, useMayDefine, useMe, usePairPlans, useServices } from '../api/queries'
+import { useChecks, useKinds, useLocations, useMay, useMayDefine, usePairPlans, useServices } from '../api/queries'
 import { Export } from '../parts/export'
 import { Confirm, Trouble } from '../parts/trouble'
 import { inOrder } from '../services/measures'
@@ -45,7 +45,7 @@ export function Pairs() {
 
 function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSpec'][] }) {
   const services = useServices()
-  const me = useMe()
+  const permits = useMay()
   const may = useMayDefine()
   const client = useQueryClient()
   const keep = useKeep()
@@ -77,7 +77,7 @@ function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSp
           </div>
         </div>
         <div style={{ display: 'flex', gap: 10, whiteSpace: 'nowrap' }}>
-          {!plan.retired && me.data && me.data.role !== 'viewer' && (
+          {!plan.retired && permits('operate') && (
             <Button onClick={() => run.mutate()} disabled={run.isPending}>
               Run it now
             </Button>

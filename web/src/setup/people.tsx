@@ -14,8 +14,7 @@ import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/period'
 import { SetupHead } from './head'
-
-const roles = ['administrator', 'manager', 'operator', 'viewer'] as const
+import { RightsFields, type Rights } from './rights'
 
 /** Who may sign in, and what they need for it. */
 export function People() {
@@ -142,8 +141,9 @@ function PersonRow({ person: p, self, show }: { person: Person; self: boolean; s
   const [sure, setSure] = useState(false)
   const act = useMutation({ mutationFn: (does: () => Promise<unknown>) => does(), onSettled: () => client.invalidateQueries({ queryKey: ['people'] }) })
   const path = { params: { path: { id: p.id } } }
-  const body = { name: p.name, role: p.role, disabled: Boolean(p.disabled_at) }
-  const change = (more: Partial<Schemas['PersonChange']>) => act.mutate(() => ask(api.PUT('/api/v1/people/{id}', { ...path, body: { ...body, ...more } })))
+  const [asked, setAsked] = useState<Rights>() // a choice that is not complete
+  const body = { name: p.name, role: p.role, customer: p.customer, teams: p.teams, disabled: Boolean(p.disabled_at) }
+  const change = (more: Partial<Schemas['PersonChange']>) => act.mutate(() => ask(api.PUT('/api/v1/people/{id}', { ...path, body: { ...body, ...more } })), { onSettled: () => setAsked(undefined) })
   const choose = (does: () => Promise<unknown>) => {
     setMenu(null)
     act.mutate(does)
@@ -153,13 +153,7 @@ function PersonRow({ person: p, self, show }: { person: Person; self: boolean; s
       <td>{p.name}</td>
       <td>{p.email}</td>
       <td>
-        <TextField select variant="standard" value={p.role} sx={{ width: 130 }} slotProps={{ htmlInput: { 'aria-label': `Role of ${p.name}` } }} onChange={(e) => change({ role: e.target.value as Schemas['PersonChange']['role'] })}>
-          {roles.map((r) => (
-            <MenuItem key={r} value={r}>
-              {r}
-            </MenuItem>
-          ))}
-        </TextField>
+        <RightsFields of={p.name} value={asked ?? { role: p.role, customer: p.customer, teams: p.teams }} change={(r) => (r.role === 'customer' && !r.customer ? setAsked(r) : change(r))} />
       </td>
       <td>
         {p.password_at ? (
@@ -218,13 +212,15 @@ function PersonRow({ person: p, self, show }: { person: Person; self: boolean; s
 }
 
 function NewPerson({ show }: { show: (l: { name: string; link: Schemas['PasswordLink'] }) => void }) {
-  const form = useForm<Schemas['NewPerson']>({ defaultValues: { role: 'viewer' } })
+  const form = useForm<Schemas['NewPerson']>()
+  const [rights, setRights] = useState<Rights>({ role: 'viewer' })
   const client = useQueryClient()
   const add = useMutation({
-    mutationFn: (body: Schemas['NewPerson']) => ask(api.POST('/api/v1/people', { body })),
+    mutationFn: (v: Schemas['NewPerson']) => ask(api.POST('/api/v1/people', { body: { ...v, ...rights, customer: rights.customer || undefined } })),
     onSuccess: async (made, body) => {
       show({ name: body.name, link: made.link })
       form.reset()
+      setRights({ role: 'viewer' })
       await client.invalidateQueries({ queryKey: ['people'] })
     },
     onError: (e) => showFaults(e, form.setError),
@@ -234,13 +230,7 @@ function NewPerson({ show }: { show: (l: { name: string; link: Schemas['Password
     <form className="in-a-row" onSubmit={(e) => void form.handleSubmit((v) => add.mutate(v))(e)}>
       <TextField label="Name" required sx={{ width: 190 }} error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
       <TextField label="E-mail" type="email" required sx={{ width: 240 }} error={Boolean(err.email)} helperText={err.email?.message} {...form.register('email')} />
-      <TextField select label="Role" defaultValue="viewer" sx={{ width: 150 }} {...form.register('role')}>
-        {roles.map((r) => (
-          <MenuItem key={r} value={r}>
-            {r}
-          </MenuItem>
-        ))}
-      </TextField>
+      <RightsFields value={rights} change={setRights} error={err.role?.message ?? err.customer?.message ?? err.teams?.message} />
       <Button type="submit" sx={{ height: 40 }} disabled={add.isPending}>
         Let them sign in
       </Button>

@@ -2,31 +2,39 @@ import Dialog from '@mui/material/Dialog'
 import TextField from '@mui/material/TextField'
 import { useMemo, useState } from 'react'
 import { useNavigate } from 'react-router'
-import { useAgreements, useReports, useServices } from '../api/queries'
+import { useAgreements, useMay, useReports, useServices } from '../api/queries'
+import { usePartyName } from '../parts/party'
 import { useKeep } from '../time/period'
 
 type Hit = { name: string; kind: string; path: string }
 
 /** Finds services, agreements, reports and areas by name. */
-export function Finder({ areas, onClose }: { areas: { path: string; name: string }[]; onClose: () => void }) {
+export function Finder({ areas, onClose }: { areas: readonly { path: string; name: string }[]; onClose: () => void }) {
   const [text, setText] = useState('')
   const [chosen, setChosen] = useState(0)
   const navigate = useNavigate()
   const keep = useKeep()
-  const services = useServices()
-  const agreements = useAgreements()
+  const may = useMay()
+  const [see, define, administer] = [may('see'), may('define'), may('administer')]
+  const services = useServices(see)
+  const agreements = useAgreements(see)
+  const customer = usePartyName('customer')
   const reports = useReports()
   const all = useMemo<Hit[]>(
     () => [
       ...(services.data ?? []).filter((s) => !s.retired).map((s) => ({ name: s.spec.name, kind: 'service', path: `/services/${s.id}` })),
-      ...(agreements.data ?? []).filter((a) => !a.retired).map((a) => ({ name: `${a.spec.name}${a.spec.customer ? `, ${a.spec.customer}` : ''}`, kind: 'agreement', path: `/agreements/${a.id}` })),
+      ...(agreements.data ?? []).filter((a) => !a.retired).map((a) => ({ name: `${a.spec.name}${a.spec.customer ? `, ${customer(a.spec.customer)}` : ''}`, kind: 'agreement', path: `/agreements/${a.id}` })),
       ...(reports.data ?? []).map((r) => ({ name: `${r.name}, ${r.words}`, kind: 'report', path: `/reports/${r.id}` })),
       ...areas.map((a) => ({ name: a.name, kind: 'area', path: a.path })),
-      { name: 'Describe a service', kind: 'action', path: '/services/new' },
-      { name: 'Write down an agreement', kind: 'action', path: '/agreements/new' },
-      { name: 'People and changes', kind: 'area', path: '/set-up/people' },
+      ...(define
+        ? [
+            { name: 'Describe a service', kind: 'action', path: '/services/new' },
+            { name: 'Write down an agreement', kind: 'action', path: '/agreements/new' },
+          ]
+        : []),
+      ...(administer ? [{ name: 'People', kind: 'area', path: '/set-up/people' }] : []),
     ],
-    [services.data, agreements.data, reports.data, areas],
+    [services.data, agreements.data, reports.data, areas, customer, define, administer],
   )
   const words = text.toLowerCase().split(/\s+/).filter(Boolean)
   const hits = all.filter((h) => words.every((w) => `${h.name} ${h.kind}`.toLowerCase().includes(w))).slice(0, 9)

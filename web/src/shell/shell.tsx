@@ -4,7 +4,7 @@ import { Suspense, lazy, useEffect, useMemo, useState } from 'react'
 import { Link, NavLink, Navigate, Outlet, useLocation, useNavigate } from 'react-router'
 import { Problem, api, ask } from '../api/client'
 import { useLive } from '../api/live'
-import { useMe } from '../api/queries'
+import { useMay, useMe } from '../api/queries'
 import { Hatches } from '../axis/strip'
 import { ZoneContext, shownBand, useKeep, usePeriod } from '../time/period'
 
@@ -14,12 +14,16 @@ const Keys = lazy(() => import('./keys').then((m) => ({ default: m.Keys })))
 
 /** The areas, and the digit that goes to each. */
 const areas = [
-  { path: '/', name: 'Standing', key: '1' },
-  { path: '/services', name: 'Services', key: '2' },
-  { path: '/agreements', name: 'Agreements', key: '6' },
-  { path: '/reports', name: 'Reports', key: '7' },
-  { path: '/set-up', name: 'Set-up', key: '0' },
-]
+  { path: '/', name: 'Standing', key: '1', needs: 'own' },
+  { path: '/services', name: 'Services', key: '2', needs: 'see' },
+  { path: '/agreements', name: 'Agreements', key: '6', needs: 'see' },
+  { path: '/reports', name: 'Reports', key: '7', needs: 'own' },
+  { path: '/set-up', name: 'Set-up', key: '0', needs: 'see' },
+  { path: '/stand-ins', name: 'Stand-ins', key: '', needs: 'see' },
+] as const
+
+/** What customers can go to. */
+const forCustomers = /^\/($|promised\/|reports|you)/
 
 /** What surrounds every screen: the areas, the keys, the line to the server. */
 export function Shell() {
@@ -37,7 +41,8 @@ export function Shell() {
   }
   if (!me.data) return null
   if (me.data.second_factor_required && !me.data.second_factor && here.pathname !== '/you') return <Navigate to="/you" replace />
-  return <SignedIn home={me.data.timezone} demo={me.data.demo} name={me.data.name} role={me.data.role} />
+  if (!me.data.may.includes('see') && !forCustomers.test(here.pathname)) return <Navigate to="/" replace />
+  return <SignedIn home={me.data.timezone} demo={me.data.demo} name={me.data.name} role={me.data.customer ? `for ${me.data.customer}` : me.data.role} />
 }
 
 function SignedIn({ home, demo, name, role }: { home: string; demo: boolean; name: string; role: string }) {
@@ -57,8 +62,9 @@ function SignedIn({ home, demo, name, role }: { home: string; demo: boolean; nam
   const keep = useKeep()
   const [finder, setFinder] = useState(false)
   const [keys, setKeys] = useState(false)
-  const shown = demo ? [...areas, { path: '/stand-ins', name: 'Stand-ins', key: '' }] : areas
-  useShortcuts(() => setFinder(true), () => setKeys(true))
+  const may = useMay()
+  const shown = areas.filter((a) => may(a.needs) && (demo || a.path !== '/stand-ins'))
+  useShortcuts(shown, () => setFinder(true), () => setKeys(true))
   return (
     <ZoneContext value={zones}>
       <a className="skip" href="#main">
@@ -140,7 +146,7 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
 }
 
 /** The keys that work everywhere, except while typing. */
-function useShortcuts(find: () => void, help: () => void) {
+function useShortcuts(areas: readonly { path: string; key: string }[], find: () => void, help: () => void) {
   const navigate = useNavigate()
   const keep = useKeep()
   const [, setPeriod] = usePeriod()
@@ -154,7 +160,7 @@ function useShortcuts(find: () => void, help: () => void) {
       const on = e.target as HTMLElement
       if (e.ctrlKey || e.metaKey || e.altKey || on.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(on.tagName) || on.closest('[role=dialog]')) return
       const band = shownBand()
-      const area = areas.find((a) => a.key === e.key)
+      const area = areas.find((a) => a.key && a.key === e.key)
       if (area) void navigate(keep(area.path))
       else if (e.key === '/') find()
       else if (e.key === '?') help()

@@ -1,7 +1,7 @@
 import TextField from '@mui/material/TextField'
 import { Link } from 'react-router'
 import type { Listed, Schemas } from '../api/client'
-import { useStanding } from '../api/queries'
+import { useMay, useStanding } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, classTimes, type Axis } from '../axis/strip'
 import { More, useFind } from '../parts/more'
@@ -17,21 +17,22 @@ export function StandingPage() {
   const standing = useStanding(period, find)
   const { zone } = useZone()
   const keep = useKeep()
+  const sees = useMay()('see')
   const data = standing.data?.pages[0]
   if (!standing.data || !data) return <Trouble error={standing.error} />
   const axis = axisOf(data.period)
   const rows = new Map(standing.data.pages.flatMap((p) => p.accounts).map((a) => [a.agreement, a])) // one may move from page to page
   return (
-    <div className="with-aside">
+    <div className={sees ? 'with-aside' : undefined}>
       <div>
         <Band period={data.period} />
         <Trouble error={standing.error} />
         {data.agreements === 0 ? (
-          <Nothing services={data.services} />
+          sees ? <Nothing services={data.services} /> : <p className="empty">Nothing was promised to you yet.</p>
         ) : (
           <>
             <h1 className="statement">{statement(data.summary)}</h1>
-            <p className="lead">{nextUp(data.summary, zone) ?? `${data.services} services, ${data.checks} checks.`}</p>
+            <p className="lead">{nextUp(data.summary, zone) ?? (sees && `${plural(data.services, 'service', 'services')}, ${plural(data.checks, 'check', 'checks')}.`)}</p>
             {(data.agreements > 20 || text) && (
               <div className="head">
                 <span className="sub" role="status">
@@ -49,7 +50,7 @@ export function StandingPage() {
               </span>
             </div>
             {[...rows.values()].map((a) => (
-              <Entry key={a.agreement} account={a} axis={axis} to={keep(`/services/${a.service}`)} />
+              <Entry key={a.agreement} account={a} axis={axis} sees={sees} to={keep(sees ? `/services/${a.service}` : `/promised/${a.agreement}`)} />
             ))}
             {data.found === 0 && (
               <div className="empty">
@@ -61,16 +62,16 @@ export function StandingPage() {
           </>
         )}
       </div>
-      <Needs needs={data.needs} left={data.needs_left} reports={data.reports} />
+      {sees && <Needs needs={data.needs} left={data.needs_left} reports={data.reports} />}
     </div>
   )
 }
 
-function Entry({ account: a, axis, to }: { account: Listed; axis: Axis; to: string }) {
+function Entry({ account: a, axis, to, sees }: { account: Listed; axis: Axis; to: string; sees: boolean }) {
   const f = a.figures
   const keep = useKeep()
   return (
-    <Link to={a.fault ? keep(`/agreements/${a.agreement}`) : to} className="entry axis-row" data-agreement={a.agreement}>
+    <Link to={a.fault && sees ? keep(`/agreements/${a.agreement}`) : to} className="entry axis-row" data-agreement={a.agreement}>
       <span>
         <div className="name">{a.name}</div>
         <div className="sub">

@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { api, ask } from '../api/client'
-import { useMe, useStandIns } from '../api/queries'
+import { useMay, useStandIns } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 
 const words: Record<string, string> = {
@@ -19,13 +19,12 @@ const words: Record<string, string> = {
 /** The demo's simulated outside world, to be broken and mended. */
 export function StandIns() {
   const all = useStandIns()
-  const me = useMe()
   const client = useQueryClient()
   const steer = useMutation({
     mutationFn: ({ id, mode }: { id: string; mode: string }) => ask(api.PUT('/api/v1/stand-ins/{id}', { params: { path: { id } }, body: { mode } })),
     onSettled: () => client.invalidateQueries({ queryKey: ['stand-ins'] }),
   })
-  const may = me.data?.role !== 'viewer'
+  const may = useMay()('operate')
   return (
     <>
       <div className="head">

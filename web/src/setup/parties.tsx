@@ -1,0 +1,105 @@
+import Button from '@mui/material/Button'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useForm } from 'react-hook-form'
+import { Link } from 'react-router'
+import { api, ask } from '../api/client'
+import { useAgreements, useParties, useServices, type Party, type PartyKind } from '../api/queries'
+import { Trouble, showFaults } from '../parts/trouble'
+import { useKeep } from '../time/period'
+import { Listing } from './listing'
+
+const paths = { team: '/api/v1/teams', customer: '/api/v1/customers' } as const
+
+/** Who owns services. */
+export function Teams() {
+  const services = useServices()
+  return (
+    <Parties
+      kind="team"
+      title="Teams"
+      note="A team owns services. A manager or operator can be limited to the services of teams: they see everything and change what is theirs."
+      has="Owns"
+      of={(id) => (services.data ?? []).filter((s) => !s.retired && s.spec.owner === id).map((s) => ({ name: s.spec.name, path: `/services/${s.id}` }))}
+    />
+  )
+}
+
+/** Who was promised something. */
+export function Customers() {
+  const agreements = useAgreements()
+  return (
+    <Parties
+      kind="customer"
+      title="Customers"
+      note="Who was promised something. A person with the role customer belongs to one, and sees how its agreements stand and its published reports, and nothing else."
+      has="Was promised"
+      of={(id) => (agreements.data ?? []).filter((a) => !a.retired && a.spec.customer === id).map((a) => ({ name: a.spec.name, path: `/agreements/${a.id}` }))}
+    />
+  )
+}
+
+type Props = { kind: PartyKind; title: string; note: string; has: string; of: (id: string) => { name: string; path: string }[] }
+
+function Parties({ kind, title, note, has, of }: Props) {
+  const parties = useParties(kind)
+  const keep = useKeep()
+  if (!parties.data) return <Trouble error={parties.error} />
+  return (
+    <Listing<Party>
+      title={title}
+      one={kind}
+      note={note}
+      list={parties.data}
+      columns={['Name', has]}
+      cells={(p) => [
+        <>
+          {p.spec.name}
+          {p.spec.note && <div className="sub">{p.spec.note}</div>}
+        </>,
+        of(p.id).map((x, i) => (
+          <span key={x.path}>
+            {i > 0 && ', '}
+            <Link to={keep(x.path)}>{x.name}</Link>
+          </span>
+        )),
+      ]}
+      form={(p, done) => <PartyForm kind={kind} party={p} done={done} />}
+      retire={(p) => ask(api.DELETE(`${paths[kind]}/{id}`, { params: { path: { id: p.id } } }))}
+      restore={(p) => ask(api.POST(`${paths[kind]}/{id}/restore`, { params: { path: { id: p.id } } }))}
+    />
+  )
+}
+
+function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done: () => void }) {
+  const form = useForm<{ name: string; note: string }>({ defaultValues: { name: party?.spec.name ?? '', note: party?.spec.note ?? '' } })
+  const client = useQueryClient()
+  const save = useMutation({
+    mutationFn: async (v: { name: string; note: string }) => {
+      const spec = { name: v.name, note: v.note || undefined }
+      if (party) await ask(api.PUT(`${paths[kind]}/{id}`, { params: { path: { id: party.id } }, body: { revision: party.revision, spec } }))
+      else await ask(api.POST(paths[kind], { body: { spec } }))
+    },
+    onSuccess: async () => {
+      await client.invalidateQueries()
+      done()
+    },
+    onError: (e) => showFaults(e, form.setError, 'spec.'),
+  })
+  const err = form.formState.errors
+  return (
+    <form className="form" style={{ margin: '12px 0 24px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
+      <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
+      <Trouble error={save.error} />
+      <div style={{ display: 'flex', gap: 12 }}>
+        <Button type="submit" variant="contained" disabled={save.isPending}>
+          {party ? 'Save' : 'Add'}
+        </Button>
+        <Button variant="text" onClick={done}>
+          Leave it
+        </Button>
+      </div>
+    </form>
+  )
+}

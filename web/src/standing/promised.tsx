@@ -1,0 +1,65 @@
+import { Link, useParams } from 'react-router'
+import { useAccount, usePeriods, useReports } from '../api/queries'
+import { Legend, Strip } from '../axis/strip'
+import { NoAccount, Trouble } from '../parts/trouble'
+import { duration, durationUp, percent } from '../time/format'
+import { useKeep, usePeriod } from '../time/period'
+
+/** One agreement as its customer sees it: the present period, those before, and their reports. */
+export function Promised() {
+  const { id = '' } = useParams()
+  const [period] = usePeriod()
+  const account = useAccount(id, period)
+  const periods = usePeriods(id, 12)
+  const reports = useReports()
+  const keep = useKeep()
+  const a = account.data
+  if (!a) return <Trouble error={account.error} />
+  const report = (name: string) => (reports.data ?? []).filter((r) => r.agreement === id && r.period === name).sort((x, y) => y.number - x.number)[0]
+  const band = { from: Date.parse(a.period.from), to: Date.parse(a.period.to), now: Date.parse(a.as_of) }
+  return (
+    <>
+      <div className="head">
+        <div>
+          <h1 style={{ margin: 0 }}>{a.name}</h1>
+          <div className="sub">
+            {a.service_name} · {a.target_percent} % of {a.period.words} ({a.timezone}) · <Link to={keep('/')}>all that was promised</Link>
+          </div>
+        </div>
+      </div>
+      {a.fault ? (
+        <NoAccount why={a.fault} />
+      ) : (
+        <>
+          <p className="statement">
+            {band.now < band.to ? 'So far' : 'In all'} {percent(a.figures.availability_percent)} available, {durationUp(a.figures.downtime_ms)} down, {a.figures.allowance_left_ms < 0 ? `${durationUp(-a.figures.allowance_left_ms)} more than allowed` : `${duration(a.figures.allowance_left_ms)} of ${duration(a.figures.allowance_ms)} allowance left`}
+            .
+          </p>
+          <Strip intervals={a.intervals} planned={a.planned} axis={band} label={a.period.words} />
+        </>
+      )}
+      <h2>The periods before</h2>
+      <Trouble error={periods.error} />
+      {(periods.data ?? []).slice(1).map((p) => {
+        const axis = { from: Date.parse(p.span.from), to: Date.parse(p.span.to), now: Date.parse(p.span.to) }
+        const r = report(p.period)
+        return (
+          <div key={p.period} className="entry axis-row" data-period={p.period}>
+            <span>
+              <div className="name">{p.words}</div>
+              <div className="sub">{r ? <Link to={keep(`/reports/${r.id}`)}>report {r.number > 1 ? r.number : ''}</Link> : 'no report'}</div>
+            </span>
+            <Strip intervals={p.intervals} axis={axis} label={p.words} />
+            <span className="pair">
+              <b>{durationUp(p.figures.downtime_ms)}</b>
+              <b>{percent(p.figures.availability_percent)}</b>
+              <span>down</span>
+              <span className={`word-${p.figures.verdict}`}>{p.figures.verdict.replace('-', ' ')}</span>
+            </span>
+          </div>
+        )
+      })}
+      <Legend />
+    </>
+  )
+}
