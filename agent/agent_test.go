@@ -24,8 +24,7 @@ import (
 	"kestite/instrument"
 	"kestite/server"
 	"kestite/server/servertest"
-	serverstore "kestite/server/store"
-	"kestite/server/store/gen/db"
+	"kestite/server/store/raw"
 	"kestite/server/store/storetest"
 )
 
@@ -109,7 +108,7 @@ func (s *site) start(url string, change ...func(*agent.Agent)) (stop func()) {
 	return stop
 }
 
-func (s *site) rows(check string) []db.MeasurementsOfRow {
+func (s *site) rows(check string) []raw.Row {
 	s.t.Helper()
 	lanes, err := s.srv.API.Store.LanesOfChecks(ctx, []string{check})
 	if err != nil {
@@ -118,7 +117,7 @@ func (s *site) rows(check string) []db.MeasurementsOfRow {
 	if len(lanes) == 0 {
 		return nil
 	}
-	rows, err := s.srv.API.Store.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: lanes[0].ID, At: time.Now().Add(-time.Hour), At_2: time.Now().Add(time.Hour)})
+	rows, err := raw.During(ctx, s.srv.API.Store.Queries, lanes[0].ID, span.Of(time.Now().Add(-time.Hour)), span.Of(time.Now().Add(time.Hour)))
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -137,12 +136,12 @@ func TestAgentMeasuresWhatItIsAssigned(t *testing.T) {
 	check := s.check() // after the agent began to wait for changes
 	eventually(t, "measurements", func() bool { return len(s.rows(check)) >= 2 })
 	rows := s.rows(check)
-	if measure.Outcome(rows[0].Outcome) != measure.OK ||
-		serverstore.Value(rows[0].Thousandths, rows[0].Measures, measure.HTTP.Index("status")) != 200 {
+	if rows[0].Outcome != measure.OK ||
+		rows[0].Value(measure.HTTP.Index("status")) != 200 {
 		t.Errorf("measured %+v", rows[0])
 	}
 	for i := 1; i < len(rows); i++ {
-		if gap := rows[i].At.Sub(rows[i-1].At); gap < 3*time.Second {
+		if gap := rows[i].At.Time().Sub(rows[i-1].At.Time()); gap < 3*time.Second {
 			t.Errorf("two measurements %s apart at an interval of 5 s", gap)
 		}
 	}
@@ -150,7 +149,7 @@ func TestAgentMeasuresWhatItIsAssigned(t *testing.T) {
 	eventually(t, "a failure with its reason", func() bool {
 		rows := s.rows(check)
 		last := rows[len(rows)-1]
-		return measure.Outcome(last.Outcome) == measure.Failed && last.Detail != nil && strings.Contains(*last.Detail, "refused")
+		return last.Outcome == measure.Failed && strings.Contains(last.Detail, "refused")
 	})
 	eventually(t, "the service to be down", func() bool {
 		states, err := s.srv.API.Store.States(ctx)

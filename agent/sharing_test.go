@@ -68,7 +68,7 @@ func TestAgentsShareAndTakeOver(t *testing.T) {
 	eventually(t, "all to be measured again", func() bool {
 		for _, c := range checks {
 			rows := s.rows(c)
-			if rows[len(rows)-1].At.Before(lost.Add(share.LostAfter)) {
+			if rows[len(rows)-1].At.Time().Before(lost.Add(share.LostAfter)) {
 				return false
 			}
 		}
@@ -77,7 +77,7 @@ func TestAgentsShareAndTakeOver(t *testing.T) {
 	for _, c := range checks {
 		rows := s.rows(c)
 		for i := 1; i < len(rows); i++ {
-			switch gap := rows[i].At.Sub(rows[i-1].At); {
+			switch gap := rows[i].At.Time().Sub(rows[i-1].At.Time()); {
 			case gap < 3*time.Second:
 				t.Errorf("%s was measured twice, %s apart", c, gap)
 			case gap > 30*time.Second+5*time.Second+5*time.Second: // the takeover, the interval, a busy machine
@@ -106,10 +106,7 @@ func TestCutOffIsNoFailure(t *testing.T) {
 	last := func() (measure.Outcome, string) {
 		rows := s.rows(check)
 		r := rows[len(rows)-1]
-		if r.Detail == nil {
-			return measure.Outcome(r.Outcome), ""
-		}
-		return measure.Outcome(r.Outcome), *r.Detail
+		return r.Outcome, r.Detail
 	}
 	eventually(t, "an error of its own", func() bool {
 		o, detail := last()
@@ -138,11 +135,11 @@ func TestRetriesComeSooner(t *testing.T) {
 	eventually(t, "a failure confirmed and one more", func() bool { return len(s.rows(check)) >= 4 })
 	rows := s.rows(check)
 	for i, want := range []time.Duration{2 * time.Second, 2 * time.Second} {
-		if gap := rows[i+1].At.Sub(rows[i].At); gap < want-time.Second/2 || gap > want+4*time.Second {
+		if gap := rows[i+1].At.Time().Sub(rows[i].At.Time()); gap < want-time.Second/2 || gap > want+4*time.Second {
 			t.Errorf("failure %d came %s after the one before, want %s", i+2, gap, want)
 		}
 	}
-	if gap := rows[3].At.Sub(rows[2].At); gap < 5*time.Second {
+	if gap := rows[3].At.Time().Sub(rows[2].At.Time()); gap < 5*time.Second {
 		t.Errorf("after the failure was confirmed the next came %s later", gap)
 	}
 }
@@ -161,7 +158,7 @@ func TestRatesAreKept(t *testing.T) {
 		if i == 2 {
 			want = measure.Error
 		}
-		if measure.Outcome(r.Outcome) != want || want == measure.Error && !strings.Contains(*r.Detail, "2 measurements of the day are used up") {
+		if r.Outcome != want || want == measure.Error && !strings.Contains(r.Detail, "2 measurements of the day are used up") {
 			t.Errorf("measurement %d: %+v", i+1, r)
 		}
 	}
@@ -180,7 +177,7 @@ func TestOldMeasurementsExpireLoudly(t *testing.T) {
 		t.Fatal(err)
 	}
 	rows := s.rows(check)
-	m := measurement(check, rows[0].At.Add(-agent.MostAge-time.Hour))
+	m := measurement(check, rows[0].At.Time().Add(-agent.MostAge-time.Hour))
 	if _, err := kept.Add(m, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -224,7 +221,7 @@ func TestOneProcessAToken(t *testing.T) {
 	eventually(t, "three more", func() bool { return len(s.rows(check)) >= n+3 })
 	rows := s.rows(check)
 	for i := 1; i < len(rows); i++ {
-		if gap := rows[i].At.Sub(rows[i-1].At); gap < 3*time.Second {
+		if gap := rows[i].At.Time().Sub(rows[i-1].At.Time()); gap < 3*time.Second {
 			t.Errorf("measured twice, %s apart", gap)
 		}
 	}

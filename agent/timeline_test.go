@@ -13,7 +13,7 @@ import (
 	"kestite/agent"
 	"kestite/agent/store"
 	"kestite/core/span"
-	"kestite/server/store/gen/db"
+	"kestite/server/store/raw"
 )
 
 // hits are the instants at which a target was asked.
@@ -44,13 +44,13 @@ func (s *site) counted() *hits {
 	return h
 }
 
-func (s *site) latest(check string, n int) []db.LatestMeasurementsRow {
+func (s *site) latest(check string, n int) []raw.Row {
 	s.t.Helper()
 	lanes, err := s.srv.API.Store.LanesOfChecks(ctx, []string{check})
 	if err != nil || len(lanes) == 0 {
 		s.t.Fatalf("lanes of %s: %v %v", check, lanes, err)
 	}
-	rows, err := s.srv.API.Store.LatestMeasurements(ctx, db.LatestMeasurementsParams{Lane: lanes[0].ID, At: time.Now().Add(-48 * time.Hour), At_2: time.Now().Add(48 * time.Hour), Limit: int32(n)})
+	rows, err := raw.Latest(ctx, s.srv.API.Store.Queries, lanes[0].ID, span.Of(time.Now().Add(-48*time.Hour)), span.Of(time.Now().Add(48*time.Hour)), n)
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -80,16 +80,16 @@ func TestMeasurementsArePlacedByTheDatabasesClock(t *testing.T) {
 			eventually(t, "two more", func() bool { return len(s.rows(check)) >= 4 })
 			rows := s.latest(check, 100)
 			for i, r := range rows {
-				if !h.near(r.At) {
+				if !h.near(r.At.Time()) {
 					t.Errorf("a measurement stands at %s, and the target was not asked then", r.At)
 				}
-				if r.UncertainMs == nil || *r.UncertainMs > 1000 || r.ClockMs == nil {
+				if r.Clock == nil || r.Clock.Uncertain > 1000 {
 					t.Errorf("how %+v was placed is not kept", r)
-				} else if i == len(rows)-1 && (time.Duration(*r.ClockMs)*time.Millisecond-off).Abs() > time.Second && off > -24*24*time.Hour {
-					t.Errorf("its own clock was %s off, and %d ms are kept", off, *r.ClockMs)
+				} else if i == len(rows)-1 && (time.Duration(r.Clock.Ahead)*time.Millisecond-off).Abs() > time.Second && off > -24*24*time.Hour {
+					t.Errorf("its own clock was %s off, and %d ms are kept", off, r.Clock.Ahead)
 				}
-				if r.LateMs > 2000 {
-					t.Errorf("started %d ms late: the schedule follows the own clock", r.LateMs)
+				if r.LateMS > 2000 {
+					t.Errorf("started %d ms late: the schedule follows the own clock", r.LateMS)
 				}
 			}
 		})
@@ -136,7 +136,7 @@ func TestMeasuredBeforeAServerWasHeard(t *testing.T) {
 	s.start(s.srv.URL, func(a *agent.Agent) { a.Start = "second" })
 	eventually(t, "what was kept the second time", func() bool { return len(s.rows(check)) >= before+5 })
 	for _, r := range s.latest(check, 100) {
-		if !h.near(r.At) {
+		if !h.near(r.At.Time()) {
 			t.Errorf("a measurement stands at %s, and the target was not asked then", r.At)
 		}
 	}
@@ -175,7 +175,7 @@ func TestNobodyCanTellWhenItWasMeasured(t *testing.T) {
 		t.Errorf("%d were set aside, and after a release %d are", n, again)
 	}
 	for _, r := range s.latest(check, 1000) {
-		if !h.near(r.At) {
+		if !h.near(r.At.Time()) {
 			t.Errorf("a measurement stands at %s, and the target was not asked then", r.At)
 		}
 	}

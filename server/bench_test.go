@@ -481,3 +481,41 @@ func BenchmarkReaders(b *testing.B) {
 		b.ReportMetric(at(took, 0.99), "agent-p99-ms")
 	})
 }
+
+// BenchmarkChange edits one service among 1,000 with their checks and agreements, and
+// then asks a server for its definitions; beside it the reading of all of them.
+func BenchmarkChange(b *testing.B) {
+	srv := fleet(b, 1000)
+	ch := defining.Change{By: trail.By{Name: "bench"}}
+	other := defining.New(srv.API.Store)
+	snapshot := func(d *defining.Definitions) {
+		b.Helper()
+		if _, err := d.Snapshot(ctx); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.Run("edit", func(b *testing.B) {
+		n := 0
+		for b.Loop() {
+			n++
+			spec := definition.ServiceSpec{Name: fmt.Sprintf("Name %d", n), Kind: "business", Combine: "worst"}
+			if err := srv.API.Definitions.Edit(ctx, catalogue.Service, "service-007", 0, spec, ch); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("another-server", func(b *testing.B) {
+		snapshot(other)
+		for b.Loop() {
+			b.StopTimer()
+			storetest.Exec(b, srv, "UPDATE revision SET reason = 'touched' WHERE kind = 'service' AND id = 'service-008'")
+			b.StartTimer()
+			snapshot(other)
+		}
+	})
+	b.Run("read-all", func(b *testing.B) {
+		for b.Loop() {
+			snapshot(defining.New(srv.API.Store))
+		}
+	})
+}

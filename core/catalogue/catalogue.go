@@ -113,6 +113,18 @@ func New(records []Record, ahead span.Instant) *Snapshot {
 	for _, k := range kinds {
 		k.open(s)
 	}
+	s.add(records)
+	for _, id := range Sorted(s.Checks) {
+		service := s.Checks[id].Current().Spec.Service
+		s.ChecksOf[service] = append(s.ChecksOf[service], id)
+	}
+	for service := range s.ChecksOf {
+		s.sortChecks(service)
+	}
+	return s
+}
+
+func (s *Snapshot) add(records []Record) {
 	for _, r := range records {
 		k, known := kinds[r.Kind]
 		if !known {
@@ -122,14 +134,57 @@ func New(records []Record, ahead span.Instant) *Snapshot {
 			s.Unreadable = append(s.Unreadable, Unreadable{r.Kind, r.ID, r.Number, err.Error()})
 		}
 	}
-	for _, id := range Sorted(s.Checks) {
-		service := s.Checks[id].Current().Spec.Service
-		s.ChecksOf[service] = append(s.ChecksOf[service], id)
+}
+
+// With is the snapshot with all revisions of some definitions in place of those it had
+// of them, in order of their numbers: what New makes of all records. Nothing of s is
+// changed.
+func (s *Snapshot) With(records []Record) *Snapshot {
+	out := s.copy()
+	fresh := map[[2]string]bool{}
+	for _, r := range records {
+		if k, known := kinds[r.Kind]; known && !fresh[[2]string{r.Kind, r.ID}] {
+			fresh[[2]string{r.Kind, r.ID}] = true
+			k.drop(out, r.ID)
+		}
 	}
-	for service := range s.ChecksOf {
-		s.sortChecks(service)
+	out.Unreadable = slices.DeleteFunc(slices.Clone(s.Unreadable), func(u Unreadable) bool { return fresh[[2]string{u.Kind, u.ID}] })
+	out.add(records)
+	slices.SortStableFunc(out.Unreadable, func(a, b Unreadable) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.ID, b.ID), cmp.Compare(a.Number, b.Number))
+	})
+	out.relist(s, fresh)
+	return out
+}
+
+// relist brings the lists of checks up to date with the checks that are fresh.
+func (s *Snapshot) relist(before *Snapshot, fresh map[[2]string]bool) {
+	services := map[string]bool{}
+	for key := range fresh {
+		if key[0] != Check {
+			continue
+		}
+		of := s.Checks[key[1]].Current().Spec.Service
+		if old := before.Checks[key[1]]; old != nil {
+			if was := old.Current().Spec.Service; was != of { // one that cannot be read says of none
+				s.ChecksOf[was] = slices.DeleteFunc(slices.Clone(s.ChecksOf[was]), func(id string) bool { return id == key[1] })
+				if len(s.ChecksOf[was]) == 0 {
+					delete(s.ChecksOf, was)
+				}
+			}
+		}
+		if list := s.ChecksOf[of]; !slices.Contains(list, key[1]) {
+			s.ChecksOf[of] = append(slices.Clone(list), key[1])
+		} else if !services[of] {
+			s.ChecksOf[of] = slices.Clone(list) // it is sorted in its place
+		}
+		services[of] = true
 	}
-	return s
+	for service := range services {
+		if len(s.ChecksOf[service]) > 0 {
+			s.sortChecks(service)
+		}
+	}
 }
 
 // sortChecks puts the checks of a service into the order in which they are shown.

@@ -50,6 +50,7 @@ type kindOf struct {
 	current func(s *Snapshot, id string) Spec  // of the latest revision; nil where there is none
 	live    func(s *Snapshot) []string         // ids of those that are not retired, in order
 	add     func(*Snapshot, Record) error      // lets a revision that is kept join
+	drop    func(s *Snapshot, id string)       // forgets one, before add
 	write   func(*Snapshot, Write)             // does what a step of a change does
 	read    func(body []byte) (Spec, error)    // a body; the error is a *definition.Fault
 	is      func(Spec) bool                    // whether a spec is one of the kind
@@ -103,6 +104,7 @@ func kind[S Spec](said string, entries func(*Snapshot) *map[string]*Entry[S]) ki
 		},
 		live:  func(s *Snapshot) []string { return Live(*entries(s)) },
 		add:   func(s *Snapshot, r Record) error { return add(*entries(s), r) },
+		drop:  func(s *Snapshot, id string) { delete(*entries(s), id) },
 		write: func(s *Snapshot, w Write) { write(*entries(s), w) },
 		is:    func(spec Spec) bool { _, is := spec.(S); return is },
 		read: func(body []byte) (Spec, error) {

@@ -18,6 +18,7 @@ import (
 	"kestite/server/lanes"
 	serverstore "kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/store/raw"
 )
 
 // left is what waits in an agent's store.
@@ -72,7 +73,7 @@ func (s *sender) nothingLost(ctx context.Context, lanes []db.Lane) {
 	counted := s.f.target.counted()
 	var have, lost, real int
 	for _, l := range lanes {
-		rows, err := s.f.inside.API.Store.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: l.ID, At: time.Now().AddDate(0, 0, -40), At_2: time.Now().AddDate(0, 0, 1)})
+		rows, err := everything(ctx, s.f.inside.API.Store, l.ID)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -80,7 +81,7 @@ func (s *sender) nothingLost(ctx context.Context, lanes []db.Lane) {
 		if strings.HasPrefix(l.CheckID, "real-") {
 			answered := 0
 			for _, r := range rows {
-				if measure.Outcome(r.Outcome) != measure.Error && serverstore.Value(r.Thousandths, r.Measures, measure.HTTP.Index("status")) > 0 {
+				if r.Outcome != measure.Error && r.Value(measure.HTTP.Index("status")) > 0 {
 					answered++
 				}
 			}
@@ -93,7 +94,7 @@ func (s *sender) nothingLost(ctx context.Context, lanes []db.Lane) {
 		}
 		at := map[span.Instant]bool{}
 		for _, r := range rows {
-			at[span.Of(r.At)] = true
+			at[r.At] = true
 		}
 		for p := range s.acknowledged {
 			if p.check == l.CheckID && p.location == l.Location && !at[p.at] {
@@ -110,10 +111,15 @@ func (s *sender) nothingLost(ctx context.Context, lanes []db.Lane) {
 	t.Logf("%d measurements acknowledged to the hostile sender, %d made by agents, %d stored in all", len(s.acknowledged), real, have)
 }
 
+// everything is all raw measurements of a lane.
+func everything(ctx context.Context, s *serverstore.Store, lane int32) ([]raw.Row, error) {
+	return raw.During(ctx, s.Queries, lane, span.Of(time.Now().AddDate(0, 0, -40)), span.Of(time.Now().AddDate(0, 0, 1)))
+}
+
 // recomputed: stretches and hours of a lane are those that follow from its rows.
 func (s *sender) recomputed(ctx context.Context, l db.Lane) {
 	t, q := s.f.t, s.f.inside.API.Store
-	rows, err := q.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: l.ID, At: time.Now().AddDate(0, 0, -40), At_2: time.Now().AddDate(0, 0, 1)})
+	rows, err := everything(ctx, q, l.ID)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -127,14 +133,14 @@ func (s *sender) recomputed(ctx context.Context, l db.Lane) {
 	var want []verdict.Stretch
 	hours := map[time.Time]*judge.Hour{}
 	for _, r := range rows {
-		o := measure.Outcome(r.Outcome)
-		at := r.At.UTC().Truncate(time.Hour)
+		o := r.Outcome
+		at := r.At.Time().Truncate(time.Hour)
 		if hours[at] == nil {
 			hours[at] = new(judge.Hour)
 		}
-		hours[at].Add(o, serverstore.Value(r.Thousandths, r.Measures, measure.HTTP.Leading))
+		hours[at].Add(o, r.Value(measure.HTTP.Leading))
 		if o != measure.Error {
-			want = series.Add(want, span.Of(r.At), severity[o], set)
+			want = series.Add(want, r.At, severity[o], set)
 		}
 	}
 	got, err := lanes.All(ctx, q.Queries, l.ID)

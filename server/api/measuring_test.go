@@ -14,7 +14,7 @@ import (
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server/servertest"
-	"kestite/server/store"
+	"kestite/server/store/raw"
 )
 
 // assigned are the checks that a location's agent gets.
@@ -86,19 +86,15 @@ func call(t *testing.T, url, body string) (int, string) {
 func (f *fixture) latest(t *testing.T, check string) (measure.Outcome, string, []float64, int) {
 	t.Helper()
 	ctx := context.Background()
-	var outcome int16
-	var detail *string
-	var values []int64
-	var n int
-	err := f.srv.API.Store.Pool.QueryRow(ctx, `SELECT outcome, detail, thousandths, (SELECT count(*) FROM measurement WHERE lane = m.lane) FROM measurement m
-		WHERE lane = (SELECT id FROM lane WHERE check_id = $1) ORDER BY at DESC LIMIT 1`, check).Scan(&outcome, &detail, &values, &n)
-	if err != nil {
-		t.Fatal(err)
+	lanes, err := f.srv.API.Store.LanesOfChecks(ctx, []string{check})
+	if err != nil || len(lanes) != 1 {
+		t.Fatal(lanes, err)
 	}
-	if detail == nil {
-		detail = new(string)
+	rows, err := raw.Latest(ctx, f.srv.API.Store.Queries, lanes[0].ID, 0, span.Of(time.Now().AddDate(100, 0, 0)), 1000)
+	if err != nil || len(rows) == 0 {
+		t.Fatal(rows, err)
 	}
-	return measure.Outcome(outcome), *detail, store.Values(values, nil), n
+	return rows[0].Outcome, rows[0].Detail, rows[0].Values(), len(rows)
 }
 
 func TestReportIn(t *testing.T) {

@@ -25,8 +25,8 @@ import (
 	"kestite/server/history"
 	"kestite/server/judge"
 	"kestite/server/lanes"
-	"kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/store/raw"
 )
 
 // ServicePeriod is a service over a band: its own strip, a lane for each check
@@ -357,19 +357,16 @@ func (s *Server) runningHours(ctx context.Context, lane int32, kind measure.Kind
 
 // sample returns the latest measurement of a lane at or before i, within a week.
 func (s *Server) sample(ctx context.Context, lane int32, kind measure.Kind, i span.Instant) (*Sample, error) {
-	rows, err := s.Store.LatestMeasurements(ctx, db.LatestMeasurementsParams{Lane: lane, At: i.Add(-7 * span.Day).Time(), At_2: i.Time(), Limit: 1})
+	rows, err := raw.Latest(ctx, s.Store.Queries, lane, i.Add(-7*span.Day), i, 1)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
 	r := rows[0]
-	out := &Sample{At: span.Of(r.At), Outcome: measure.Outcome(r.Outcome).String(), Measures: map[string]float64{}, LateMS: r.LateMs, DelayS: r.DelayS}
-	if r.Detail != nil {
-		out.Detail = *r.Detail
+	out := &Sample{At: r.At, Outcome: r.Outcome.String(), Measures: map[string]float64{}, LateMS: r.LateMS, DelayS: r.DelayS, Detail: r.Detail}
+	if r.Clock != nil {
+		out.Clock = &SampleClock{r.Clock.Ahead, r.Clock.Uncertain}
 	}
-	if r.ClockMs != nil && r.UncertainMs != nil {
-		out.Clock = &SampleClock{*r.ClockMs, *r.UncertainMs}
-	}
-	for n, v := range store.Values(r.Thousandths, r.Measures) {
+	for n, v := range r.Values() {
 		if n < len(kind.Measures) && !math.IsNaN(v) {
 			out.Measures[kind.Measures[n].Name] = math.Round(v*1000) / 1000
 		}

@@ -25,11 +25,17 @@ import (
 // ahead is how far beyond the present the starts of windows are kept.
 const ahead = 400 * span.Day
 
+// readAgain is how long what was read is only brought up to date, in ms; then all is
+// read again, with the starts of windows that have come nearer.
+const readAgain = span.Day
+
 // Definitions are those of a store. They are safe for concurrent use.
 type Definitions struct {
-	store *store.Store
-	mu    sync.Mutex
-	last  *catalogue.Snapshot
+	store  *store.Store
+	mu     sync.Mutex
+	last   *catalogue.Snapshot
+	seen   int64        // the mark of it
+	readAt span.Instant // when all were read
 	// changing lets one change at a time wait for the lock in the database, so
 	// that those that wait do not take all connections.
 	changing sync.Mutex
@@ -44,40 +50,63 @@ func (d *Definitions) Snapshot(ctx context.Context) (*catalogue.Snapshot, error)
 	if err != nil {
 		return nil, fmt.Errorf("read the definitions: %w", err)
 	}
-	mark := strconv.FormatInt(m, 10)
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.last != nil && d.last.Mark == mark {
+	if d.last != nil && d.seen == m.Number {
 		return d.last, nil
 	}
-	fresh, err := read(ctx, d.store)
+	now := span.Of(d.store.Now())
+	var fresh *catalogue.Snapshot
+	if d.last == nil || d.seen < m.Whole || d.seen > m.Number || now > d.readAt.Add(readAgain) {
+		fresh, err = d.read(ctx, now)
+	} else {
+		fresh, err = d.readChanged(ctx)
+	}
 	if err != nil {
 		return nil, err
 	}
-	fresh.Mark = mark
-	d.last = fresh
-	return fresh, nil
-}
-
-func read(ctx context.Context, s *store.Store) (*catalogue.Snapshot, error) {
-	org, err := s.Organisation(ctx)
+	org, err := d.store.Organisation(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the organisation: %w", err)
 	}
-	rows, err := s.AllRevisions(ctx)
+	fresh.Name, fresh.Timezone, fresh.Mark = org.Name, org.Timezone, strconv.FormatInt(m.Number, 10)
+	d.last, d.seen = fresh, m.Number
+	return fresh, nil
+}
+
+// read reads all definitions.
+func (d *Definitions) read(ctx context.Context, now span.Instant) (*catalogue.Snapshot, error) {
+	rows, err := d.store.AllRevisions(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the definitions: %w", err)
 	}
 	records := make([]catalogue.Record, len(rows))
 	for i, r := range rows {
-		records[i] = catalogue.Record{
-			Kind: r.Kind, ID: r.ID, Number: int(r.Number), From: span.Of(r.ValidFrom), Until: instant(r.ValidUntil),
-			Counts: instant(r.CountsFrom), By: r.MadeBy, Retired: r.RetiredAt != nil, Body: r.Body,
-		}
+		records[i] = record(db.RevisionsSinceRow(r))
 	}
-	out := catalogue.New(records, span.Of(s.Now()).Add(ahead))
-	out.Name, out.Timezone = org.Name, org.Timezone
-	return out, nil
+	d.readAt = now
+	return catalogue.New(records, now.Add(ahead)), nil
+}
+
+// readChanged reads the definitions that have changed since the last time. There may be
+// more than the mark says by now, which are read again then.
+func (d *Definitions) readChanged(ctx context.Context) (*catalogue.Snapshot, error) {
+	rows, err := d.store.RevisionsSince(ctx, d.seen)
+	if err != nil {
+		return nil, fmt.Errorf("read the definitions that have changed: %w", err)
+	}
+	records := make([]catalogue.Record, len(rows))
+	for i, r := range rows {
+		records[i] = record(r)
+	}
+	return d.last.With(records), nil
+}
+
+func record(r db.RevisionsSinceRow) catalogue.Record {
+	return catalogue.Record{
+		Kind: r.Kind, ID: r.ID, Number: int(r.Number), From: span.Of(r.ValidFrom), Until: instant(r.ValidUntil),
+		Counts: instant(r.CountsFrom), By: r.MadeBy, Retired: r.RetiredAt != nil, Body: r.Body,
+	}
 }
 
 func instant(t *time.Time) *span.Instant {

@@ -3,6 +3,7 @@ package defining_test
 import (
 	"context"
 	"errors"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -241,5 +242,71 @@ func TestIDsComeFromNamesAndStay(t *testing.T) {
 	}
 	if e := h.snapshot().Services["pier-kiosk"]; e == nil || e.Current().Spec.Name != "Quay kiosk" {
 		t.Errorf("%+v", e)
+	}
+}
+
+// What a server brings up to date by what has changed is what another reads anew,
+// whoever changed it and however.
+func TestSnapshotsAreBroughtUpToDate(t *testing.T) {
+	srv := storetest.Server(t)
+	kept, other := srv.API.Definitions, defining.New(srv.API.Store)
+	h := &house{other, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
+	exec := func(sql string) func() {
+		return func() {
+			t.Helper()
+			storetest.Exec(t, srv, sql)
+		}
+	}
+	edit := func(kind, id string, expected int, spec catalogue.Spec, day int) func() {
+		return func() {
+			t.Helper()
+			if err := h.Edit(ctx, kind, id, expected, spec, h.change(day)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	for i, step := range []struct {
+		what string
+		do   func()
+	}{
+		{"a location", func() { h.create(catalogue.Location, "tolvik", definition.LocationSpec{Name: "Tolvik"}) }},
+		{"a service", func() {
+			h.create(catalogue.Service, "tickets", definition.ServiceSpec{Name: "Tickets", Kind: "business", Combine: "worst"})
+		}},
+		{"a check", func() { h.create(catalogue.Check, "page", page(2)) }},
+		{"nothing", func() {}},
+		{"an edit", edit(catalogue.Check, "page", 1, page(5), 4)},
+		{"two edits", func() { edit(catalogue.Check, "page", 2, page(3), 5)(); edit(catalogue.Check, "page", 3, page(4), 6)() }},
+		{"a retirement", func() { h.Retire(ctx, catalogue.Check, "page", h.change(7)) }},
+		{"the organisation", exec("UPDATE organisation SET name = 'Skerry Line', timezone = 'Europe/Oslo'")},
+		{"something that cannot be read", exec(`UPDATE revision SET body = '{"name": 7}' WHERE kind = 'service'`)},
+		{"something that can again", exec(`UPDATE revision SET body = '{"name": "Tickets", "kind": "business"}' WHERE kind = 'service'`)},
+		{"what was taken back", func() {
+			tx, err := srv.API.Store.Pool.Begin(ctx)
+			if err != nil {
+				t.Fatal(err)
+			}
+			tx.Exec(ctx, "UPDATE revision SET made_by = 'nobody'")
+			tx.Rollback(ctx)
+		}},
+		{"what was taken away", exec("DELETE FROM revision WHERE kind = 'check' AND number = 4")},
+		{"all of it", exec("DELETE FROM revision WHERE kind = 'check'; DELETE FROM definition WHERE kind = 'check'")},
+	} {
+		step.do()
+		got, err := kept.Snapshot(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want, err := defining.New(srv.API.Store).Snapshot(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		a, b := reflect.ValueOf(got).Elem(), reflect.ValueOf(want).Elem()
+		for f := range a.NumField() {
+			if field := a.Type().Field(f); field.IsExported() && !reflect.DeepEqual(a.Field(f).Interface(), b.Field(f).Interface()) &&
+				!(a.Field(f).Kind() == reflect.Slice && a.Field(f).Len()+b.Field(f).Len() == 0) {
+				t.Errorf("%d, after %s: %s is\n%+v, not\n%+v", i, step.what, field.Name, a.Field(f), b.Field(f))
+			}
+		}
 	}
 }

@@ -21,6 +21,7 @@ import (
 	"kestite/server/lanes"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/store/raw"
 )
 
 // LaneKey names a lane.
@@ -194,17 +195,16 @@ func (b *Books) timing(ctx context.Context, bundle *definition.Compiled) account
 		kind, _ := measure.KindNamed(bundle.Checks[check][0].Kind)
 		total := kind.Index("total_ms")
 		for _, l := range lanes {
-			rows, err := b.Store.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: l.ID, At: bundle.Span.From.Time(), At_2: bundle.Span.To.Time()})
+			rows, err := raw.During(ctx, b.Store.Queries, l.ID, bundle.Span.From, bundle.Span.To)
 			if err != nil {
 				return 0, 0, err
 			}
 			for _, r := range rows {
-				o := measure.Outcome(r.Outcome)
-				v := store.Value(r.Thousandths, r.Measures, total)
-				if o != measure.OK && o != measure.Degraded || math.IsNaN(v) {
+				v := r.Value(total)
+				if r.Outcome != measure.OK && r.Outcome != measure.Degraded || math.IsNaN(v) {
 					continue
 				}
-				if counted(span.Of(r.At)) {
+				if counted(r.At) {
 					measurements++
 					if measure.Thousandths(v) <= limit {
 						within++

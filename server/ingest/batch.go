@@ -17,6 +17,7 @@ import (
 	"kestite/core/span"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
+	"kestite/server/store/raw"
 )
 
 // batch is what one transaction stores, in columns.
@@ -234,13 +235,9 @@ func (b *batch) lookUpLatest(ctx context.Context, q *db.Queries, opened map[stri
 	if len(unknown) == 0 {
 		return nil
 	}
-	rows, err := q.LatestOfLanes(ctx, unknown)
+	latest, err := raw.Last(ctx, q, unknown)
 	if err != nil {
 		return err
-	}
-	latest := map[int32]span.Instant{}
-	for _, r := range rows {
-		latest[r.Lane] = span.Of(r.At)
 	}
 	for _, l := range opened {
 		if at, has := latest[l.id]; has && l.raw == span.End {

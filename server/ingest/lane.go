@@ -13,6 +13,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/lanes"
 	"kestite/server/store/gen/db"
+	"kestite/server/store/raw"
 )
 
 // openedLane is a lane's series while measurements join it.
@@ -147,7 +148,7 @@ func (l *openedLane) rebuild(ctx context.Context, q *db.Queries, late []time.Tim
 		return err
 	}
 	if restart.needs != nil {
-		if has, err := q.HasRaw(ctx, db.HasRawParams{Lane: l.id, At: restart.needs.Time()}); err != nil {
+		if has, err := raw.At(ctx, q, l.id, *restart.needs); err != nil {
 			return err
 		} else if !has {
 			return &errTooLate{l.check, upTo}
@@ -156,13 +157,13 @@ func (l *openedLane) rebuild(ctx context.Context, q *db.Queries, late []time.Tim
 	if err := q.DropStretchesFrom(ctx, db.DropStretchesFromParams{Lane: l.id, FirstAt: restart.dropFrom.Time()}); err != nil {
 		return err
 	}
-	rows, err := q.OutcomesFrom(ctx, db.OutcomesFromParams{Lane: l.id, At: restart.readFrom.Time()})
+	rows, err := raw.Outcomes(ctx, q, l.id, restart.readFrom)
 	if err != nil {
 		return err
 	}
 	l.series, l.out, l.dropped = restart.series, restart.out, true
 	for _, r := range rows {
-		l.add(span.Of(r.At), r.Outcome)
+		l.add(r.At, int16(r.Of))
 	}
 	return nil
 }
@@ -251,15 +252,11 @@ func (l *openedLane) insideCalm(ctx context.Context, q *db.Queries, s verdict.St
 	for _, r := range l.revisions {
 		need = max(need, r.Recover)
 	}
-	before, err := q.RawBefore(ctx, db.RawBeforeParams{Lane: l.id, Since: s.First.Time(), Before: late[0]})
-	if err != nil {
+	last, was, err := raw.Before(ctx, q, l.id, s.First, span.Of(late[0]))
+	if err != nil || !was || last > s.Last {
 		return restart{}, false, err
 	}
-	last := span.Of(before)
-	if last < s.First || last > s.Last {
-		return restart{}, false, nil
-	}
-	after, err := q.InstantsBetween(ctx, db.InstantsBetweenParams{Lane: l.id, Since: last.Time().Add(time.Millisecond), Until: s.Last.Time()})
+	after, err := raw.Instants(ctx, q, l.id, last+1, s.Last)
 	if err != nil {
 		return restart{}, false, err
 	}
@@ -267,7 +264,7 @@ func (l *openedLane) insideCalm(ctx context.Context, q *db.Queries, s verdict.St
 	cut.Last = last
 	cut.Count -= int64(len(after))
 	for _, at := range after {
-		if slices.ContainsFunc(late, at.Equal) {
+		if slices.ContainsFunc(late, at.Time().Equal) {
 			cut.Count++
 		}
 	}

@@ -18,7 +18,7 @@ import (
 	"kestite/server/defining"
 	"kestite/server/ingest"
 	"kestite/server/store"
-	"kestite/server/store/gen/db"
+	"kestite/server/store/raw"
 )
 
 // Inward makes them. It is safe for concurrent use, and several servers may do
@@ -58,7 +58,7 @@ func (in *Inward) Take(ctx context.Context, check string, r Report) error {
 			return err
 		}
 		if last != nil {
-			m.Measures[measure.ReportIn.Measures[0].Name] = float64(m.At-span.Of(last.At)) / float64(span.Second)
+			m.Measures[measure.ReportIn.Measures[0].Name] = float64(m.At-last.At) / float64(span.Second)
 		}
 		if err := in.rate(ctx, &m, spec); err != nil {
 			return err
@@ -109,8 +109,8 @@ func (in *Inward) memory(ctx context.Context, check string, kind measure.Kind, b
 	if err != nil || len(lanes) == 0 {
 		return memory, err
 	}
-	latest := func(from, to span.Instant, most int) ([]db.LatestMeasurementsRow, error) {
-		return in.Store.LatestMeasurements(ctx, db.LatestMeasurementsParams{Lane: lanes[0].ID, At: from.Time(), At_2: to.Time(), Limit: int32(most)})
+	latest := func(from, to span.Instant, most int) ([]raw.Row, error) {
+		return raw.Latest(ctx, in.Store.Queries, lanes[0].ID, from, to, most)
 	}
 	// All that lies in the time looked at, and before it as many as may have to be
 	// broken in a row: whatever was earlier changes nothing.
@@ -126,8 +126,8 @@ func (in *Inward) memory(ctx context.Context, check string, kind measure.Kind, b
 	rows = append(rows, earlier...)
 	slices.Reverse(rows)
 	for _, r := range rows {
-		if measure.Outcome(r.Outcome) != measure.Error {
-			memory.Rate(kind, int64(span.Of(r.At)), store.Values(r.Thousandths, r.Measures), limits)
+		if r.Outcome != measure.Error {
+			memory.Rate(kind, int64(r.At), r.Values(), limits)
 		}
 	}
 	return memory, nil
@@ -172,12 +172,12 @@ func (in *Inward) Due(ctx context.Context) error {
 
 // last is the latest measurement of a check on the server at or before i, errors
 // included, within its year; nil where there is none.
-func (in *Inward) last(ctx context.Context, check string, i span.Instant) (*db.LatestMeasurementsRow, error) {
+func (in *Inward) last(ctx context.Context, check string, i span.Instant) (*raw.Row, error) {
 	lanes, err := in.Store.LanesOfChecks(ctx, []string{check})
 	if err != nil || len(lanes) == 0 {
 		return nil, err
 	}
-	rows, err := in.Store.LatestMeasurements(ctx, db.LatestMeasurementsParams{Lane: lanes[0].ID, At: i.Add(-store.RawDays * span.Day).Time(), At_2: i.Time(), Limit: 1})
+	rows, err := raw.Latest(ctx, in.Store.Queries, lanes[0].ID, i.Add(-store.RawDays*span.Day), i, 1)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -194,8 +194,8 @@ func (in *Inward) silence(ctx context.Context, check string, spec definition.Che
 	if err != nil || last == nil {
 		return err
 	}
-	due := span.Of(last.At).Add(spec.IntervalS * span.Second)
-	if last.Detail == nil || !strings.HasPrefix(*last.Detail, silent) {
+	due := last.At.Add(spec.IntervalS * span.Second)
+	if !strings.HasPrefix(last.Detail, silent) {
 		due = due.Add(spec.TimeoutMS)
 	}
 	if due > now {
@@ -219,7 +219,7 @@ func (in *Inward) derive(ctx context.Context, snap *catalogue.Snapshot, check st
 		return nil
 	}
 	last, err := in.last(ctx, check, at)
-	if err != nil || last != nil && span.Of(last.At) == at {
+	if err != nil || last != nil && last.At == at {
 		return err
 	}
 	m := wire.Measurement{Check: check, At: at, Outcome: measure.OK, LateMS: int64(span.Of(in.Now()) - at)}
@@ -277,15 +277,15 @@ func (in *Inward) fresh(ctx context.Context, spec definition.CheckSpec, s defini
 		if s.Location != "" && l.Location != s.Location || !slices.Contains(spec.Locations, l.Location) {
 			continue
 		}
-		rows, err := in.Store.LatestMeasurements(ctx, db.LatestMeasurementsParams{Lane: l.ID, At: at.Add(-spec.StaleAfterS * span.Second).Time(), At_2: at.Time(), Limit: errorsBetween})
+		rows, err := raw.Latest(ctx, in.Store.Queries, l.ID, at.Add(-spec.StaleAfterS*span.Second), at, errorsBetween)
 		if err != nil {
 			return 0, false, err
 		}
 		for _, r := range rows {
-			if r.Outcome == int16(measure.Error) {
+			if r.Outcome == measure.Error {
 				continue
 			}
-			if v := store.Value(r.Thousandths, r.Measures, index); !math.IsNaN(v) {
+			if v := r.Value(index); !math.IsNaN(v) {
 				sum += v
 				n++
 			}

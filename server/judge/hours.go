@@ -13,8 +13,9 @@ import (
 
 	"kestite/core/catalogue"
 	"kestite/core/measure"
-	"kestite/server/store"
+	"kestite/core/span"
 	"kestite/server/store/gen/db"
+	"kestite/server/store/raw"
 )
 
 // Hour sums up one hour of a lane's measurements.
@@ -132,13 +133,13 @@ func (j *Judge) leading(ctx context.Context, snap *catalogue.Snapshot) (map[int3
 // HourOf sums up an hour of a lane from its raw measurements; leading is the
 // index of the measure that summaries follow.
 func HourOf(ctx context.Context, q *db.Queries, lane int32, at time.Time, leading int) (*Hour, error) {
-	rows, err := q.MeasurementsOf(ctx, db.MeasurementsOfParams{Lane: lane, At: at, At_2: at.Add(time.Hour)})
+	rows, err := raw.During(ctx, q, lane, span.Of(at), span.Of(at.Add(time.Hour)))
 	if err != nil {
 		return nil, err
 	}
 	h := new(Hour)
 	for _, r := range rows {
-		h.Add(measure.Outcome(r.Outcome), store.Value(r.Thousandths, r.Measures, leading))
+		h.Add(r.Outcome, r.Value(leading))
 	}
 	return h, nil
 }
@@ -186,11 +187,11 @@ func heal(ctx context.Context, q *db.Queries, lane int32, leading int) error {
 		return err
 	}
 	for _, at := range hours {
-		raw, err := q.HasRawBetween(ctx, db.HasRawBetweenParams{Lane: lane, Since: at, Before: at.Add(time.Hour)})
+		there, err := raw.Any(ctx, q, lane, span.Of(at), span.Of(at.Add(time.Hour)))
 		if err != nil {
 			return err
 		}
-		if !raw {
+		if !there {
 			if err := q.ClearHour(ctx, db.ClearHourParams{Lane: lane, HourAt: at}); err != nil {
 				return err
 			}

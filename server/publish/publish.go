@@ -120,7 +120,7 @@ func (d *Desk) Publish(ctx context.Context, id string, by trail.By, now time.Tim
 		if err := q.LockDefinitions(ctx); err != nil {
 			return err
 		}
-		if m, err := q.DefinitionMark(ctx); err != nil || strconv.FormatInt(m, 10) != mark {
+		if m, err := q.DefinitionMark(ctx); err != nil || strconv.FormatInt(m.Number, 10) != mark {
 			return cmp.Or(err, ErrChanged)
 		}
 		locked, err := q.ReportForUpdate(ctx, id)

@@ -17,8 +17,12 @@ FROM revision WHERE kind = $1 AND id = $2 ORDER BY number DESC;
 -- name: AllRevisions :many
 SELECT r.*, d.retired_at FROM revision r JOIN definition d USING (kind, id) ORDER BY r.kind, r.id, r.number;
 
+-- name: RevisionsSince :many
+-- Those of definitions that changed since a mark.
+SELECT r.*, d.retired_at FROM definition d JOIN revision r USING (kind, id) WHERE d.mark > $1 ORDER BY r.kind, r.id, r.number;
+
 -- name: DefinitionMark :one
-SELECT number FROM definition_mark;
+SELECT number, whole FROM definition_mark;
 
 -- name: PutSecret :exec
 INSERT INTO secret (credential, sealed, changed_by) VALUES ($1, $2, $3)

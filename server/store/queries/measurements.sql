@@ -60,12 +60,12 @@ WITH taken AS (
 SELECT lane, at FROM taken;
 
 -- name: MeasurementsOf :many
-SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail FROM measurement
-WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at;
+SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail, clock_ms, uncertain_ms FROM measurement
+WHERE lane = @lane AND at >= @since AND at < @before ORDER BY at;
 
 -- name: LatestMeasurements :many
 SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail, clock_ms, uncertain_ms FROM measurement
-WHERE lane = $1 AND at >= $2 AND at <= $3 ORDER BY at DESC LIMIT $4;
+WHERE lane = @lane AND at >= @since AND at <= @until ORDER BY at DESC LIMIT @most;
 
 -- name: LatestOfLanes :many
 -- The latest raw measurement of each of some lanes that has any.
@@ -73,7 +73,7 @@ SELECT l.lane::int AS lane, m.at FROM (SELECT unnest($1::int[]) AS lane) l
 CROSS JOIN LATERAL (SELECT x.at FROM measurement x WHERE x.lane = l.lane ORDER BY x.at DESC LIMIT 1) m;
 
 -- name: OutcomesFrom :many
-SELECT at, outcome FROM measurement WHERE lane = $1 AND at >= $2 AND outcome <> 0 ORDER BY at;
+SELECT at, outcome FROM measurement WHERE lane = @lane AND at >= @since AND outcome <> 0 ORDER BY at;
 
 -- name: RawBefore :one
 SELECT coalesce(max(at), 'epoch')::timestamptz AS at FROM measurement

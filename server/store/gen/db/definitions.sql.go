@@ -150,14 +150,19 @@ func (q *Queries) CloseRevision(ctx context.Context, arg CloseRevisionParams) (j
 }
 
 const definitionMark = `-- name: DefinitionMark :one
-SELECT number FROM definition_mark
+SELECT number, whole FROM definition_mark
 `
 
-func (q *Queries) DefinitionMark(ctx context.Context) (int64, error) {
+type DefinitionMarkRow struct {
+	Number int64
+	Whole  int64
+}
+
+func (q *Queries) DefinitionMark(ctx context.Context) (DefinitionMarkRow, error) {
 	row := q.db.QueryRow(ctx, definitionMark)
-	var number int64
-	err := row.Scan(&number)
-	return number, err
+	var i DefinitionMarkRow
+	err := row.Scan(&i.Number, &i.Whole)
+	return i, err
 }
 
 const dropOldChanges = `-- name: DropOldChanges :exec
@@ -280,6 +285,57 @@ func (q *Queries) Revisions(ctx context.Context, arg RevisionsParams) ([]Revisio
 			&i.Body,
 			&i.Reason,
 			&i.Maker,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const revisionsSince = `-- name: RevisionsSince :many
+SELECT r.kind, r.id, r.number, r.valid_from, r.valid_until, r.body, r.made_at, r.made_by, r.reason, r.counts_from, d.retired_at FROM definition d JOIN revision r USING (kind, id) WHERE d.mark > $1 ORDER BY r.kind, r.id, r.number
+`
+
+type RevisionsSinceRow struct {
+	Kind       string
+	ID         string
+	Number     int32
+	ValidFrom  time.Time
+	ValidUntil *time.Time
+	Body       json.RawMessage
+	MadeAt     time.Time
+	MadeBy     string
+	Reason     string
+	CountsFrom *time.Time
+	RetiredAt  *time.Time
+}
+
+// Those of definitions that changed since a mark.
+func (q *Queries) RevisionsSince(ctx context.Context, mark int64) ([]RevisionsSinceRow, error) {
+	rows, err := q.db.Query(ctx, revisionsSince, mark)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []RevisionsSinceRow{}
+	for rows.Next() {
+		var i RevisionsSinceRow
+		if err := rows.Scan(
+			&i.Kind,
+			&i.ID,
+			&i.Number,
+			&i.ValidFrom,
+			&i.ValidUntil,
+			&i.Body,
+			&i.MadeAt,
+			&i.MadeBy,
+			&i.Reason,
+			&i.CountsFrom,
+			&i.RetiredAt,
 		); err != nil {
 			return nil, err
 		}

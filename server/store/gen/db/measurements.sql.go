@@ -508,9 +508,9 @@ WHERE lane = $1 AND at >= $2 AND at <= $3 ORDER BY at DESC LIMIT $4
 
 type LatestMeasurementsParams struct {
 	Lane  int32
-	At    time.Time
-	At_2  time.Time
-	Limit int32
+	Since time.Time
+	Until time.Time
+	Most  int32
 }
 
 type LatestMeasurementsRow struct {
@@ -528,9 +528,9 @@ type LatestMeasurementsRow struct {
 func (q *Queries) LatestMeasurements(ctx context.Context, arg LatestMeasurementsParams) ([]LatestMeasurementsRow, error) {
 	rows, err := q.db.Query(ctx, latestMeasurements,
 		arg.Lane,
-		arg.At,
-		arg.At_2,
-		arg.Limit,
+		arg.Since,
+		arg.Until,
+		arg.Most,
 	)
 	if err != nil {
 		return nil, err
@@ -666,14 +666,14 @@ func (q *Queries) MarkHoursDue(ctx context.Context, arg MarkHoursDueParams) erro
 }
 
 const measurementsOf = `-- name: MeasurementsOf :many
-SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail FROM measurement
+SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail, clock_ms, uncertain_ms FROM measurement
 WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at
 `
 
 type MeasurementsOfParams struct {
-	Lane int32
-	At   time.Time
-	At_2 time.Time
+	Lane   int32
+	Since  time.Time
+	Before time.Time
 }
 
 type MeasurementsOfRow struct {
@@ -684,10 +684,12 @@ type MeasurementsOfRow struct {
 	LateMs      int32
 	DelayS      int32
 	Detail      *string
+	ClockMs     *int32
+	UncertainMs *int32
 }
 
 func (q *Queries) MeasurementsOf(ctx context.Context, arg MeasurementsOfParams) ([]MeasurementsOfRow, error) {
-	rows, err := q.db.Query(ctx, measurementsOf, arg.Lane, arg.At, arg.At_2)
+	rows, err := q.db.Query(ctx, measurementsOf, arg.Lane, arg.Since, arg.Before)
 	if err != nil {
 		return nil, err
 	}
@@ -703,6 +705,8 @@ func (q *Queries) MeasurementsOf(ctx context.Context, arg MeasurementsOfParams) 
 			&i.LateMs,
 			&i.DelayS,
 			&i.Detail,
+			&i.ClockMs,
+			&i.UncertainMs,
 		); err != nil {
 			return nil, err
 		}
@@ -752,8 +756,8 @@ SELECT at, outcome FROM measurement WHERE lane = $1 AND at >= $2 AND outcome <> 
 `
 
 type OutcomesFromParams struct {
-	Lane int32
-	At   time.Time
+	Lane  int32
+	Since time.Time
 }
 
 type OutcomesFromRow struct {
@@ -762,7 +766,7 @@ type OutcomesFromRow struct {
 }
 
 func (q *Queries) OutcomesFrom(ctx context.Context, arg OutcomesFromParams) ([]OutcomesFromRow, error) {
-	rows, err := q.db.Query(ctx, outcomesFrom, arg.Lane, arg.At)
+	rows, err := q.db.Query(ctx, outcomesFrom, arg.Lane, arg.Since)
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,8 @@ package db
 import (
 	"encoding/json"
 	"time"
+
+	"github.com/jackc/pgx/v5/pgtype"
 )
 
 // A process that measures at a location, known by its token.
@@ -92,12 +94,18 @@ type Definition struct {
 	ID        string
 	CreatedAt time.Time
 	RetiredAt *time.Time
+	// Number of definition_mark at the last change of it or of its revisions.
+	Mark int64
 }
 
 // Counts the changes of definitions, kept by triggers: whoever has seen this number has seen them all.
 type DefinitionMark struct {
 	OnlyRow bool
 	Number  int64
+	// The transaction that the number was given to.
+	Tx pgtype.Uint64
+	// Number of the last change that took something away: who has seen less reads everything.
+	Whole int64
 }
 
 // SHA-256 of the one-time links with which a person chooses a password.

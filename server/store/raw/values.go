@@ -1,4 +1,4 @@
-package store
+package raw
 
 import (
 	"math"
@@ -6,10 +6,10 @@ import (
 	"kestite/core/measure"
 )
 
-// Values are the measures of a stored measurement in the order of its kind, NaN
+// values are the measures of a stored measurement in the order of its kind, NaN
 // where there is none. Rows from before thousandths have them as short floats;
 // those that hold what is no number have none there.
-func Values(thousandths []int64, short []float32) []float64 {
+func values(thousandths []int64, short []float32) []float64 {
 	if thousandths != nil {
 		out := make([]float64, len(thousandths))
 		for i, t := range thousandths {
@@ -27,8 +27,8 @@ func Values(thousandths []int64, short []float32) []float64 {
 	return out
 }
 
-// Value is the one at an index, NaN where there is none.
-func Value(thousandths []int64, short []float32, index int) float64 {
+// value is the one at an index, NaN where there is none.
+func value(thousandths []int64, short []float32, index int) float64 {
 	switch {
 	case index < 0:
 	case thousandths != nil && index < len(thousandths):
