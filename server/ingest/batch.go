@@ -290,9 +290,14 @@ func (b *batch) lanes(ctx context.Context, q *db.Queries) ([]db.Lane, map[string
 	checks := slices.Clone(b.checks)
 	slices.Sort(checks)
 	checks = slices.Compact(checks)
-	lanes, err := q.LanesForUpdate(ctx, db.LanesForUpdateParams{Location: b.location, Column2: checks})
+	lanes, err := b.known(ctx, q, checks)
 	if err != nil {
 		return nil, nil, err
+	}
+	if len(lanes) < len(checks) {
+		if lanes, err = q.LanesForUpdate(ctx, db.LanesForUpdateParams{Location: b.location, Column2: checks}); err != nil {
+			return nil, nil, err
+		}
 	}
 	if len(lanes) < len(checks) {
 		locations := slices.Repeat([]string{b.location}, len(checks))
@@ -306,8 +311,23 @@ func (b *batch) lanes(ctx context.Context, q *db.Queries) ([]db.Lane, map[string
 	byCheck := make(map[string]*db.Lane, len(lanes))
 	for i := range lanes {
 		byCheck[lanes[i].CheckID] = &lanes[i]
+		b.in.lanes.Store(at{lanes[i].CheckID, b.location}, lanes[i].ID)
 	}
 	return lanes, byCheck, nil
+}
+
+// known locks the lanes of checks by their ids, where all of these are known; fewer
+// come back where one is not there any more.
+func (b *batch) known(ctx context.Context, q *db.Queries, checks []string) ([]db.Lane, error) {
+	ids := make([]int32, len(checks))
+	for i, check := range checks {
+		id, has := b.in.lanes.Load(at{check, b.location})
+		if !has {
+			return nil, nil
+		}
+		ids[i] = id.(int32)
+	}
+	return q.KnownLanesForUpdate(ctx, ids)
 }
 
 // judge lets each lane's new rows join its series and saves what changed.

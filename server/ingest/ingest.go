@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -30,7 +31,12 @@ type Ingest struct {
 	Store       *store.Store
 	Definitions *defining.Definitions
 	Now         func() time.Time
+
+	lanes sync.Map // ids of lanes, which never change, by at
 }
+
+// at is a check at a location.
+type at struct{ check, location string }
 
 // mostAge is how old a measurement may be that is still taken, in ms.
 const mostAge = wire.MostAge

@@ -6,6 +6,10 @@ ON CONFLICT (check_id, location) DO NOTHING;
 -- name: LanesForUpdate :many
 SELECT * FROM lane WHERE location = $1 AND check_id = ANY($2::text[]) ORDER BY id FOR UPDATE;
 
+-- name: KnownLanesForUpdate :many
+-- The same by id, which takes half the time.
+SELECT * FROM lane WHERE id = ANY($1::int[]) ORDER BY id FOR UPDATE;
+
 -- name: Lanes :many
 SELECT * FROM lane;
 

@@ -400,6 +400,39 @@ func (q *Queries) InstantsBetween(ctx context.Context, arg InstantsBetweenParams
 	return items, nil
 }
 
+const knownLanesForUpdate = `-- name: KnownLanesForUpdate :many
+SELECT id, check_id, location, machine, stale_at, stale_noted, ended FROM lane WHERE id = ANY($1::int[]) ORDER BY id FOR UPDATE
+`
+
+// The same by id, which takes half the time.
+func (q *Queries) KnownLanesForUpdate(ctx context.Context, dollar_1 []int32) ([]Lane, error) {
+	rows, err := q.db.Query(ctx, knownLanesForUpdate, dollar_1)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Lane{}
+	for rows.Next() {
+		var i Lane
+		if err := rows.Scan(
+			&i.ID,
+			&i.CheckID,
+			&i.Location,
+			&i.Machine,
+			&i.StaleAt,
+			&i.StaleNoted,
+			&i.Ended,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const lanes = `-- name: Lanes :many
 SELECT id, check_id, location, machine, stale_at, stale_noted, ended FROM lane
 `
