@@ -71,7 +71,7 @@ fuzz: ## fuzz the core, a minute a target (FUZZTIME=10m for longer)
 	bash scripts/fuzz.sh $${FUZZTIME:-1m}
 
 fuzz-answers: ## fuzz the readers of what targets answer, 20 seconds each (FUZZTIME=10m for longer)
-	bash scripts/fuzz.sh $${FUZZTIME:-20s} 2 instrument
+	bash scripts/fuzz.sh $${FUZZTIME:-20s} 2 instrument agent/wire
 
 soak: bin/kestite ## let servers, agents and database live through harm for an hour (SOAK=10m for another time)
 	KESTITE_CHAOS=$${SOAK:-1h} go test ./e2e/chaos -run TestNothingSticks -v -count=1 -timeout 0
