@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -12,12 +13,14 @@ import (
 	"path/filepath"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"kestite/agent"
 	"kestite/agent/store"
+	"kestite/core/definition"
 	"kestite/demo"
 	"kestite/e2e/browser"
 	"kestite/instrument"
@@ -240,8 +243,8 @@ func TestWhatIfBesideTheClauses(t *testing.T) {
 	)
 }
 
-// An edit changes what was edited, and keeps the clauses that the form does not show.
-func TestEditKeepsWhatItDoesNotShow(t *testing.T) {
+// An edit changes what was edited, and leaves all other clauses as they were.
+func TestEditChangesWhatWasEdited(t *testing.T) {
 	s := newStage(t, true)
 	manager := servertest.Anonymous(t, s.srv.URL)
 	manager.Must(http.MethodPost, "/session", map[string]any{"email": "manager@skerry.example", "password": demo.Password}, nil)
@@ -272,7 +275,7 @@ func TestEditKeepsWhatItDoesNotShow(t *testing.T) {
 	before = read()
 	s.do(
 		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/agreements/tickets-passenger"), s.Until("the form", "document.querySelector('[data-summary=own]')"),
-		s.Reads("Kept as they are, since this form does not show them: the times agreed for maintenance, excused suppliers."),
+		s.Until("the times agreed for work", "document.querySelectorAll('[data-hours=within_plan] .row').length === 1"),
 		s.Until("how the other promises fared", "[...document.querySelectorAll('section .entry')].some((e) => e.innerText.includes('all promises beside it met'))"),
 		s.Fill("Outages a period, at most", "nine"), s.Click("Save as revision"), s.Reads("A whole number"),
 		s.Fill("Outages a period, at most", "9"), s.Fill("Mean time to restore, at most", ""), s.Click("Save as revision"),
@@ -287,6 +290,102 @@ func TestEditKeepsWhatItDoesNotShow(t *testing.T) {
 	delete(after.Spec, "objectives")
 	if !reflect.DeepEqual(after.Spec, before.Spec) {
 		t.Errorf("it was\n%v\nand is\n%v", before.Spec, after.Spec)
+	}
+}
+
+// Every clause can be written down in the form, and what the server refuses stands at its field.
+func TestEveryClauseInTheForm(t *testing.T) {
+	s := newStage(t, true)
+	manager := servertest.Anonymous(t, s.srv.URL)
+	manager.Must(http.MethodPost, "/session", map[string]any{"email": "manager@skerry.example", "password": demo.Password}, nil)
+	row := func(group string, n int, label, text string) error {
+		_, err := browser.Eval[bool](s.Browser, fmt.Sprintf(`(() => {
+			const row = document.querySelectorAll('[data-hours=%s] .row, [data-%s] .row')[%d]
+			const f = [...row.querySelectorAll('label')].find((l) => l.innerText.trim() === %q).control
+			f.focus(); f.select(); return true })()`, group, group, n, label))
+		if err != nil {
+			return err
+		}
+		return s.Type(text)
+	}
+	for _, step := range []func() error{ // one after the other: what comes after one that failed would only wait
+		func() error { return s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password) },
+		func() error { return s.Go(s.srv.URL + "/agreements/new?service=ticket-sales") },
+		func() error { return s.Until("the form", "document.querySelector('[data-summary=what-if]')") },
+		func() error { return s.Fill("Name", "Everything") },
+		func() error { return s.Choose("Service hours", "by the week") },
+		func() error { return s.Click("Add a row of hours") },
+		func() error { return row("plan", 0, "To", "17:30") },
+		func() error { return row("plan", 1, "From", "25:00") },
+		func() error { return s.Fill("Holidays, without hours", "2026-12-25, 2027-02-30") },
+		func() error { return s.Choose("Announced maintenance", "is taken out of the base") },
+		func() error { return s.Fill("Notice", "36") },
+		func() error { return s.Fill("Cap a period", "4") },
+		func() error { return s.Choose("Work is agreed", "at times of the week") },
+		func() error { return row("within_plan", 0, "To", "05:00") },
+		func() error { return s.Choose("Emergency work", "is granted the same way") },
+		func() error { return s.Fill("Notice of it", "15") },
+		func() error { return s.Fill("Cap of it a period", "1.5") },
+		func() error { return s.Fill("Time down while one of these fails is excused", "Card") },
+		func() error { return s.ClickOn("[role=option]", "Card acquirer") },
+		func() error { return s.Fill("Also this long before it", "30") },
+		func() error { return s.Fill("And this long after it", "90") },
+		func() error { return s.Choose("Answers in time, of the check", "Ticket sales page") },
+		func() error { return s.Fill("Within", "800.5") },
+		func() error { return s.Fill("This share of them", "95") },
+		func() error { return s.Click("Add a credit") },
+		func() error { return row("credits", 0, "A credit of", "5") },
+		func() error { return s.Click("Add a credit") },
+		func() error { return row("credits", 1, "Below an availability of", "99") },
+		func() error { return row("credits", 1, "A credit of", "10") },
+		func() error { return s.Click("Save the agreement") },
+		func() error { return s.Reads("As 08:00, at most 24:00") },
+		func() error { return row("plan", 1, "From", "22:00") },
+		func() error { return row("plan", 1, "To", "02:00") },
+		func() error { return s.Click("Save the agreement") },
+		func() error {
+			return s.Until("what the server says of a day that is none", "document.querySelector('[data-hours=plan]').innerText.includes('2027-02-30')")
+		},
+		func() error { return s.Fill("Holidays, without hours", "2026-12-25, 2027-01-01") },
+		func() error { return s.Click("Save the agreement") },
+		func() error { return s.Until("the list", "location.pathname === '/agreements'") },
+	} {
+		s.do(step())
+	}
+	var all struct {
+		Items []struct {
+			ID   string
+			Spec definition.AgreementSpec
+		}
+	}
+	manager.Must(http.MethodGet, "/agreements", nil, &all)
+	i := slices.IndexFunc(all.Items, func(a struct {
+		ID   string
+		Spec definition.AgreementSpec
+	}) bool {
+		return a.Spec.Name == "Everything"
+	})
+	if i < 0 {
+		t.Fatal("it was not written down")
+	}
+	have := all.Items[i].Spec
+	cap, emergency := int64(4*3600), int64(5400)
+	want := definition.AgreementSpec{
+		Name: "Everything", Service: "ticket-sales", Timezone: demo.Zone, TargetPercent: "99.9", DegradedWeightPercent: "0", Unmeasured: "exclude", MinCoveragePercent: "0",
+		ServiceHours: &definition.WeeklyPlan{Timezone: demo.Zone, Weekly: []definition.WeeklyRow{
+			{Days: []string{"MO", "TU", "WE", "TH", "FR"}, From: "08:00", To: "17:30"}, {Days: []string{"SA"}, From: "22:00", To: "02:00"},
+		}, Holidays: []string{"2026-12-25", "2027-01-01"}},
+		Maintenance: &definition.MaintenanceSpec{Mode: "exclude", NoticeS: 36 * 3600, CapS: &cap,
+			Within:    &definition.WeeklyPlan{Timezone: demo.Zone, Weekly: []definition.WeeklyRow{{Days: []string{"SU"}, From: "00:00", To: "05:00"}}, Holidays: []string{}},
+			Emergency: &definition.EmergencyAllowance{NoticeS: 900, CapS: &emergency}},
+		Upstream: &definition.Upstream{Excuse: []string{"card-acquirer"}, LeadS: 30, LingerS: 90},
+		Credits:  []definition.Credit{{BelowPercent: "99.9", CreditPercent: "5"}, {BelowPercent: "99", CreditPercent: "10"}},
+		Latency:  &definition.Latency{Check: "ticket-sales-http", LimitMS: 800.5, TargetPercent: "95"},
+	}
+	if !reflect.DeepEqual(have, want) {
+		a, _ := json.MarshalIndent(have, "", " ")
+		b, _ := json.MarshalIndent(want, "", " ")
+		t.Errorf("it says\n%s\nnot\n%s", a, b)
 	}
 }
 

@@ -13,44 +13,12 @@ import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { resolution, validTarget } from '../services/plan'
 import { duration, durationUp, percent, shortTime } from '../time/format'
 import { useKeep, useZone } from '../time/period'
-import { CycleFields, cycleOf, cycleValues, type CycleValues } from './cycle-fields'
+import { CreditFields, LatencyFields, UpstreamFields } from './clause-fields'
+import { CycleFields } from './cycle-fields'
+import { HoursFields } from './hours-fields'
+import { clauses, fieldOf, toSpec, values, type Spec, type Values } from './values'
 
-type Spec = Schemas['AgreementSpec']
 type Agreement = Schemas['DefinedAgreementSpec']
-type Values = CycleValues & {
-  name: string
-  customer: string
-  service: string
-  timezone: string
-  target_percent: string
-  from: string
-  until: string
-  degraded_weight_percent: string
-  unmeasured: 'exclude' | 'down' | 'up'
-  min_outage_s: number
-  min_coverage_percent: string
-  hours: 'always' | 'weekly'
-  days: string[]
-  hours_from: string
-  hours_to: string
-  mode: 'ignore' | 'exclude' | 'forgive'
-  notice_h: number
-  cap_h: string
-  emergency: 'no' | 'yes'
-  emergency_notice_min: number
-  emergency_cap_h: string
-  outages_at_most: string
-  longest_min: string
-  mttr_min: string
-  reason: string
-  corrects: string
-}
-
-/** A number of whole units of so many seconds as a field shows it, and back; empty is none. */
-const shownIn = (seconds: number | null | undefined, unit: number): string => (seconds == null ? '' : String(seconds / unit))
-const secondsOf = (text: string, unit: number): number | undefined => (text === '' ? undefined : Math.round(Number(text) * unit))
-
-const days = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU']
 
 /** Writes down an agreement, or edits its clauses, beside its last periods. */
 export function AgreementPage() {
@@ -67,88 +35,6 @@ export function AgreementPage() {
   return <Form key={agreement?.revision ?? 0} agreement={agreement} services={live} zone={me.data.timezone} service={params.get('service') ?? live[0]?.id ?? ''} />
 }
 
-function values(a: Spec | undefined, zone: string, service: string): Values {
-  const row = a?.service_hours?.weekly[0]
-  return {
-    name: a?.name ?? '',
-    customer: a?.customer ?? '',
-    service: a?.service ?? service,
-    timezone: a?.timezone ?? zone,
-    target_percent: a?.target_percent ?? '99.9',
-    from: a?.from ?? '',
-    until: a?.until ?? '',
-    ...cycleValues(a?.period),
-    degraded_weight_percent: a?.degraded_weight_percent ?? '0',
-    unmeasured: a?.unmeasured ?? 'exclude',
-    min_outage_s: a?.min_outage_s ?? 0,
-    min_coverage_percent: a?.min_coverage_percent ?? '0',
-    hours: a?.service_hours ? 'weekly' : 'always',
-    days: row?.days ?? days.slice(0, 5),
-    hours_from: row?.from ?? '08:00',
-    hours_to: row?.to ?? '18:00',
-    mode: (a?.maintenance?.mode as Values['mode'] | undefined) ?? 'ignore',
-    notice_h: (a?.maintenance?.notice_s ?? 0) / 3600,
-    cap_h: a?.maintenance?.cap_s == null ? '' : String(a.maintenance.cap_s / 3600),
-    emergency: a?.maintenance?.emergency ? 'yes' : 'no',
-    emergency_notice_min: (a?.maintenance?.emergency?.notice_s ?? 0) / 60,
-    emergency_cap_h: shownIn(a?.maintenance?.emergency?.cap_s, 3600),
-    outages_at_most: shownIn(a?.objectives?.outages_at_most, 1),
-    longest_min: shownIn(a?.objectives?.longest_outage_s, 60),
-    mttr_min: shownIn(a?.objectives?.mttr_s, 60),
-    reason: '',
-    corrects: '',
-  }
-}
-
-function toSpec(v: Values, was: Spec | undefined): Spec {
-  // Hours of more than one row, holidays, times agreed for maintenance, credits and upstream clauses are kept as they are.
-  const weekly = was?.service_hours && was.service_hours.weekly.length > 1 ? was.service_hours.weekly : [{ days: v.days, from: v.hours_from, to: v.hours_to }]
-  return {
-    ...was,
-    name: v.name,
-    customer: v.customer,
-    service: v.service,
-    timezone: v.timezone,
-    target_percent: v.target_percent.trim(),
-    from: v.from || undefined,
-    until: v.until || undefined,
-    period: cycleOf(v),
-    degraded_weight_percent: v.degraded_weight_percent || '0',
-    unmeasured: v.unmeasured,
-    min_outage_s: Number(v.min_outage_s),
-    min_coverage_percent: v.min_coverage_percent || '0',
-    service_hours: v.hours === 'always' ? undefined : { timezone: v.timezone, weekly, holidays: was?.service_hours?.holidays ?? [] },
-    maintenance: {
-      ...was?.maintenance,
-      mode: v.mode,
-      notice_s: Math.round(Number(v.notice_h) * 3600),
-      cap_s: secondsOf(v.cap_h, 3600) ?? null,
-      emergency: v.emergency === 'yes' ? { notice_s: Math.round(Number(v.emergency_notice_min) * 60), cap_s: secondsOf(v.emergency_cap_h, 3600) } : undefined,
-    },
-    objectives: objectives(v),
-  }
-}
-
-function objectives(v: Values): Spec['objectives'] {
-  const out = { outages_at_most: secondsOf(v.outages_at_most, 1), longest_outage_s: secondsOf(v.longest_min, 60), mttr_s: secondsOf(v.mttr_min, 60) }
-  return Object.values(out).some((x) => x !== undefined) ? out : undefined
-}
-
-/** What of an agreement this form leaves as it is, in words; empty where there is nothing. */
-function kept(a: Spec | undefined): string {
-  // Lists that were left out when an agreement was written down are stored as null.
-  const many = (x: unknown[] | null | undefined) => x?.length ?? 0
-  const list = [
-    many(a?.service_hours?.weekly) > 1 && 'service hours of several rows',
-    many(a?.service_hours?.holidays) > 0 && 'holidays',
-    a?.maintenance?.within && 'the times agreed for maintenance',
-    many(a?.upstream?.excuse) > 0 && 'excused suppliers',
-    many(a?.credits) > 0 && 'credits',
-    a?.latency && 'the promise of answers in time',
-  ].filter(Boolean)
-  return list.length === 0 ? '' : `Kept as they are, since this form does not show them: ${list.join(', ')}.`
-}
-
 function Form({ agreement, services, zone, service }: { agreement: Agreement | undefined; services: Schemas['DefinedServiceSpec'][]; zone: string; service: string }) {
   const form = useForm<Values>({ defaultValues: values(agreement?.spec, zone, service) })
   const checks = useChecks()
@@ -162,12 +48,12 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   }
   const save = useMutation({
     mutationFn: async (v: Values) => {
-      const spec = toSpec(v, agreement?.spec)
+      const spec = toSpec(v)
       if (agreement) await ask(api.PUT('/api/v1/agreements/{id}', { params: { path: { id: agreement.id } }, body: { revision: agreement.revision, reason: v.reason, corrects: v.corrects || undefined, spec } }))
       else await ask(api.POST('/api/v1/agreements', { body: { spec, reason: v.reason } }))
     },
     onSuccess: done,
-    onError: (e) => showFaults(e, form.setError, 'spec.'),
+    onError: (e) => showFaults(e, form.setError, 'spec.', fieldOf),
   })
   const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/agreements/{id}', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
   const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/agreements/{id}/restore', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: done })
@@ -178,11 +64,11 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const field = (name: 'name' | 'timezone' | 'from' | 'until' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
     <TextField label={label} error={Boolean(err[name])} helperText={err[name]?.message ?? help} {...more} {...form.register(name)} />
   )
-  const amount = (name: 'emergency_cap_h' | 'outages_at_most' | 'longest_min' | 'mttr_min', label: string, unit: string, pattern = /^\d*(\.\d+)?$/) => (
+  const amount = (name: 'notice_h' | 'cap_h' | 'emergency_notice_min' | 'emergency_cap_h' | 'outages_at_most' | 'longest_min' | 'mttr_min', label: string, unit: string, pattern = /^\d*(\.\d+)?$/) => (
     <TextField
       label={label}
       error={Boolean(err[name])}
-      helperText={err[name]?.message ?? (name === 'emergency_cap_h' ? 'Empty: none' : undefined)}
+      helperText={err[name]?.message ?? (name.endsWith('cap_h') ? 'Empty: none' : undefined)}
       slotProps={{ input: { endAdornment: unit } }}
       {...form.register(name, { pattern: { value: pattern, message: unit ? 'A number' : 'A whole number' } })}
     />
@@ -238,26 +124,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
               </TextField>
             )}
           />
-          {v.hours === 'weekly' && (agreement?.spec.service_hours?.weekly.length ?? 0) > 1 && <div className="sub">These hours have several rows, which are kept as they are.</div>}
-          {v.hours === 'weekly' && (agreement?.spec.service_hours?.weekly.length ?? 0) <= 1 && (
-            <div className="side">
-              <Controller
-                control={form.control}
-                name="days"
-                render={({ field: f }) => (
-                  <TextField select label="Days" slotProps={{ select: { multiple: true } }} {...f}>
-                    {days.map((d) => (
-                      <MenuItem key={d} value={d}>
-                        {d}
-                      </MenuItem>
-                    ))}
-                  </TextField>
-                )}
-              />
-              <TextField label="From" {...form.register('hours_from')} />
-              <TextField label="To" helperText="At most 24:00" {...form.register('hours_to')} />
-            </div>
-          )}
+          {v.hours === 'weekly' && <HoursFields form={form} name="plan" holidays="Holidays, without hours" />}
           <div className="side">
             <Controller
               control={form.control}
@@ -272,11 +139,24 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
             />
             {v.mode !== 'ignore' && (
               <>
-                <TextField label="Notice" type="number" slotProps={{ input: { endAdornment: 'h' } }} {...form.register('notice_h')} />
-                <TextField label="Cap a period" helperText="Empty: none" slotProps={{ input: { endAdornment: 'h' } }} {...form.register('cap_h', { pattern: { value: /^\d*(\.\d+)?$/, message: 'A number of hours' } })} />
+                {amount('notice_h', 'Notice', 'h')}
+                {amount('cap_h', 'Cap a period', 'h')}
               </>
             )}
           </div>
+          {v.mode !== 'ignore' && (
+            <Controller
+              control={form.control}
+              name="within"
+              render={({ field: f }) => (
+                <TextField select label="Work is agreed" {...f}>
+                  <MenuItem value="any">at any time</MenuItem>
+                  <MenuItem value="weekly">at times of the week</MenuItem>
+                </TextField>
+              )}
+            />
+          )}
+          {v.mode !== 'ignore' && v.within === 'weekly' && <HoursFields form={form} name="within_plan" holidays="Days without work" />}
           {v.mode !== 'ignore' && (
             <div className="side">
               <Controller
@@ -291,8 +171,8 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
               />
               {v.emergency === 'yes' && (
                 <>
-                  <TextField label="Notice" type="number" slotProps={{ input: { endAdornment: 'min' } }} {...form.register('emergency_notice_min')} />
-                  {amount('emergency_cap_h', 'Cap a period', 'h')}
+                  {amount('emergency_notice_min', 'Notice of it', 'min')}
+                  {amount('emergency_cap_h', 'Cap of it a period', 'h')}
                 </>
               )}
             </div>
@@ -318,6 +198,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
             <TextField label="Tolerate outages shorter than" type="number" slotProps={{ input: { endAdornment: 's' }, htmlInput: { min: 0, max: 86400 } }} error={Boolean(err.min_outage_s)} helperText={err.min_outage_s?.message} {...form.register('min_outage_s')} />
             {field('min_coverage_percent', 'No verdict below a coverage of', percentField)}
           </div>
+          <UpstreamFields form={form} services={services} />
         </fieldset>
         <fieldset>
           <legend>Promised beside availability</legend>
@@ -326,9 +207,13 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
             {amount('longest_min', 'Longest outage, at most', 'min')}
             {amount('mttr_min', 'Mean time to restore, at most', 'min')}
           </div>
+          <LatencyFields form={form} checks={checks.data ?? []} />
           <div className="sub">Each has a verdict of its own, and none on the agreement’s. Empty: not promised.</div>
         </fieldset>
-        {kept(agreement?.spec) && <p className="sub">{kept(agreement?.spec)}</p>}
+        <fieldset>
+          <legend>What a missed target costs</legend>
+          <CreditFields form={form} />
+        </fieldset>
         {agreement && !agreement.retired && may && <WhenItCounts form={form} agreement={agreement} />}
         <Trouble error={save.error ?? retire.error ?? restore.error} />
         {may ? (
@@ -359,7 +244,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
           onNo={() => setAsking(false)}
         />
       </form>
-      <LastPeriods agreement={agreement} wanted={toSpec(v, agreement?.spec)} />
+      <LastPeriods agreement={agreement} wanted={toSpec(v)} />
     </div>
   )
 }
@@ -423,9 +308,6 @@ function WhenItCounts({ form, agreement }: { form: UseFormReturn<Values>; agreem
   )
 }
 
-/** What an account depends on: not the name, and not whom it was promised to. */
-const clauses = (s: Spec): string => JSON.stringify([s.service, s.timezone, s.target_percent, s.degraded_weight_percent, s.unmeasured, s.min_outage_s, s.min_coverage_percent, s.service_hours, s.maintenance, s.objectives, s.period])
-
 /** The value as it was when it last stayed the same for a while. */
 function useSettled<T>(value: T, key: string, ms: number): T {
   const [settled, setSettled] = useState({ value, key })
@@ -443,9 +325,10 @@ function LastPeriods({ agreement, wanted }: { agreement: Agreement | undefined; 
   const last = 13
   const spec = useSettled(wanted, clauses(wanted), 500)
   const valid = validTarget(spec.target_percent) === true
-  const edited = !agreement || clauses(spec) !== clauses(toSpec(values(agreement.spec, '', ''), agreement.spec))
+  const edited = !agreement || clauses(spec) !== clauses(toSpec(values(agreement.spec, '', '')))
   const was = usePeriods(agreement?.id, last)
-  const would = useWhatIf(edited && valid ? spec : undefined, last)
+  // It has no name yet while it is written down.
+  const would = useWhatIf(edited && valid ? { ...spec, name: spec.name || 'New' } : undefined, last)
   const shown = edited ? (valid ? would.data : undefined) : was.data
   const met = (list: Period[] | undefined) => list?.filter((p) => p.figures.verdict === 'met').length ?? 0
   const over = shown?.filter((p) => p.figures.final).length ?? 0

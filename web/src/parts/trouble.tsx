@@ -25,14 +25,26 @@ export function NoAccount({ why }: { why: string }) {
   )
 }
 
-/** Shows the faults that a problem names at their fields. names gives the form's field for a path where they differ. */
-export function showFaults<T extends FieldValues>(error: unknown, setError: UseFormSetError<T>, prefix = '', names: Record<string, Path<T>> = {}): void {
+/**
+ * Shows the faults that a problem names at their fields. names gives the form's field for a path where they
+ * differ; a name that ends with a dot stands for all paths below it, and so does what it gives; one that ends
+ * with a bracket stands for all of a list, which has one field.
+ */
+export function showFaults<T extends FieldValues>(error: unknown, setError: UseFormSetError<T>, prefix = '', names: Record<string, string> = {}): void {
   if (!(error instanceof Problem)) return
   for (const [path, message] of Object.entries(error.fields)) {
     if (!path.startsWith(prefix)) continue
     const own = path.slice(prefix.length)
-    setError(names[own] ?? (own as Path<T>), { type: 'server', message })
+    setError(fieldFor(own, names) as Path<T>, { type: 'server', message }, { shouldFocus: true })
   }
+}
+
+function fieldFor(path: string, names: Record<string, string>): string {
+  if (names[path] !== undefined) return names[path]
+  const above = Object.keys(names).find((n) => /[.[]$/.test(n) && path.startsWith(n))
+  if (above === undefined) return path
+  const field = names[above] ?? ''
+  return above.endsWith('.') && (field === '' || field.endsWith('.')) ? field + path.slice(above.length) : field
 }
 
 /** Asks before something that takes away. */
