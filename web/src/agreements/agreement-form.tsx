@@ -8,6 +8,7 @@ import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useAgreements, useChecks, useMayDefine, useMe, usePeriodNames, usePeriods, useServices, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
+import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick } from '../parts/party'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { resolution, validTarget } from '../services/plan'
@@ -16,7 +17,7 @@ import { useKeep, useZone } from '../time/period'
 import { CreditFields, LatencyFields, UpstreamFields } from './clause-fields'
 import { CycleFields } from './cycle-fields'
 import { HoursFields } from './hours-fields'
-import { clauses, fieldOf, toSpec, values, type Spec, type Values } from './values'
+import { clauses, fieldNames, fieldOf, toSpec, values, type Spec, type Values } from './values'
 
 type Agreement = Schemas['DefinedAgreementSpec']
 
@@ -32,17 +33,20 @@ export function AgreementPage() {
   if (id && !agreement) return <div className="empty">There is no agreement {id}.</div>
   const live = services.data.filter((s) => !s.retired || s.id === agreement?.spec.service)
   if (live.length === 0) return <div className="empty">Describe a service first; an agreement is about one.</div>
-  return <Form key={agreement?.revision ?? 0} agreement={agreement} services={live} zone={me.data.timezone} service={params.get('service') ?? live[0]?.id ?? ''} />
+  return <Form key={agreement?.id ?? ''} agreement={agreement} services={live} zone={me.data.timezone} service={params.get('service') ?? live[0]?.id ?? ''} />
 }
 
 function Form({ agreement, services, zone, service }: { agreement: Agreement | undefined; services: Schemas['DefinedServiceSpec'][]; zone: string; service: string }) {
-  const form = useForm<Values>({ defaultValues: values(agreement?.spec, zone, service) })
+  const fresh = values(agreement?.spec, zone, service)
+  const form = useForm<Values>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, agreement?.revision ?? 0, { draft: `agreements/${agreement?.id ?? `new ${service}`}` })
   const checks = useChecks()
   const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
   const [asking, setAsking] = useState(false)
   const done = async () => {
+    kept.done()
     await client.invalidateQueries()
     await navigate(keep('/agreements'))
   }
@@ -69,7 +73,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
       label={label}
       error={Boolean(err[name])}
       helperText={err[name]?.message ?? (name.endsWith('cap_h') ? 'Empty: none' : undefined)}
-      slotProps={{ input: { endAdornment: unit } }}
+      slotProps={{ input: { endAdornment: unit }, inputLabel: { shrink: true } }}
       {...form.register(name, { pattern: { value: pattern, message: unit ? 'A number' : 'A whole number' } })}
     />
   )
@@ -82,6 +86,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
           {agreement?.retired && <div className="sub">Retired: it is accounted no further.</div>}
           {agreement && !agreement.retired && <Accounting agreement={agreement} />}
         </div>
+        <KeptNote kept={kept} of={agreement && { path: 'agreements', id: agreement.id }} names={fieldNames} />
         <fieldset>
           <legend>Who was promised what</legend>
           {field('name', 'Name', { required: true })}

@@ -47,7 +47,7 @@ export function UpstreamFields({ form, services }: { form: UseFormReturn<Values>
 export function CreditFields({ form }: { form: UseFormReturn<Values> }) {
   const rows = useFieldArray({ control: form.control, name: 'credits' })
   const err = form.formState.errors.credits
-  const percent = { input: { endAdornment: '%' } }
+  const percent = { input: { endAdornment: '%' }, inputLabel: { shrink: true } }
   return (
     <div className="rows" data-credits>
       {rows.fields.map((row, i) => (
@@ -92,8 +92,8 @@ export function LatencyFields({ form, checks }: { form: UseFormReturn<Values>; c
       />
       {check && (
         <>
-          <TextField label="Within" slotProps={{ input: { endAdornment: 'ms' } }} error={Boolean(err.latency_limit_ms)} helperText={err.latency_limit_ms?.message} {...form.register('latency_limit_ms', { required: 'Say how soon', pattern: number })} />
-          <TextField label="This share of them" slotProps={{ input: { endAdornment: '%' } }} error={Boolean(err.latency_percent)} helperText={err.latency_percent?.message} {...form.register('latency_percent', { validate: validTarget })} />
+          <TextField label="Within" slotProps={{ input: { endAdornment: 'ms' }, inputLabel: { shrink: true } }} error={Boolean(err.latency_limit_ms)} helperText={err.latency_limit_ms?.message} {...form.register('latency_limit_ms', { required: 'Say how soon', pattern: number })} />
+          <TextField label="This share of them" slotProps={{ input: { endAdornment: '%' }, inputLabel: { shrink: true } }} error={Boolean(err.latency_percent)} helperText={err.latency_percent?.message} {...form.register('latency_percent', { validate: validTarget })} />
         </>
       )}
     </div>

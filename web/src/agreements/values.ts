@@ -67,6 +67,27 @@ export const fieldOf = {
   'period.': '',
 }
 
+/** What fields are called where their names do not say it. */
+export const fieldNames = {
+  target_percent: 'Target',
+  timezone: 'In the zone',
+  unit: 'Accounted by the',
+  degraded_weight_percent: 'Degraded counts as downtime to',
+  unmeasured: 'Time not measured',
+  min_outage_s: 'Tolerate outages shorter than',
+  min_coverage_percent: 'No verdict below a coverage of',
+  hours: 'Service hours',
+  plan: 'Service hours',
+  mode: 'Announced maintenance',
+  notice_h: 'Notice',
+  cap_h: 'Cap a period',
+  within: 'Work is agreed',
+  within_plan: 'Times agreed for work',
+  emergency: 'Emergency work',
+  excuse: 'Excused services',
+  latency_check: 'Answers in time',
+}
+
 /** A number of whole units of so many seconds as a field shows it, and back; empty is none. */
 const shownIn = (seconds: number | null | undefined, unit: number): string => (seconds == null ? '' : String(seconds / unit))
 const secondsOf = (text: string, unit: number): number | undefined => (text === '' ? undefined : Math.round(Number(text) * unit))

@@ -9,6 +9,7 @@ import { Controller, useForm, type FieldPath } from 'react-hook-form'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
+import { KeptNote, useKept } from '../parts/kept'
 import { Confirm, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/period'
 import { BelieveFields } from './believe-fields'
@@ -35,7 +36,7 @@ export function CheckPage() {
   const model = checks.data.find((c) => c.id === params.get('like'))
   const service = services.data.find((s) => s.id === (check?.spec.service ?? model?.spec.service ?? params.get('service')))
   if (!service || (id && !check)) return <div className="empty">There is no such check. Choose a service, and add one there.</div>
-  return <Form key={check?.revision ?? params.get('like') ?? 0} check={check} model={model} service={service} places={places.data.filter((l) => !l.retired || check?.spec.locations.includes(l.id))} />
+  return <Form key={check?.id ?? params.get('like') ?? ''} check={check} model={model} service={service} places={places.data.filter((l) => !l.retired || check?.spec.locations.includes(l.id))} />
 }
 
 /** The draft that the form begins with: an existing check, one like another, or a new one. */
@@ -82,7 +83,10 @@ function showAtFields(error: unknown, form: DraftForm) {
 
 function Form({ check, model, service, places }: { check: Check | undefined; model: Check | undefined; service: Schemas['DefinedServiceSpec']; places: Schemas['DefinedLocationSpec'][] }) {
   const like = model && !check ? { ...model.spec, pair: undefined, name: `${model.spec.name}, copy` } : undefined
-  const form = useForm<Draft>({ defaultValues: draft(check?.spec ?? like, service, places.map((l) => l.id)) })
+  const fresh = draft(check?.spec ?? like, service, places.map((l) => l.id))
+  const form = useForm<Draft>({ defaultValues: fresh })
+  // What a request says may be secret, and is not kept in the browser.
+  const typed = useKept(form, fresh, check?.revision ?? 0, { draft: `checks/${check?.id ?? `of ${service.id}`}`, without: (d) => ({ ...d, http: d.http && { ...d.http, body: undefined, headers: undefined } }) })
   const origin = originOf(form, service)
   const client = useQueryClient()
   const navigate = useNavigate()
@@ -90,6 +94,7 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
   const [asking, setAsking] = useState(false)
   const back = keep(`/services/${service.id}`)
   const done = async () => {
+    typed.done()
     await client.invalidateQueries()
     await navigate(back)
   }
@@ -100,6 +105,7 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
       else return (await ask(api.POST('/api/v1/checks', { body: { spec, reason: d.reason } }))).id
     },
     onSuccess: async (id) => {
+      typed.done()
       if (id && form.getValues('kind') === 'report-in') {
         await client.invalidateQueries()
         await navigate(keep(`/checks/${id}`))
@@ -135,6 +141,7 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
           )}
         </div>
       </div>
+      <KeptNote kept={typed} of={check && { path: 'checks', id: check.id }} />
       <fieldset>
         <legend>What</legend>
         <TextField label="Name" required error={Boolean(faultAt(form, 'name'))} helperText={faultAt(form, 'name')} {...form.register('name', { required: 'Give it a name' })} />

@@ -2,18 +2,44 @@ import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
 import { Controller, useForm } from 'react-hook-form'
 import { useNavigate, useParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useServices } from '../api/queries'
+import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick } from '../parts/party'
 import { Trouble, showFaults } from '../parts/trouble'
 import { useKeep } from '../time/period'
 import { DefaultFields } from './default-fields'
 
 type Service = Schemas['DefinedServiceSpec']
-type Values = { name: string; kind: 'business' | 'supporting' | 'supplier'; owner: string; tags: string; runbook: string; note: string; combine: 'worst' | 'best'; reason: string }
+type Values = {
+  name: string
+  kind: 'business' | 'supporting' | 'supplier'
+  owner: string
+  tags: string
+  runbook: string
+  note: string
+  combine: 'worst' | 'best'
+  depends: Schemas['Dependency'][]
+  defaults: Schemas['CheckDefaults']
+  reason: string
+}
+
+const values = (s: Service['spec']): Values => ({
+  name: s.name,
+  kind: s.kind,
+  owner: s.owner ?? '',
+  tags: (s.tags ?? []).join(', '),
+  runbook: s.runbook ?? '',
+  note: s.note ?? '',
+  combine: s.combine ?? 'worst',
+  depends: s.depends_on ?? [],
+  defaults: s.check_defaults ?? {},
+  reason: '',
+})
+
+const names = { owner: 'Owned by', combine: 'Its deciding checks', depends: 'What it depends on', defaults: 'What its checks follow' }
 
 /** Edits a service: a new revision from now on. */
 export function EditService() {
@@ -21,16 +47,16 @@ export function EditService() {
   const services = useServices()
   const service = services.data?.find((s) => s.id === id)
   if (services.data && !service) return <div className="empty">There is no service {id}.</div>
-  return service ? <Form key={service.revision} service={service} all={services.data ?? []} /> : <Trouble error={services.error} />
+  return service ? <Form key={service.id} service={service} all={services.data ?? []} /> : <Trouble error={services.error} />
 }
 
 function Form({ service, all }: { service: Service; all: Service[] }) {
   const s = service.spec
-  const form = useForm<Values>({
-    defaultValues: { name: s.name, kind: s.kind, owner: s.owner ?? '', tags: (s.tags ?? []).join(', '), runbook: s.runbook ?? '', note: s.note ?? '', combine: s.combine, reason: '' },
-  })
-  const [depends, setDepends] = useState<Schemas['Dependency'][]>(s.depends_on ?? [])
-  const [defaults, setDefaults] = useState<Schemas['CheckDefaults']>(s.check_defaults ?? {})
+  const fresh = values(s)
+  const form = useForm<Values>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, service.revision, { draft: `services/${service.id}` })
+  const { depends, defaults } = form.watch()
+  const setDepends = (list: Values['depends']) => form.setValue('depends', list)
   const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
@@ -50,13 +76,14 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
               runbook: v.runbook || undefined,
               note: v.note || undefined,
               combine: v.combine,
-              depends_on: depends.filter((d) => d.services.length > 0),
-              check_defaults: Object.values(defaults).some((v) => (Array.isArray(v) ? v.length > 0 : v)) ? defaults : undefined,
+              depends_on: v.depends.filter((d) => d.services.length > 0),
+              check_defaults: Object.values(v.defaults).some((x) => (Array.isArray(x) ? x.length > 0 : x)) ? v.defaults : undefined,
             },
           },
         }),
       ),
     onSuccess: async () => {
+      kept.done()
       await client.invalidateQueries()
       await navigate(keep(`/services/${service.id}`))
     },
@@ -70,11 +97,12 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
         <h1 style={{ margin: 0 }}>Edit {s.name}</h1>
         <div className="sub">Revision {service.revision} is in force. What was judged until now stays as it was.</div>
       </div>
+      <KeptNote kept={kept} of={{ path: 'services', id: service.id }} names={names} />
       <fieldset>
         <legend>What it is</legend>
         <TextField label="Name" required error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
         <div className="side">
-          <TextField select label="Kind" defaultValue={s.kind} {...form.register('kind')}>
+          <TextField select label="Kind" value={form.watch('kind')} {...form.register('kind')}>
             <MenuItem value="business">business</MenuItem>
             <MenuItem value="supporting">supporting</MenuItem>
             <MenuItem value="supplier">supplier</MenuItem>
@@ -87,7 +115,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
       </fieldset>
       <fieldset>
         <legend>What its state is made of</legend>
-        <TextField select label="Its deciding checks" defaultValue={s.combine} {...form.register('combine')}>
+        <TextField select label="Its deciding checks" value={form.watch('combine')} {...form.register('combine')}>
           <MenuItem value="worst">the worst of them: all are needed</MenuItem>
           <MenuItem value="best">the best of them: one way in is enough</MenuItem>
         </TextField>
@@ -123,7 +151,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
           <Button onClick={() => setDepends([...depends, { services: [], need: 0 }])}>Add a dependency</Button>
         </div>
       </fieldset>
-      <DefaultFields service={service.id} value={defaults} change={setDefaults} />
+      <DefaultFields service={service.id} value={defaults} change={(d) => form.setValue('defaults', d)} />
       <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />
       <Trouble error={save.error} />
       <div>

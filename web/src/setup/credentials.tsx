@@ -6,6 +6,7 @@ import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useCredentials } from '../api/queries'
+import { KeptNote, useKept } from '../parts/kept'
 import { Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/period'
@@ -54,7 +55,9 @@ export function Credentials() {
 }
 
 function CredentialForm({ credential, done }: { credential?: Credential; done: () => void }) {
-  const form = useForm<Values>({ defaultValues: { name: credential?.spec.name ?? '', kind: credential?.spec.kind ?? 'basic', user: credential?.spec.user ?? '', header: credential?.spec.header ?? '', parameter: credential?.spec.parameter ?? '', origins: credential?.spec.origins.join('\n') ?? '', secret: '' } })
+  const fresh: Values = { name: credential?.spec.name ?? '', kind: credential?.spec.kind ?? 'basic', user: credential?.spec.user ?? '', header: credential?.spec.header ?? '', parameter: credential?.spec.parameter ?? '', origins: credential?.spec.origins.join('\n') ?? '', secret: '' }
+  const form = useForm<Values>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, credential?.revision ?? 0)
   const client = useQueryClient()
   const [made, setMade] = useState<string | undefined>()
   const save = useMutation({
@@ -74,6 +77,7 @@ function CredentialForm({ credential, done }: { credential?: Credential; done: (
       if (v.secret || !credential) await ask(api.PUT('/api/v1/credentials/{id}/secret', { params: { path: { id } }, body: { secret: v.secret } }))
     },
     onSuccess: async () => {
+      kept.done()
       await client.invalidateQueries()
       done()
     },
@@ -90,6 +94,7 @@ function CredentialForm({ credential, done }: { credential?: Credential; done: (
   const err = form.formState.errors
   return (
     <form className="form" style={{ margin: '12px 0 24px' }} autoComplete="off" onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <KeptNote kept={kept} of={credential && { path: 'credentials', id: credential.id }} />
       <div className="side">
         <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
         <TextField select label="What it is" defaultValue={kind} {...form.register('kind')}>

@@ -6,6 +6,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useForm, type FieldPath } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useNetworks } from '../api/queries'
+import { KeptNote, useKept } from '../parts/kept'
 import { Trouble } from '../parts/trouble'
 import { Listing } from './listing'
 
@@ -39,7 +40,9 @@ export function Networks() {
 }
 
 function NetworkForm({ network, done }: { network?: Network; done: () => void }) {
-  const form = useForm<Values>({ defaultValues: { name: network?.spec.name ?? '', ours: network?.spec.ours ?? false, prefixes: network?.spec.prefixes.join('\n') ?? '', note: network?.spec.note ?? '' } })
+  const fresh: Values = { name: network?.spec.name ?? '', ours: network?.spec.ours ?? false, prefixes: network?.spec.prefixes.join('\n') ?? '', note: network?.spec.note ?? '' }
+  const form = useForm<Values>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, network?.revision ?? 0)
   const client = useQueryClient()
   const save = useMutation({
     mutationFn: async (v: Values) => {
@@ -48,6 +51,7 @@ function NetworkForm({ network, done }: { network?: Network; done: () => void })
       else await ask(api.POST('/api/v1/networks', { body: { spec } }))
     },
     onSuccess: async () => {
+      kept.done()
       await client.invalidateQueries()
       done()
     },
@@ -59,6 +63,7 @@ function NetworkForm({ network, done }: { network?: Network; done: () => void })
   const err = form.formState.errors
   return (
     <form className="form" style={{ margin: '12px 0 24px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <KeptNote kept={kept} of={network && { path: 'networks', id: network.id }} />
       <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
       <TextField label="Ranges, one a line" required multiline minRows={2} error={Boolean(err.prefixes)} helperText={err.prefixes?.message ?? 'Such as 198.18.0.0/15 or fd77::/16'} {...form.register('prefixes')} />
       <FormControlLabel label="It is our own" control={<Checkbox size="small" defaultChecked={form.getValues('ours')} {...form.register('ours')} />} />

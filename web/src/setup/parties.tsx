@@ -5,6 +5,7 @@ import { useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import { api, ask } from '../api/client'
 import { useAgreements, useParties, useServices, type Party, type PartyKind } from '../api/queries'
+import { KeptNote, useKept } from '../parts/kept'
 import { Trouble, showFaults } from '../parts/trouble'
 import { useKeep } from '../time/period'
 import { Listing } from './listing'
@@ -72,7 +73,9 @@ function Parties({ kind, title, note, has, of }: Props) {
 }
 
 function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done: () => void }) {
-  const form = useForm<{ name: string; note: string }>({ defaultValues: { name: party?.spec.name ?? '', note: party?.spec.note ?? '' } })
+  const fresh = { name: party?.spec.name ?? '', note: party?.spec.note ?? '' }
+  const form = useForm({ defaultValues: fresh })
+  const kept = useKept(form, fresh, party?.revision ?? 0)
   const client = useQueryClient()
   const save = useMutation({
     mutationFn: async (v: { name: string; note: string }) => {
@@ -81,6 +84,7 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
       else await ask(api.POST(paths[kind], { body: { spec } }))
     },
     onSuccess: async () => {
+      kept.done()
       await client.invalidateQueries()
       done()
     },
@@ -89,6 +93,7 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
   const err = form.formState.errors
   return (
     <form className="form" style={{ margin: '12px 0 24px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <KeptNote kept={kept} of={party && { path: `${kind}s`, id: party.id }} />
       <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
       <Trouble error={save.error} />

@@ -6,6 +6,7 @@ import { Problem, api, ask } from '../api/client'
 import { useLive } from '../api/live'
 import { useMay, useMe } from '../api/queries'
 import { Hatches } from '../axis/strip'
+import { forgetDrafts } from '../parts/kept'
 import { ZoneContext, shownBand, useKeep, usePeriod } from '../time/period'
 
 // Loaded when first asked for: dialogs weigh more than the rest of the shell.
@@ -111,6 +112,7 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
   const { mode, systemMode, setMode } = useColorScheme()
   const dark = (mode === 'system' ? systemMode : mode) === 'dark'
   const leave = async () => {
+    forgetDrafts()
     await ask(api.DELETE('/api/v1/session'))
     client.clear()
     await navigate('/sign-in')

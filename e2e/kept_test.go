@@ -1,0 +1,117 @@
+package e2e
+
+import (
+	"fmt"
+	"net/http"
+	"testing"
+
+	"kestite/demo"
+	"kestite/e2e/browser"
+	"kestite/server/servertest"
+)
+
+// value is what stands in the field of a label.
+func (s *stage) value(label string) string {
+	s.t.Helper()
+	text, err := browser.Eval[string](s.Browser, fmt.Sprintf(`[...document.querySelectorAll('label')].find((l) => l.innerText.replace('*', '').trim() === %q)?.control?.value ?? ''`, label))
+	s.do(err)
+	return text
+}
+
+func (s *stage) shows(label, want string) {
+	s.t.Helper()
+	if got := s.value(label); got != want {
+		s.t.Errorf("%s reads %q, not %q", label, got, want)
+	}
+}
+
+// Two people edit one service: nobody's typing is lost, nobody's edit is undone
+// unseen, and leaving asks.
+func TestNothingTypedIsLost(t *testing.T) {
+	s := newStage(t, true)
+	admin := servertest.Anonymous(t, s.srv.URL)
+	admin.Must(http.MethodPost, "/session", map[string]any{"email": "admin@skerry.example", "password": demo.Password}, nil)
+	spec := func() map[string]any {
+		t.Helper()
+		var all struct {
+			Items []struct {
+				ID   string
+				Spec map[string]any
+			}
+		}
+		admin.Must(http.MethodGet, "/services", nil, &all)
+		for _, i := range all.Items {
+			if i.ID == "crew-roster" {
+				return i.Spec
+			}
+		}
+		t.Fatal("there is no such service")
+		return nil
+	}
+	others := func(revision int, change map[string]any) {
+		t.Helper()
+		now := spec()
+		for k, v := range change {
+			now[k] = v
+		}
+		admin.Must(http.MethodPut, "/services/crew-roster", map[string]any{"revision": revision, "reason": "moved house", "spec": now}, nil)
+	}
+	const edit = "/services/crew-roster/edit"
+	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password))
+	s.do(s.Go(s.srv.URL + edit))
+	s.do(s.Fill("Runbook", "https://runbooks.skerry.example/mine"))
+	s.do(s.Fill("Tags", "crew, mine"))
+
+	// Somebody else saves: what only they changed comes in, what both changed is shown.
+	others(1, map[string]any{"note": "theirs", "runbook": "https://runbooks.skerry.example/theirs"})
+	s.do(s.Until("who it was", "document.querySelector('[data-came=\"2\"]')?.innerText.includes('Astrid Holm saved revision 2')"))
+	s.do(s.Until("what both changed", "document.querySelectorAll('[data-both]').length === 1 && document.querySelector('[data-both=runbook]').innerText.includes('/theirs')"))
+	s.shows("Runbook", "https://runbooks.skerry.example/mine")
+	s.shows("Tags", "crew, mine")
+	s.shows("Note", "theirs")
+
+	// Leaving asks, by a link and by a key; staying keeps all.
+	s.do(s.ClickOn("nav a", "Standing"))
+	s.do(s.Reads("Leave without saving?"))
+	s.do(s.ClickOn("[role=dialog] button", "Leave it"))
+	s.do(s.Until("the dialog to be gone", "!document.querySelector('[role=dialog]')"))
+	s.shows("Runbook", "https://runbooks.skerry.example/mine")
+
+	// A reload brings it back, with what came in meanwhile.
+	s.do(s.Until("the draft", "Object.keys(sessionStorage).some((k) => k.startsWith('kestite-draft'))"))
+	others(2, map[string]any{"note": "theirs again"})
+	s.do(s.Go(s.srv.URL + edit))
+	s.do(s.Until("the draft again", "document.querySelector('[data-restored]')"))
+	s.shows("Tags", "crew, mine")
+	s.shows("Note", "theirs again")
+	s.do(s.Until("what both changed", "document.querySelector('[data-both=runbook]')"))
+	s.do(s.ClickOn("[data-both=runbook] button", "take theirs"))
+	s.shows("Runbook", "https://runbooks.skerry.example/theirs")
+	s.do(s.Click("Save as revision 4"))
+	s.do(s.Until("the service", "location.pathname === '/services/crew-roster'"))
+	got := spec()
+	if fmt.Sprintf("%v %v %v", got["tags"], got["note"], got["runbook"]) != "[crew mine] theirs again https://runbooks.skerry.example/theirs" {
+		t.Errorf("it says %v", got)
+	}
+	if left, err := browser.Eval[int](s.Browser, "Object.keys(sessionStorage).filter((k) => k.startsWith('kestite-draft')).length"); err != nil || left != 0 {
+		t.Errorf("%d drafts stay of what was saved, %v", left, err)
+	}
+
+	// What was typed goes when its person signs out, and nothing is asked of who typed nothing.
+	s.do(s.Go(s.srv.URL + "/agreements/crew-roster"))
+	s.do(s.Until("the form", "document.querySelector('[data-summary=own]')"))
+	s.do(s.ClickOn("nav a", "Reports"))
+	s.do(s.Until("the reports", "location.pathname === '/reports'"))
+	s.do(s.Go(s.srv.URL + "/agreements/crew-roster"))
+	s.do(s.Fill("Target", "98.7"))
+	s.do(s.Until("the draft", "Object.keys(sessionStorage).some((k) => k.startsWith('kestite-draft'))"))
+	s.do(s.Click("sign out"))
+	s.do(s.Until("the way in", "location.pathname === '/sign-in'"))
+	if left, err := browser.Eval[int](s.Browser, "Object.keys(sessionStorage).filter((k) => k.startsWith('kestite-draft')).length"); err != nil || left != 0 {
+		t.Errorf("%d drafts stay behind, %v", left, err)
+	}
+	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password))
+	s.do(s.Go(s.srv.URL + "/agreements/crew-roster"))
+	s.do(s.Until("the form", "document.querySelector('[data-summary=own]')"))
+	s.shows("Target", "99")
+}

@@ -1,0 +1,200 @@
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useRef, useState } from 'react'
+import { useBlocker } from 'react-router'
+import type { FieldValues, Path, PathValue, UseFormReturn } from 'react-hook-form'
+import { api, ask } from '../api/client'
+import { Confirm } from './trouble'
+
+/** A value without what says nothing; a number is what is typed for it. */
+function plain(v: unknown): unknown {
+  if (v === undefined || v === null || v === '' || (typeof v === 'number' && Number.isNaN(v))) return undefined
+  if (typeof v === 'number') return String(v)
+  if (Array.isArray(v)) return v.length ? v.map((x) => plain(x) ?? null) : undefined
+  if (typeof v !== 'object') return v
+  const all = Object.entries(v)
+    .map(([k, x]) => [k, plain(x)] as const)
+    .filter(([, x]) => x !== undefined)
+    .sort(([a], [b]) => (a < b ? -1 : 1))
+  return all.length ? Object.fromEntries(all) : undefined
+}
+
+const same = (a: unknown, b: unknown): boolean => JSON.stringify(plain(a)) === JSON.stringify(plain(b))
+
+const prefix = 'kestite-draft '
+
+let given = false // all that is typed was given up
+
+/** Gives up everything that was typed and not saved, as at signing out. */
+export function forgetDrafts(): void {
+  given = true
+  for (const key of Object.keys(sessionStorage)) if (key.startsWith(prefix)) sessionStorage.removeItem(key)
+}
+
+/** both are the fields that somebody else changed too, and of which nothing was said yet. */
+type Draft<V> = { base: V; values: V; both: (keyof V)[] }
+
+type Options<V> = {
+  /** Names what is edited, such as "services/ferry"; a draft of it survives a reload. Absent: none is kept. */
+  draft?: string
+  /** Takes out what must not be kept in the browser, such as secrets. */
+  without?: (v: V) => V
+}
+
+export type Kept<V extends FieldValues> = {
+  /** Something was typed that is not saved. */
+  changed: boolean
+  /** Fields that somebody else changed too, with what they say there. */
+  theirs: Partial<V>
+  /** The revision that came in while this form was open; undefined: none did. */
+  came: number | undefined
+  /** What was typed before a reload stands in the form. */
+  restored: boolean
+  take: (field: keyof V) => void
+  leave: (field: keyof V) => void
+  discard: () => void
+  /** What stands in the form is saved, or given up: leaving it asks nothing. */
+  done: () => void
+}
+
+/**
+ * Keeps what is typed: when somebody else saves, what they changed and I did not is taken over, and where both did
+ * mine stays and theirs is shown; leaving asks; a draft survives a reload. fresh are the values of the revision in force.
+ */
+export function useKept<V extends FieldValues>(form: UseFormReturn<V>, fresh: V, revision: number, { draft, without = (v) => v }: Options<V> = {}): Kept<V> {
+  const base = useRef<{ revision: number; values: V } | undefined>(undefined)
+  const [theirs, setTheirs] = useState<Partial<V>>({})
+  const [came, setCame] = useState<number>()
+  const [restored, setRestored] = useState(false)
+  const left = useRef(false)
+  const mine = form.watch() as V
+  const changed = base.current !== undefined && Object.keys(fresh).some((k) => !same(mine[k], base.current?.values[k]))
+
+  const merge = (from: V, open: (keyof V)[]) => {
+    const both: Partial<V> = {}
+    const now = form.getValues()
+    const merged: Record<string, unknown> = { ...fresh }
+    for (const k of Object.keys(fresh) as (keyof V & string)[]) {
+      if (same(now[k], from[k])) continue // theirs, where they changed it
+      merged[k] = now[k]
+      if ((open.includes(k) || !same(from[k], fresh[k])) && !same(now[k], fresh[k])) both[k] = fresh[k]
+    }
+    form.reset(merged as V, { keepErrors: true })
+    setTheirs(both)
+  }
+  useEffect(() => {
+    if (base.current === undefined) {
+      base.current = { revision, values: fresh }
+      given = false
+      const text = draft && sessionStorage.getItem(prefix + draft)
+      if (!text) return
+      const was = JSON.parse(text) as Draft<V>
+      form.reset({ ...fresh, ...was.values })
+      merge(was.base, was.both)
+      setRestored(true)
+    } else if (base.current.revision !== revision) {
+      const from = base.current.values
+      base.current = { revision, values: fresh }
+      merge(from, Object.keys(theirs))
+      setCame(revision)
+    }
+    // Values follow revisions.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [revision])
+
+  const text = draft && changed ? JSON.stringify({ base: base.current?.values, values: without(mine), both: Object.keys(theirs) }) : ''
+  useEffect(() => {
+    if (!draft) return
+    const timer = setTimeout(() => {
+      if (text && !left.current && !given) sessionStorage.setItem(prefix + draft, text)
+      else sessionStorage.removeItem(prefix + draft)
+    }, 300)
+    return () => clearTimeout(timer)
+  }, [draft, text])
+
+  useEffect(() => {
+    if (!changed) return
+    const ask = (e: BeforeUnloadEvent) => {
+      if (!left.current && !draft) e.preventDefault()
+    }
+    window.addEventListener('beforeunload', ask)
+    return () => window.removeEventListener('beforeunload', ask)
+  }, [changed, draft])
+
+  const leave = (field: keyof V) => setTheirs((t) => Object.fromEntries(Object.entries(t).filter(([k]) => k !== field)) as Partial<V>)
+  return {
+    changed: changed && !left.current,
+    theirs,
+    came,
+    restored,
+    take: (field) => {
+      form.setValue(field as Path<V>, theirs[field] as PathValue<V, Path<V>>)
+      leave(field)
+    },
+    leave,
+    discard: () => {
+      form.reset(fresh)
+      setTheirs({})
+      setRestored(false)
+    },
+    done: () => {
+      left.current = true
+      if (draft) sessionStorage.removeItem(prefix + draft)
+    },
+  }
+}
+
+type RevisionsPath = '/api/v1/services/{id}/revisions'
+
+/** Says above a form what others did to what it edits, and asks before what was typed in it is left. */
+export function KeptNote<V extends FieldValues>({ kept, of, names, show }: { kept: Kept<V>; of?: { path: string; id: string }; names?: Partial<Record<keyof V, string>>; show?: (field: keyof V, v: unknown) => string }) {
+  const blocker = useBlocker(({ currentLocation, nextLocation }) => kept.changed && !given && currentLocation.pathname !== nextLocation.pathname)
+  const revisions = useQuery({
+    queryKey: ['revisions', of?.path, of?.id, kept.came],
+    queryFn: () => ask(api.GET(`/api/v1/${of?.path}/{id}/revisions` as RevisionsPath, { params: { path: { id: of?.id ?? '' } } })).then((l) => l.items),
+    enabled: Boolean(of && kept.came),
+  })
+  const by = revisions.data?.find((r) => r.number === kept.came)
+  const both = Object.entries(kept.theirs)
+  const named = (k: string) => names?.[k] ?? k.charAt(0).toUpperCase() + k.slice(1).replace(/_/g, ' ')
+  const text = (k: string, v: unknown) => show?.(k, v) ?? (plain(v) === undefined ? 'nothing' : Array.isArray(v) ? v.map((x) => (typeof x === 'string' ? x : JSON.stringify(x))).join(', ') : typeof v === 'object' ? JSON.stringify(v) : String(v))
+  return (
+    <>
+      {kept.restored && kept.changed && (
+        <p className="consequence" role="status" data-restored>
+          What you typed before is still here, and not saved.{' '}
+          <button type="button" className="link" onClick={kept.discard}>
+            Throw it away
+          </button>
+        </p>
+      )}
+      {(kept.came !== undefined || both.length > 0) && (
+        <div className="consequence" role="status" data-came={kept.came}>
+          {kept.came !== undefined && `${by?.by ?? 'Somebody else'} saved revision ${kept.came} while you were here${by?.reason ? ` (${by.reason})` : ''}. What only they changed stands in the form now; what you typed stays. `}
+          {both.length > 0 && 'Both of you changed:'}
+          {both.map(([k, v]) => (
+            <div key={k} data-both={k}>
+              {named(k)}: they say <b>{text(k, v)}</b>{' '}
+              <button type="button" className="link" onClick={() => kept.take(k)}>
+                take theirs
+              </button>{' '}
+              <button type="button" className="link" onClick={() => kept.leave(k)}>
+                leave mine
+              </button>
+            </div>
+          ))}
+        </div>
+      )}
+      <Confirm
+        open={blocker.state === 'blocked'}
+        title="Leave without saving?"
+        text="What you typed here is not saved, and would be gone."
+        act="Leave without saving"
+        onYes={() => {
+          kept.done()
+          blocker.proceed?.()
+        }}
+        onNo={() => blocker.reset?.()}
+      />
+    </>
+  )
+}
