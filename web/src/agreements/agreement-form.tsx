@@ -129,7 +129,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
               </TextField>
             )}
           />
-          {v.hours === 'weekly' && <HoursFields form={form} name="plan" holidays="Holidays, without hours" />}
+          {v.hours === 'weekly' && <HoursFields form={form} name="plan" holidays="Holidays, without hours" may={may} />}
           <div className="side">
             <Controller
               control={form.control}
@@ -161,7 +161,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
               )}
             />
           )}
-          {v.mode !== 'ignore' && v.within === 'weekly' && <HoursFields form={form} name="within_plan" holidays="Days without work" />}
+          {v.mode !== 'ignore' && v.within === 'weekly' && <HoursFields form={form} name="within_plan" holidays="Days without work" may={may} />}
           {v.mode !== 'ignore' && (
             <div className="side">
               <Controller
@@ -217,7 +217,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
         </fieldset>
         <fieldset>
           <legend>What a missed target costs</legend>
-          <CreditFields form={form} />
+          <CreditFields form={form} may={may} />
         </fieldset>
         {agreement && !agreement.retired && may && <WhenItCounts form={form} agreement={agreement} />}
         <Trouble error={save.error ?? retire.error ?? restore.error} />

@@ -44,7 +44,7 @@ export function UpstreamFields({ form, services }: { form: UseFormReturn<Values>
 }
 
 /** What is owed below which availability. */
-export function CreditFields({ form }: { form: UseFormReturn<Values> }) {
+export function CreditFields({ form, may }: { form: UseFormReturn<Values>; may: boolean }) {
   const rows = useFieldArray({ control: form.control, name: 'credits' })
   const err = form.formState.errors.credits
   const percent = { input: { endAdornment: '%' }, inputLabel: { shrink: true } }
@@ -59,7 +59,7 @@ export function CreditFields({ form }: { form: UseFormReturn<Values> }) {
           </Button>
         </div>
       ))}
-      <div>
+      <div hidden={!may}>
         <Button variant="outlined" onClick={() => rows.append({ below_percent: rows.fields.length ? '' : form.getValues('target_percent'), credit_percent: '' })}>
           Add a credit
         </Button>

@@ -17,7 +17,7 @@ function short(list: string[]): string {
 }
 
 /** Hours by the week in a zone: rows of days and hours, and the days that have none. */
-export function HoursFields({ form, name, holidays }: { form: UseFormReturn<Values>; name: 'plan' | 'within_plan'; holidays: string }) {
+export function HoursFields({ form, name, holidays, may }: { form: UseFormReturn<Values>; name: 'plan' | 'within_plan'; holidays: string; may: boolean }) {
   const rows = useFieldArray({ control: form.control, name: `${name}.weekly` })
   const err = form.formState.errors[name]
   return (
@@ -58,7 +58,7 @@ export function HoursFields({ form, name, holidays }: { form: UseFormReturn<Valu
         />
         <TextField label="Hours in the zone" error={Boolean(err?.timezone)} helperText={err?.timezone?.message} {...form.register(`${name}.timezone`)} />
       </div>
-      <div>
+      <div hidden={!may}>
         <Button variant="outlined" onClick={() => rows.append({ days: ['SA'], from: '08:00', to: '18:00' })}>
           Add a row of hours
         </Button>

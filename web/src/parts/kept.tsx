@@ -43,6 +43,8 @@ type Options<V> = {
 export type Kept<V extends FieldValues> = {
   /** Something was typed that is not saved. */
   changed: boolean
+  /** Whether leaving now would lose it. */
+  holds: () => boolean
   /** Fields that somebody else changed too, with what they say there. */
   theirs: Partial<V>
   /** The revision that came in while this form was open; undefined: none did. */
@@ -93,9 +95,12 @@ export function useKept<V extends FieldValues>(form: UseFormReturn<V>, fresh: V,
       setRestored(true)
     } else if (base.current.revision !== revision) {
       const from = base.current.values
+      const now = form.getValues()
+      // One that says what stands here is mine: word of it came before the answer.
+      const mine = Object.keys(fresh).every((k) => same(from[k], fresh[k]) || same(now[k], fresh[k]))
       base.current = { revision, values: fresh }
       merge(from, Object.keys(theirs))
-      setCame(revision)
+      if (!mine) setCame(revision)
     }
     // Values follow revisions.
     // eslint-disable-next-line react-hooks/exhaustive-deps
@@ -123,6 +128,7 @@ export function useKept<V extends FieldValues>(form: UseFormReturn<V>, fresh: V,
   const leave = (field: keyof V) => setTheirs((t) => Object.fromEntries(Object.entries(t).filter(([k]) => k !== field)) as Partial<V>)
   return {
     changed: changed && !left.current,
+    holds: () => changed && !left.current && !given,
     theirs,
     came,
     restored,
@@ -147,7 +153,7 @@ type RevisionsPath = '/api/v1/services/{id}/revisions'
 
 /** Says above a form what others did to what it edits, and asks before what was typed in it is left. */
 export function KeptNote<V extends FieldValues>({ kept, of, names, show }: { kept: Kept<V>; of?: { path: string; id: string }; names?: Partial<Record<keyof V, string>>; show?: (field: keyof V, v: unknown) => string }) {
-  const blocker = useBlocker(({ currentLocation, nextLocation }) => kept.changed && !given && currentLocation.pathname !== nextLocation.pathname)
+  const blocker = useBlocker(({ currentLocation, nextLocation }) => kept.holds() && currentLocation.pathname !== nextLocation.pathname)
   const revisions = useQuery({
     queryKey: ['revisions', of?.path, of?.id, kept.came],
     queryFn: () => ask(api.GET(`/api/v1/${of?.path}/{id}/revisions` as RevisionsPath, { params: { path: { id: of?.id ?? '' } } })).then((l) => l.items),
