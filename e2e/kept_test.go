@@ -69,6 +69,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 	s.shows("Runbook", "https://runbooks.skerry.example/mine")
 	s.shows("Tags", "crew, mine")
 	s.shows("Note", "theirs")
+	s.do(s.Until("its label above it", "[...document.querySelectorAll('label')].find((l) => l.innerText === 'Note').dataset.shrink === 'true'"))
 
 	// Leaving asks, by a link and by a key; staying keeps all.
 	s.do(s.ClickOn("nav a", "Standing"))

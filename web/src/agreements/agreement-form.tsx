@@ -379,7 +379,7 @@ function PeriodEntry({ period: p, before }: { period: Period; before: Period | u
       </div>
       <Strip thin intervals={p.intervals} axis={axis} label={p.words} />
       <div className="sub">
-        {durationUp(p.figures.downtime_ms)} down in {p.figures.outages.count} outages, {duration(p.figures.allowance_left_ms)} left
+        {durationUp(p.figures.downtime_ms)} down in {p.figures.outages.count} {p.figures.outages.count === 1 ? 'outage' : 'outages'}, {duration(p.figures.allowance_left_ms)} left
         {besides(p.figures.objectives)}
         {before && before.figures.availability_percent !== p.figures.availability_percent && ` (it was ${percent(before.figures.availability_percent)})`}
       </div>

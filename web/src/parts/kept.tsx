@@ -20,6 +20,16 @@ function plain(v: unknown): unknown {
 
 const same = (a: unknown, b: unknown): boolean => JSON.stringify(plain(a)) === JSON.stringify(plain(b))
 
+/**
+ * Lets fields see that their values were set by the program: a label that stands in an empty field goes up. They look
+ * when the browser fills them in, which it tells by the beginning of an animation.
+ */
+function refilled(): void {
+  window.setTimeout(() => {
+    for (const input of document.querySelectorAll('form .MuiInputBase-input')) input.dispatchEvent(new AnimationEvent('animationstart', { animationName: 'mui-auto-fill-cancel', bubbles: true }))
+  })
+}
+
 const prefix = 'kestite-draft '
 
 let given = false // all that is typed was given up
@@ -82,6 +92,7 @@ export function useKept<V extends FieldValues>(form: UseFormReturn<V>, fresh: V,
     }
     form.reset(merged as V, { keepErrors: true })
     setTheirs(both)
+    refilled()
   }
   useEffect(() => {
     if (base.current === undefined) {
@@ -135,12 +146,14 @@ export function useKept<V extends FieldValues>(form: UseFormReturn<V>, fresh: V,
     take: (field) => {
       form.setValue(field as Path<V>, theirs[field] as PathValue<V, Path<V>>)
       leave(field)
+      refilled()
     },
     leave,
     discard: () => {
       form.reset(fresh)
       setTheirs({})
       setRestored(false)
+      refilled()
     },
     done: () => {
       left.current = true
@@ -179,10 +192,10 @@ export function KeptNote<V extends FieldValues>({ kept, of, names, show }: { kep
           {both.length > 0 && 'Both of you changed:'}
           {both.map(([k, v]) => (
             <div key={k} data-both={k}>
-              {named(k)}: they say <b>{text(k, v)}</b>{' '}
+              {named(k)}: they say <b>{text(k, v)}</b>;{' '}
               <button type="button" className="link" onClick={() => kept.take(k)}>
                 take theirs
-              </button>{' '}
+              </button>{' or '}
               <button type="button" className="link" onClick={() => kept.leave(k)}>
                 leave mine
               </button>
