@@ -161,7 +161,8 @@ func Pack(b Batch) ([]byte, error) {
 		return nil, ErrTooMany
 	}
 	p := packed{Version: packedVersion, Details: map[uint16]string{}, Findings: map[uint16][]byte{},
-		Check: make(uint16s, n), At: make(int64s, n), Outcome: make([]byte, n), Shape: make(uint16s, n), Clock: make(uint16s, n), Late: make(int64s, n)}
+		Check: make(uint16s, n), At: make(int64s, n), Outcome: make([]byte, n), Shape: make(uint16s, n), Clock: make(uint16s, n),
+		Late: make(int64s, n)}
 	checks, shapes, clocks := map[string]uint16{}, shaping{}, map[Clock]uint16{}
 	for i := range b.Measurements {
 		m := &b.Measurements[i]
@@ -250,7 +251,8 @@ func Unpack(text []byte, read func(text []byte, into any) error) (list []Measure
 	values := p.Values
 	for i := range list {
 		m := &list[i]
-		*m = Measurement{Check: p.Checks[p.Check[i]], At: span.Instant(p.At[i]), Outcome: measure.Outcome(p.Outcome[i]), LateMS: p.Late[i], Detail: p.Details[uint16(i)]}
+		*m = Measurement{Check: p.Checks[p.Check[i]], At: span.Instant(p.At[i]), Outcome: measure.Outcome(p.Outcome[i]), LateMS: p.Late[i],
+			Detail: p.Details[uint16(i)]}
 		if s := p.Shape[i]; s > 0 {
 			shape := p.Shapes[s-1]
 			m.Measures = make(map[string]float64, len(shape))

@@ -147,7 +147,8 @@ func (r Rights) Needs(p Permission) error {
 	for _, role := range With(p) {
 		with = append(with, string(role))
 	}
-	return &Denied{fmt.Sprintf("To %s one needs the role %s; you are %s. Ask an administrator.", p.Words(), strings.Join(with, " or "), r.Role)}
+	return &Denied{fmt.Sprintf("To %s one needs the role %s; you are %s. Ask an administrator.", p.Words(),
+		strings.Join(with, " or "), r.Role)}
 }
 
 // ToChange is the permission that changing definitions of a kind needs.
@@ -224,7 +225,8 @@ func (r Rights) Everywhere(s *catalogue.Snapshot, p Permission) error {
 		return err
 	}
 	if len(r.Teams) > 0 {
-		return &Denied{fmt.Sprintf("This is for the whole organisation, and your role counts for services of %s only. Ask an administrator.", r.teams(s))}
+		return &Denied{fmt.Sprintf("This is for the whole organisation, and your role counts for services of %s only. Ask an administrator.",
+			r.teams(s))}
 	}
 	return nil
 }
@@ -241,7 +243,8 @@ func (r Rights) owned(s *catalogue.Snapshot, owners []string) error {
 		if owner != "" {
 			whose = s.Named(catalogue.Team, owner)
 		}
-		return &Denied{fmt.Sprintf("The service is owned by %s, and your role counts for services of %s only. Ask an administrator.", whose, r.teams(s))}
+		return &Denied{fmt.Sprintf("The service is owned by %s, and your role counts for services of %s only. Ask an administrator.", whose,
+			r.teams(s))}
 	}
 	return nil
 }

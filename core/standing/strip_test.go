@@ -49,14 +49,14 @@ func TestStripKeepsTime(t *testing.T) {
 		over := span.Span{From: 1_795_000_000_000, To: 1_795_000_000_000 + span.Instant(1+r.Int64N(3_000_000_000))}
 		columns := 1 + r.IntN(MostColumns)
 		var intervals []account.Interval
-		var want, slack [len(letters)]float64
+		var want, spare [len(letters)]float64
 		at := over.From
 		for at < over.To && r.IntN(60) > 0 {
 			to := min(over.To, at+1+span.Instant(r.Int64N(over.Length()/20+2)))
 			class := account.Class(r.IntN(len(letters)))
 			intervals = append(intervals, account.Interval{From: at, To: to, Class: class})
 			want[class] += float64(to - at)
-			slack[class] += 4 // it may begin or end in a column, or lie in one, and a share is rounded
+			spare[class] += 4 // it may begin or end in a column, or lie in one, and a share is rounded
 			at = to
 		}
 		text := Strip(intervals, over, columns)
@@ -79,7 +79,7 @@ func TestStripKeepsTime(t *testing.T) {
 			t.Fatalf("round %d: %d columns of %d in %q", round, n, columns, text)
 		}
 		for class := range letters {
-			if d := got[class] - want[class]; d > slack[class]*(width/100+2) || -d > slack[class]*(width/100+2) {
+			if d := got[class] - want[class]; d > spare[class]*(width/100+2) || -d > spare[class]*(width/100+2) {
 				t.Fatalf("round %d: %c has %.0f ms, not %.0f, in %q", round, letters[class], got[class], want[class], text)
 			}
 		}

@@ -53,7 +53,8 @@ func newBatch(d *delivery, n int) *batch {
 	return &batch{
 		delivery: d, days: map[time.Time]bool{}, rows: make([]int, 0, n), checks: make([]string, 0, n), ats: make([]time.Time, 0, n),
 		outcomes: make([]int16, 0, n), values: make([]int64, 0, measures*n), starts: make([]int32, 0, n), lengths: make([]int32, 0, n),
-		lates: make([]int32, 0, n), delays: make([]int32, 0, n), details: make([]string, 0, n), clocks: make([]int32, 0, n), wrongs: make([]int32, 0, n),
+		lates: make([]int32, 0, n), delays: make([]int32, 0, n), details: make([]string, 0, n), clocks: make([]int32, 0, n),
+		wrongs: make([]int32, 0, n),
 	}
 }
 

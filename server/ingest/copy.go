@@ -10,7 +10,8 @@ import (
 )
 
 // copyRaw is the statement whose binary data copyStream makes.
-const copyRaw = `COPY measurement (lane, at, outcome, thousandths, late_ms, delay_s, detail, clock_ms, uncertain_ms) FROM STDIN (FORMAT binary)`
+const copyRaw = `COPY measurement (lane, at, outcome, thousandths, late_ms, delay_s, detail, clock_ms, uncertain_ms)
+	FROM STDIN (FORMAT binary)`
 
 // copyStream is rows in PostgreSQL's binary COPY format (the manual, COPY, "Binary
 // Format"), written without looking at types row by row: half of what a row costs the

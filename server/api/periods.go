@@ -1,0 +1,173 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"kestite/core/account"
+	"kestite/core/calendar"
+	"kestite/core/catalogue"
+	"kestite/core/definition"
+	"kestite/core/span"
+)
+
+func (s *Server) periodsOf(ctx context.Context, in *struct {
+	ByID
+	Last int `query:"last" minimum:"1" maximum:"36" default:"12"`
+}) (*list[PeriodAccount], error) {
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !mayAsk(ctx, snap, in.ID) {
+		return nil, catalogue.ErrNotFound
+	}
+	present, err := snap.PeriodAt(in.ID, span.Of(s.Now()))
+	if err != nil {
+		return nil, err
+	}
+	before := func(p calendar.Period) (calendar.Period, error) {
+		for range mostForOthers {
+			var err error
+			if p, err = snap.PeriodBefore(in.ID, p); err != nil || promised(ctx, snap, in.ID, p.Span().From) {
+				return p, err
+			}
+		}
+		return p, catalogue.ErrNotFound
+	}
+	if !promised(ctx, snap, in.ID, present.Span().From) {
+		if present, err = before(present); err != nil {
+			return nil, err
+		}
+	}
+	return lastPeriods(present, in.Last, before, func(p calendar.Period) (*account.Account, int, error) {
+		open, err := s.Books.Open(ctx, snap, p, span.Of(s.Now()), nil, []string{in.ID})
+		if err != nil {
+			return nil, 0, err
+		}
+		a, err := open.Evidence.Account(open.Bundle.Agreements[0])
+		return a, snap.Accounting(in.ID, p.Span().From).Number, err
+	})
+}
+
+// PeriodName is a period of an agreement without its account.
+type PeriodName struct {
+	OwnPeriod
+	Revision  int  `json:"revision" doc:"The revision of the agreement that accounts it"`
+	Over      bool `json:"over"`
+	Published bool `json:"published" doc:"It has a published report"`
+}
+
+func (s *Server) calendarOf(ctx context.Context, in *struct {
+	ByID
+	Last int `query:"last" minimum:"1" maximum:"60" default:"13"`
+}) (*list[PeriodName], error) {
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !mayAsk(ctx, snap, in.ID) {
+		return nil, catalogue.ErrNotFound
+	}
+	published, err := s.Store.PublishedPeriods(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	now := span.Of(s.Now())
+	p, err := snap.PeriodAt(in.ID, now)
+	if err == nil {
+		p, err = snap.PeriodAt(in.ID, p.Span().To)
+	}
+	var out []PeriodName
+	for n := 0; err == nil && n < in.Last+mostForOthers; n++ {
+		when := p.Span()
+		if !promised(ctx, snap, in.ID, when.From) {
+			p, err = snap.PeriodBefore(in.ID, p)
+			continue
+		}
+		out = append(out, PeriodName{ownPeriod(p), snap.Accounting(in.ID, when.From).Number, when.To <= now,
+			slices.Contains(published, p.Name())})
+		if len(out) > in.Last {
+			return items(out), nil
+		}
+		p, err = snap.PeriodBefore(in.ID, p)
+	}
+	return items(out), err
+}
+
+// mostForOthers is how many periods on end are looked at that were promised to others.
+const mostForOthers = 100
+
+// WhatIf asks for the last periods under clauses.
+type WhatIf struct {
+	Spec definition.AgreementSpec `json:"spec"`
+	Last int                      `json:"last" minimum:"1" maximum:"36"`
+}
+
+func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*list[PeriodAccount], error) {
+	spec := in.Body.Spec
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := definition.Valid(spec); err != nil {
+		return nil, definition.Within("spec", err)
+	}
+	services := []string{spec.Service}
+	if spec.Upstream != nil {
+		services = append(services, spec.Upstream.Excuse...)
+	}
+	for _, id := range services {
+		if snap.Services[id] == nil {
+			return nil, &definition.Fault{Path: "spec.service", Message: "there is no service " + id}
+		}
+	}
+	agreement := spec.Agreement("what-if")
+	loc, err := calendar.Zone(spec.Timezone)
+	if err != nil {
+		return nil, err
+	}
+	cycle := spec.Period.Cycle()
+	before := func(p calendar.Period) (calendar.Period, error) { return cycle.Before(p), nil }
+	return lastPeriods(cycle.At(span.Of(s.Now()), loc), in.Body.Last, before, func(p calendar.Period) (*account.Account, int, error) {
+		open, err := s.Books.OpenFor(ctx, snap, p, span.Of(s.Now()), services)
+		if err != nil {
+			return nil, 0, err
+		}
+		a, err := open.Evidence.Account(agreement)
+		return a, 0, err
+	})
+}
+
+// lastPeriods accounts the present period and those before it; of gives the account
+// of one, with the number of the revision that it follows.
+func lastPeriods(present calendar.Period, last int, before func(calendar.Period) (calendar.Period, error),
+	of func(calendar.Period) (*account.Account, int, error)) (*list[PeriodAccount], error) {
+	var out []PeriodAccount
+	for p := present; ; {
+		a, revision, err := of(p)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, PeriodAccount{p.Name(), p.Words(), p.Span(), revision, figures(a), intervals(a)})
+		if len(out) == last {
+			return items(out), nil
+		}
+		if p, err = before(p); errors.Is(err, catalogue.ErrNotFound) {
+			return items(out), nil
+		} else if err != nil {
+			return nil, err
+		}
+	}
+}
+
+// PeriodAccount is the account of one period in a list of them.
+type PeriodAccount struct {
+	Period    string         `json:"period"`
+	Words     string         `json:"words"`
+	Span      span.Span      `json:"span"`
+	Revision  int            `json:"revision" doc:"The revision of the agreement that accounts it; 0 in a what-if"`
+	Figures   Figures        `json:"figures"`
+	Intervals []IntervalView `json:"intervals"`
+}
