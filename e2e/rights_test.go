@@ -55,7 +55,15 @@ func TestRightsAreGivenAndTold(t *testing.T) {
 		s.Until("whose they are", "document.querySelector('[data-person=\"gro@skerry.example\"]')?.innerText.includes('Freight desk')"))
 	s.do(s.Go(s.srv.URL+"/set-up/teams"), s.Click("Add a team"), s.Fill("Name", "Night watch"), s.ClickOn("form button", "Add"),
 		s.Until("the team", "document.querySelector('table')?.innerText.includes('Night watch')"))
-	s.do(s.Click("sign out"), s.SignIn(s.srv.URL, "gates@skerry.example", demo.Password), s.Go(s.srv.URL+"/services/ticket-sales/edit"),
+	s.do(s.Click("sign out"), s.SignIn(s.srv.URL, "gates@skerry.example", demo.Password))
+	const offers = "[...document.querySelectorAll('main button, main a')].filter((e) => e.offsetParent && /^(Edit|Retire|Add a)/.test(e.innerText.trim())).length"
+	for path, want := range map[string]bool{"/services/ticket-sales": false, "/services/boarding-gates": true, "/set-up/customers": false} {
+		s.do(s.Go(s.srv.URL+path), s.Until(path, "document.querySelector('[data-lane], table')"))
+		if n, err := browser.Eval[int](s.Browser, offers); err != nil || n > 0 != want {
+			t.Errorf("%s offers %d edits, %v", path, n, err)
+		}
+	}
+	s.do(s.Go(s.srv.URL+"/services/ticket-sales/edit"),
 		s.Fill("Runbook", "https://runbooks.skerry.example/other"), s.Click("Save as revision 2"),
 		s.Reads("The service is owned by Passenger division, and your role counts for services of Terminal operations only."),
 		s.Until("what was typed", "[...document.querySelectorAll('input')].some((i) => i.value === 'https://runbooks.skerry.example/other')"),

@@ -35,7 +35,7 @@ func some(n int) []wire.Measurement {
 		case 2:
 			m.Detail = "nothing listens at harbour \u2693"
 		case 3:
-			m.Measures = map[string]float64{"total_ms": math.MaxFloat64, "status": -0.0}
+			m.Measures = map[string]float64{"total_ms": math.MaxFloat64, "status": math.Copysign(0, -1)}
 			m.Findings = &measure.Findings{}
 			m.Clock = &wire.Clock{Offset: math.MinInt64, Uncertain: math.MaxInt64}
 		}

@@ -24,6 +24,7 @@ type Me struct {
 	May          []access.Permission `json:"may" doc:"What the role permits"`
 	Customer     string              `json:"customer,omitempty" doc:"Of a customer: who that is"`
 	Teams        []string            `json:"teams,omitempty" doc:"Names of the teams whose services they may change; absent: not limited"`
+	TeamIDs      []string            `json:"team_ids,omitempty" doc:"Ids of those teams"`
 	Organisation string              `json:"organisation"`
 	Timezone     string              `json:"timezone"`
 	Demo         bool                `json:"demo" doc:"The stand-ins can be steered here"`
@@ -72,7 +73,7 @@ func (s *Server) me(ctx context.Context, p auth.Person) (*body[Me], error) {
 		teams = append(teams, snap.Named(catalogue.Team, id))
 	}
 	return &body[Me]{Me{
-		ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Rights.Role, May: p.Rights.Role.All(), Customer: customer, Teams: teams, Organisation: org.Name, Timezone: org.Timezone,
+		ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Rights.Role, May: p.Rights.Role.All(), Customer: customer, Teams: teams, TeamIDs: p.Rights.Teams, Organisation: org.Name, Timezone: org.Timezone,
 		Demo: s.StandIns != nil, Version: s.Version,
 		SecondFactor: row.FactorAt != nil, SecondFactorRequired: org.SecondFactorRequired, RecoveryCodes: left, PasswordAt: row.PasswordAt,
 	}}, nil

@@ -6,7 +6,7 @@ import { useEffect, useState } from 'react'
 import { Controller, useForm, type UseFormReturn } from 'react-hook-form'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useAgreements, useChecks, useMayDefine, useMe, usePeriodNames, usePeriods, useServices, useWhatIf } from '../api/queries'
+import { useAgreements, useChecks, useMayChange, useMe, usePeriodNames, usePeriods, useServices, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
 import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick } from '../parts/party'
@@ -61,8 +61,9 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   })
   const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/agreements/{id}', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
   const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/agreements/{id}/restore', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: done })
-  const may = useMayDefine()
+  const mayChange = useMayChange()
   const v = form.watch()
+  const may = mayChange(services.find((s) => s.id === v.service)?.spec.owner)
   const err = form.formState.errors
   const interval = Math.min(...(checks.data ?? []).filter((c) => c.spec.service === v.service && !c.retired).map((c) => c.spec.interval_s))
   const field = (name: 'name' | 'timezone' | 'from' | 'until' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (

@@ -14,6 +14,18 @@ export function useMay(): (what: Permission) => boolean {
 /** Whether the person may define services, checks, agreements and locations. */
 export const useMayDefine = (): boolean => useMay()('define')
 
+/** Whether the person may change what a service is made of: one of a team, where they are limited to some. */
+export function useMayChange(): (owner: string | undefined) => boolean {
+  const me = useMe().data
+  return (owner) => (me?.may.includes('define') ?? false) && (!me?.team_ids?.length || (owner !== undefined && me.team_ids.includes(owner)))
+}
+
+/** Whether the person may define what is for the whole organisation. */
+export function useMayDefineForAll(): boolean {
+  const me = useMe().data
+  return (me?.may.includes('define') ?? false) && !me?.team_ids?.length
+}
+
 /** Those who own services, or were promised something. */
 export type PartyKind = 'team' | 'customer'
 export type Party = Schemas['DefinedTeamSpec'] | Schemas['DefinedCustomerSpec']

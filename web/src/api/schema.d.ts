@@ -3402,6 +3402,8 @@ export interface components {
             second_factor: boolean;
             /** @description Everybody needs one here; who has none can only set one up */
             second_factor_required: boolean;
+            /** @description Ids of those teams */
+            team_ids?: string[];
             /** @description Names of the teams whose services they may change; absent: not limited */
             teams?: string[];
             timezone: string;

@@ -8,7 +8,7 @@ import { useState } from 'react'
 import { Controller, useForm, type FieldPath } from 'react-hook-form'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
-import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
+import { useChecks, useLocations, useMayChange, useServices } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
 import { Confirm, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/period'
@@ -118,7 +118,7 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
   const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/checks/{id}', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
   const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/checks/{id}/restore', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done })
   const kept = check?.spec.pair
-  const may = useMayDefine() && !kept
+  const may = useMayChange()(service.spec.owner) && !kept
   const v = form.watch()
   const change = (kind: Kind) => {
     // What is not of the kind stays as it was typed; what the kind starts with replaces the rest.

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useMayDefine, useServicePeriod } from '../api/queries'
+import { useMayChange, useServicePeriod } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, type Axis } from '../axis/strip'
 import { usePartyName } from '../parts/party'
@@ -121,7 +121,7 @@ function Head({ data }: { data: Schemas['ServicePeriod'] }) {
   const { zone } = useZone()
   const team = usePartyName('team')
   const keep = useKeep()
-  const may = useMayDefine()
+  const may = useMayChange()(data.service.spec.owner)
   const navigate = useNavigate()
   const client = useQueryClient()
   const [asking, setAsking] = useState(false)

@@ -1,7 +1,7 @@
 import Button from '@mui/material/Button'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
-import { useMayDefine } from '../api/queries'
+import { useMayDefineForAll } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 import { SetupHead } from './head'
 
@@ -22,7 +22,7 @@ type Props<D extends Entry> = {
 
 /** A page of definitions in a table: each is added, edited and retired in its place. */
 export function Listing<D extends Entry>({ title, one, note, list, columns, cells, form, retire, restore }: Props<D>) {
-  const may = useMayDefine()
+  const may = useMayDefineForAll()
   const [editing, setEditing] = useState<string | undefined>()
   const client = useQueryClient()
   const turn = useMutation({ mutationFn: (d: D) => (d.retired ? restore(d) : retire(d)), onSuccess: () => client.invalidateQueries() })

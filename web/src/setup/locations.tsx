@@ -4,7 +4,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
-import { useAgents, useChecks, useLocations, useMay, useMayDefine } from '../api/queries'
+import { useAgents, useChecks, useLocations, useMay, useMayDefineForAll } from '../api/queries'
 import { Confirm, Trouble } from '../parts/trouble'
 import { duration, shortTime } from '../time/format'
 import { useZone } from '../time/period'
@@ -20,7 +20,7 @@ export function Locations() {
   const checks = useChecks()
   const permits = useMay()
   const [adding, setAdding] = useState(false)
-  const may = useMayDefine()
+  const may = useMayDefineForAll()
   if (!places.data || !agents.data) return <Trouble error={places.error ?? agents.error} />
   const live = places.data.filter((l) => !l.retired)
   return (
