@@ -25,7 +25,10 @@ func some(n int) []wire.Measurement {
 	out := make([]wire.Measurement, 0, n)
 	random := rand.New(rand.NewPCG(7, 7))
 	for i := range n {
-		m := wire.Measurement{Check: []string{"gates-web", "tolvik-ping", "fähre", ""}[i%4], At: from.Add(int64(i) * 10_001), Outcome: measure.Outcome(i % 4), LateMS: int64(i % 3)}
+		m := wire.Measurement{
+			Check: []string{"gates-web", "tolvik-ping", "fähre", ""}[i%4], At: from.Add(int64(i) * 10_001),
+			Outcome: measure.Outcome(i % 4), LateMS: int64(i % 3),
+		}
 		switch i % 5 {
 		case 0:
 			m.Measures = map[string]float64{"total_ms": random.ExpFloat64(), "status": 200}
@@ -81,7 +84,8 @@ func columns(change func(map[int]any)) []byte {
 }
 
 func TestPackedBatchesThatAreNoneAreRefused(t *testing.T) {
-	if list, refused, err := wire.Unpack(columns(func(map[int]any) {}), decode); err != nil || len(refused) > 0 || len(list) != 2 || list[1].Measures["status"] != 0 {
+	list, refused, err := wire.Unpack(columns(func(map[int]any) {}), decode)
+	if err != nil || len(refused) > 0 || len(list) != 2 || list[1].Measures["status"] != 0 {
 		t.Fatalf("the sound one: %v %v %v", list, refused, err)
 	}
 	typed := func(tag uint64, b ...byte) cbor.Tag { return cbor.Tag{Number: tag, Content: b} }

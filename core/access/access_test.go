@@ -61,8 +61,9 @@ func check(of string) definition.CheckSpec {
 }
 
 func agreement(of, customer string) definition.AgreementSpec {
-	return definition.AgreementSpec{Name: "A", Service: of, Customer: customer, Timezone: "UTC", TargetPercent: "99", DegradedWeightPercent: "0",
-		MinCoveragePercent: "0", Unmeasured: definition.UnmeasuredExclude}
+	return definition.AgreementSpec{Name: "A", Service: of, Customer: customer, Timezone: "UTC", TargetPercent: "99",
+		DegradedWeightPercent: "0",
+		MinCoveragePercent:    "0", Unmeasured: definition.UnmeasuredExclude}
 }
 
 func window(services ...string) definition.WindowSpec {

@@ -14,24 +14,31 @@ import (
 	"kestite/server/store/storetest"
 )
 
-// What was there before the trail, sessions by hash and credentials bound to
-// origins is brought along.
-func TestUpgradeToTrust(t *testing.T) {
-	ctx := t.Context()
-	url := storetest.Empty(t)
+// atVersion is a database with the schema of an earlier version, and what brings it on.
+func atVersion(t *testing.T, version int64) (old *sql.DB, provider *goose.Provider, url string) {
+	t.Helper()
+	url = storetest.Empty(t)
 	old, err := sql.Open("pgx", url)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer old.Close()
-	provider, err := goose.NewProvider(goose.DialectPostgres, old, os.DirFS("migrations"))
+	t.Cleanup(func() { old.Close() })
+	provider, err = goose.NewProvider(goose.DialectPostgres, old, os.DirFS("migrations"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	const before = 6
-	if _, err := provider.UpTo(ctx, before); err != nil {
+	if _, err := provider.UpTo(t.Context(), version); err != nil {
 		t.Fatal(err)
 	}
+	return old, provider, url
+}
+
+// What was there before the trail, sessions by hash and credentials bound to
+// origins is brought along.
+func TestUpgradeToTrust(t *testing.T) {
+	ctx := t.Context()
+	const before = 6
+	old, provider, url := atVersion(t, before)
 	revision := func(kind, id, body string) string {
 		return "INSERT INTO definition (kind, id) VALUES ('" + kind + "', '" + id + "'); INSERT INTO revision (kind, id, number, valid_from, body, made_by) VALUES ('" +
 			kind + "', '" + id + "', 1, now(), '" + body + "', 'Astrid Holm')"
@@ -96,20 +103,8 @@ func TestUpgradeToTrust(t *testing.T) {
 // on doing so.
 func TestUpgradeToHistories(t *testing.T) {
 	ctx := t.Context()
-	url := storetest.Empty(t)
-	old, err := sql.Open("pgx", url)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer old.Close()
-	provider, err := goose.NewProvider(goose.DialectPostgres, old, os.DirFS("migrations"))
-	if err != nil {
-		t.Fatal(err)
-	}
 	const before = 7
-	if _, err := provider.UpTo(ctx, before); err != nil {
-		t.Fatal(err)
-	}
+	old, provider, _ := atVersion(t, before)
 	for _, text := range []string{
 		"INSERT INTO person (id, email, name, role, password_hash) VALUES ('00000000-0000-0000-0000-00000000000a', 'a@skerry.example', 'Astrid Holm', 'manager', 'x'), (gen_random_uuid(), 'b@skerry.example', 'Two Alike', 'viewer', 'x'), (gen_random_uuid(), 'c@skerry.example', 'Two Alike', 'viewer', 'x')",
 		"INSERT INTO definition (kind, id) VALUES ('agreement', 'gold'), ('agreement', 'broken'), ('check', 'page')",
@@ -129,7 +124,7 @@ func TestUpgradeToHistories(t *testing.T) {
 		t.Fatal(err)
 	}
 	var got string
-	err = old.QueryRowContext(ctx, `SELECT string_agg(concat_ws(' ', id, number, coalesce((counts_from AT TIME ZONE 'UTC')::text, '-')), '; ' ORDER BY id, number) FROM revision`).Scan(&got)
+	err := old.QueryRowContext(ctx, `SELECT string_agg(concat_ws(' ', id, number, coalesce((counts_from AT TIME ZONE 'UTC')::text, '-')), '; ' ORDER BY id, number) FROM revision`).Scan(&got)
 	// 31 March 22:30 UTC is 1 April 00:30 in Oslo: what was edited then counts from May.
 	if want := "broken 1 -; broken 2 -; gold 1 -; gold 2 2026-04-30 22:00:00; page 1 -; page 2 -"; err != nil || got != want {
 		t.Errorf("%s, %v\nwant %s", got, err, want)
@@ -150,19 +145,8 @@ func TestUpgradeToHistories(t *testing.T) {
 // same one, and back again.
 func TestUpgradeToParties(t *testing.T) {
 	ctx := t.Context()
-	old, err := sql.Open("pgx", storetest.Empty(t))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer old.Close()
-	provider, err := goose.NewProvider(goose.DialectPostgres, old, os.DirFS("migrations"))
-	if err != nil {
-		t.Fatal(err)
-	}
 	const before = 12
-	if _, err := provider.UpTo(ctx, before); err != nil {
-		t.Fatal(err)
-	}
+	old, provider, _ := atVersion(t, before)
 	exec := func(text string) {
 		t.Helper()
 		if _, err := old.ExecContext(ctx, text); err != nil {

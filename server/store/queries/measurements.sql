@@ -175,9 +175,6 @@ ON CONFLICT DO NOTHING;
 -- name: FindingsAt :one
 SELECT body FROM findings WHERE lane = $1 AND at = $2;
 
--- name: FindingsBetween :many
-SELECT at, body FROM findings WHERE lane = $1 AND at >= @since AND at < @before ORDER BY at DESC LIMIT @most;
-
 -- name: UnsoundHours :many
 -- Summaries of a lane that hold numbers which are none, or which no measure can have.
 SELECT hour_at FROM hour

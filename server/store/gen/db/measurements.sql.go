@@ -135,47 +135,6 @@ func (q *Queries) FindingsAt(ctx context.Context, arg FindingsAtParams) (json.Ra
 	return body, err
 }
 
-const findingsBetween = `-- name: FindingsBetween :many
-SELECT at, body FROM findings WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at DESC LIMIT $4
-`
-
-type FindingsBetweenParams struct {
-	Lane   int32
-	Since  time.Time
-	Before time.Time
-	Most   int32
-}
-
-type FindingsBetweenRow struct {
-	At   time.Time
-	Body json.RawMessage
-}
-
-func (q *Queries) FindingsBetween(ctx context.Context, arg FindingsBetweenParams) ([]FindingsBetweenRow, error) {
-	rows, err := q.db.Query(ctx, findingsBetween,
-		arg.Lane,
-		arg.Since,
-		arg.Before,
-		arg.Most,
-	)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []FindingsBetweenRow{}
-	for rows.Next() {
-		var i FindingsBetweenRow
-		if err := rows.Scan(&i.At, &i.Body); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
-}
-
 const firstStretch = `-- name: FirstStretch :one
 SELECT first_at FROM stretch WHERE lane = $1 ORDER BY first_at LIMIT 1
 `
