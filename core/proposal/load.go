@@ -1,6 +1,9 @@
 package proposal
 
 import (
+	"fmt"
+	"strconv"
+
 	"kestite/core/definition"
 	"kestite/core/measure"
 )
@@ -20,32 +23,58 @@ func (l Load) Plus(o Load) Load {
 
 // LoadOf is what a check costs, of all its locations together, on its interval.
 func LoadOf(c definition.CheckSpec) Load {
-	if c.IntervalS <= 0 {
-		return Load{}
-	}
-	runs := (day*int64(len(c.Locations)) + c.IntervalS/2) / c.IntervalS
-	return Load{runs, runs * bytesOf(c)}
+	return ScheduleOf(c).Load()
 }
 
-// bytesOf is what one run sends and receives, roughly.
-func bytesOf(c definition.CheckSpec) int64 {
+// Load is what the schedule costs.
+func (s Schedule) Load() Load {
+	if s.IntervalS <= 0 {
+		return Load{}
+	}
+	runs := (day*s.Locations + s.IntervalS/2) / s.IntervalS
+	return Load{runs, runs * s.bytes()}
+}
+
+// String is the load in words: "2,880 runs a day, about 2.5 MB a day".
+func (l Load) String() string {
+	return fmt.Sprintf("%s runs a day, about %s a day", Thousands(l.RunsPerDay), size(l.BytesPerDay))
+}
+
+// Thousands writes a count with its thousands parted.
+func Thousands(n int64) string {
+	digits := strconv.FormatInt(n, 10)
+	for i := len(digits) - 3; i > 0; i -= 3 {
+		digits = digits[:i] + "," + digits[i:]
+	}
+	return digits
+}
+
+// size writes bytes in decimal units, rounded up: "12 kB", "2.5 MB".
+func size(bytes int64) string {
+	switch {
+	case bytes >= 1e9:
+		return fmt.Sprintf("%.1f GB", float64(bytes)/1e9)
+	case bytes >= 1e6:
+		return fmt.Sprintf("%.1f MB", float64(bytes)/1e6)
+	}
+	return fmt.Sprintf("%d kB", (bytes+999)/1000)
+}
+
+// bytes is what one run sends and receives, roughly.
+func (s Schedule) bytes() int64 {
 	const (
 		icmpHeaders = 28 // IPv4 and ICMP, RFC 791 and 792
 		rtpHeaders  = 28 // IPv4 and UDP beside the payload
 	)
-	switch c.Kind {
+	switch s.Kind {
 	case measure.HTTP.Name:
-		body := 0
-		if c.HTTP != nil {
-			body = len(c.HTTP.Body)
-		}
-		return 2000 + int64(body)
+		return 2000 + s.SizeBytes
 	case measure.Ping.Name:
-		packets, size := 5, 56
-		if c.Ping != nil {
-			packets, size = c.Ping.Packets, c.Ping.SizeBytes
+		payload := int64(56)
+		if s.SizeBytes > 0 {
+			payload = s.SizeBytes
 		}
-		return int64(packets) * 2 * int64(size+icmpHeaders)
+		return s.packets() * 2 * (payload + icmpHeaders)
 	case measure.TCP.Name:
 		return 400 // handshake and close
 	case measure.Certificate.Name:
@@ -54,15 +83,13 @@ func bytesOf(c definition.CheckSpec) int64 {
 		return 250
 	case measure.Path.Name:
 		const hops = 12 // of a path of usual length
-		p := c.Path.Filled()
-		return int64(p.Rounds) * hops * 2 * int64(max(60, p.SizeBytes))
+		return s.packets() * hops * 2 * max(60, s.SizeBytes)
 	case measure.UDP.Name:
-		u := c.UDP.Filled()
-		payload := 172
-		if u.Codec == measure.G729.Name {
+		payload := int64(172)
+		if s.Codec == measure.G729.Name {
 			payload = 32
 		}
-		return int64(u.Packets) * 2 * int64(payload+rtpHeaders)
+		return s.packets() * 2 * (payload + rtpHeaders)
 	case measure.ReportIn.Name:
 		return 800
 	}

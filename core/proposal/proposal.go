@@ -5,9 +5,11 @@ package proposal
 
 import (
 	"cmp"
+	"fmt"
 	"math"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kestite/core/catalogue"
@@ -59,37 +61,11 @@ func Candidates(address string) ([]Candidate, error) {
 	return append(out, Candidate{measure.Ping.Name, "Ping", host}, Candidate{measure.Path.Name, "Path", host}), nil
 }
 
-// start is what a new check of a kind starts with.
-type start struct {
-	intervalS, timeoutMS int64
-	limits               []measure.Limit
-	slow                 bool   // its own interval is plenty, however often others measure
-	pace                 string // the measure that tells how long it took
-	paceMS               float64
-	settings             definition.Settings
-}
-
-func bound(v float64) *float64 { return &v }
-
-var starts = map[string]start{
-	measure.HTTP.Name: {intervalS: 60, timeoutMS: 5000, pace: "total_ms", paceMS: 100,
-		settings: definition.Settings{HTTP: &definition.HTTPSettings{Method: "GET", Status: "200-399"}}},
-	measure.TCP.Name: {intervalS: 60, timeoutMS: 2000, pace: "connect_ms", paceMS: 100},
-	measure.Ping.Name: {intervalS: 60, timeoutMS: 1000, pace: "rtt_mean_ms", paceMS: 20,
-		limits:   []measure.Limit{{Measure: "loss_percent", DegradedAbove: bound(20), FailedAbove: bound(80)}},
-		settings: definition.Settings{Ping: &definition.PingSettings{Packets: 5, SizeBytes: 56, SpacingMS: 200}}},
-	measure.Certificate.Name: {intervalS: 3600, timeoutMS: 5000, slow: true,
-		limits:   []measure.Limit{{Measure: "days_left", DegradedBelow: bound(21), FailedBelow: bound(7)}},
-		settings: definition.Settings{Certificate: &definition.CertificateSettings{}}},
-	measure.Path.Name: {intervalS: 300, timeoutMS: 2000, slow: true, pace: "rtt_mean_ms", paceMS: 20,
-		limits:   []measure.Limit{{Measure: "route_changed", DegradedAbove: bound(0)}},
-		settings: definition.Settings{Path: &definition.PathSettings{Method: definition.ByICMP, Rounds: 3, SpacingMS: 500, MaxHops: 30}}},
-}
-
 // Limit is the limit that suits a candidate by what it took when it was tried:
 // degraded above three times the slowest, rounded up to one figure, and not below
-// what makes sense for its kind. It is false where nothing answered.
-func Limit(kind string, tried []map[string]float64) (measure.Limit, bool) {
+// what makes sense for its kind. The words say how it was found; they are empty
+// where nothing answered, and there is no limit then.
+func Limit(kind string, tried []map[string]float64) (limit measure.Limit, how string) {
 	s := starts[kind]
 	slowest := 0.0
 	for _, measures := range tried {
@@ -98,30 +74,39 @@ func Limit(kind string, tried []map[string]float64) (measure.Limit, bool) {
 		}
 	}
 	if s.pace == "" || slowest <= 0 {
-		return measure.Limit{}, false
+		return measure.Limit{}, ""
 	}
 	raw := max(s.paceMS, 3*slowest)
 	step := math.Pow(10, math.Floor(math.Log10(raw)))
-	l := measure.Limit{Measure: s.pace, DegradedAbove: bound(math.Ceil(raw/step) * step)}
+	limit = measure.Limit{Measure: s.pace, DegradedAbove: bound(math.Ceil(raw/step) * step)}
 	k, _ := measure.KindNamed(kind)
-	return l, l.Check(k) == nil // no time that can be waited for is beyond the measure's range
+	if limit.Check(k) != nil { // no time that can be waited for is beyond the measure's range
+		return measure.Limit{}, ""
+	}
+	how = fmt.Sprintf("degraded above %s ms: three times the slowest, which took %s ms", number(*limit.DegradedAbove), number(slowest))
+	if 3*slowest < s.paceMS {
+		how = fmt.Sprintf("degraded above %s ms: the slowest took %s ms, and nobody notices less than %s", number(*limit.DegradedAbove), number(slowest), number(s.paceMS))
+	}
+	return limit, how
+}
+
+// number writes a measured one for people: three figures are enough.
+func number(v float64) string {
+	if v >= 100 {
+		return strconv.FormatFloat(math.Round(v), 'f', -1, 64)
+	}
+	return strconv.FormatFloat(v, 'g', 3, 64)
 }
 
 // Check is the check that a candidate becomes.
 func Check(c Candidate, service string, intervalS int64, locations []string, role string, tried []map[string]float64) definition.CheckSpec {
-	s := starts[c.Kind]
-	if s.slow {
-		intervalS = max(intervalS, s.intervalS)
+	spec := New(c.Kind, service, locations)
+	if starts[c.Kind].slow {
+		intervalS = max(intervalS, spec.IntervalS)
 	}
-	spec := definition.CheckSpec{
-		Service: service, Name: c.Name, Kind: c.Kind, Target: c.Target, IntervalS: intervalS,
-		TimeoutMS: min(s.timeoutMS, intervalS*1000-2000), StaleAfterS: intervalS*3 + 10, Confirm: 2, Recover: 2,
-		Quorum: "majority", Role: role, Locations: slices.Clone(locations), Limits: slices.Clone(s.limits), Settings: s.settings,
-	}
-	if c.Kind == measure.Certificate.Name {
-		spec.Confirm, spec.Recover = 1, 1 // it does not come and go
-	}
-	if l, has := Limit(c.Kind, tried); has {
+	spec.Name, spec.Target, spec.Role, spec.IntervalS, spec.StaleAfterS = c.Name, c.Target, role, intervalS, staleAfter(intervalS)
+	spec.TimeoutMS = min(spec.TimeoutMS, intervalS*1000-2000)
+	if l, how := Limit(c.Kind, tried); how != "" {
 		spec.Limits = append(spec.Limits, l)
 	}
 	return spec
@@ -158,12 +143,20 @@ type Wanted struct {
 	Agreement *definition.AgreementSpec // its service is filled in; nil: nothing was promised
 }
 
-// followed are the fields of a new check that follow the defaults of its service:
-// all that there are, but not the pace of what changes seldom.
-func followed(kind string) []string {
-	out := []string{"locations", "rolling", "confirm", "retry_s", "recover", "quorum"}
-	if !starts[kind].slow {
-		out = append(out, "interval_s", "timeout_ms", "stale_after_s")
+// Checks are those that what was taken becomes, in its order: always one decides.
+func (w Wanted) Checks(service string) []definition.CheckSpec {
+	kinds := make([]string, len(w.Taken))
+	for i, t := range w.Taken {
+		kinds[i] = t.Kind
+	}
+	decides := Decides(kinds)
+	out := make([]definition.CheckSpec, len(w.Taken))
+	for i, t := range w.Taken {
+		role := definition.Informs
+		if t.Kind == decides {
+			role = definition.Decides
+		}
+		out[i] = Check(t.Candidate, service, w.IntervalS, w.Locations, role, t.Tried)
 	}
 	return out
 }
@@ -176,19 +169,10 @@ func (w Wanted) Steps(id string) []catalogue.Step {
 	} else {
 		id = w.Service
 	}
-	var kinds []string
-	for _, t := range w.Taken {
-		kinds = append(kinds, t.Kind)
-	}
-	decides := Decides(kinds)
-	for _, t := range w.Taken {
-		role := definition.Informs
-		if t.Kind == decides {
-			role = definition.Decides
-		}
-		spec := Check(t.Candidate, id, w.IntervalS, w.Locations, role, t.Tried)
+	for i, spec := range w.Checks(id) {
+		t := w.Taken[i]
 		if w.Defaults != nil {
-			spec.Follows = followed(t.Kind)
+			spec.Follows = Follows(t.Kind)
 		}
 		out = append(out, catalogue.Step{Does: catalogue.Make, Kind: catalogue.Check, Name: id + " " + t.Kind,
 			Spec: spec.Following(w.Defaults)})

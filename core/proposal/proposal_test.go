@@ -112,12 +112,28 @@ func TestLimitsFollowWhatWasMeasured(t *testing.T) {
 		{"http", []map[string]float64{{"total_ms": 1e300}}, 0},
 		{"certificate", []map[string]float64{{"days_left": 20}}, 0},
 	} {
-		l, has := proposal.Limit(c.kind, c.tried)
+		l, how := proposal.Limit(c.kind, c.tried)
+		has := how != ""
 		if has != (c.want > 0) || has && *l.DegradedAbove != c.want {
 			t.Errorf("%s, %v: %+v, %v", c.kind, c.tried, l, has)
 		}
 		if k, _ := measure.KindNamed(c.kind); has && l.Check(k) != nil {
 			t.Errorf("%s: %v", c.kind, l.Check(k))
+		}
+	}
+}
+
+func TestLimitsSayHowTheyWereFound(t *testing.T) {
+	for _, c := range []struct {
+		took float64
+		want string
+	}{
+		{2.8, "degraded above 100 ms: the slowest took 2.8 ms, and nobody notices less than 100"},
+		{41.26, "degraded above 200 ms: three times the slowest, which took 41.3 ms"},
+		{1234.4, "degraded above 4000 ms: three times the slowest, which took 1234 ms"},
+	} {
+		if _, how := proposal.Limit("http", []map[string]float64{{"total_ms": c.took}}); how != c.want {
+			t.Errorf("%v: %q", c.took, how)
 		}
 	}
 }

@@ -123,6 +123,7 @@ func (s *Server) routes(api huma.API) {
 	s.standingRoutes(a)
 	s.momentRoutes(a)
 	s.trialRoutes(a)
+	s.scheduleRoutes(a)
 	s.pairRoutes(a)
 	s.reportRoutes(a)
 	s.standInRoutes(a)

@@ -13,6 +13,7 @@ import (
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
+	"kestite/core/proposal"
 	"kestite/server/auth"
 	"kestite/server/inward"
 	"kestite/server/store/gen/db"
@@ -29,8 +30,8 @@ func (s *Server) reportInRoute(r chi.Router) {
 }
 
 func (s *Server) inwardRoutes(a *operations) {
-	on(a, access.See, http.MethodGet, "/kinds", "list-kinds", "The kinds of check and what each measures", func(context.Context, *none) (*list[measure.Kind], error) {
-		return items(measure.Kinds), nil
+	on(a, access.See, http.MethodGet, "/kinds", "list-kinds", "The kinds of check, what each measures, and what a new one starts with", func(context.Context, *none) (*list[proposal.Kind], error) {
+		return items(proposal.Kinds()), nil
 	})
 	on(a, access.Define, http.MethodPost, "/checks/{id}/report-in", "make-report-in-token", "Make the address to report in to; one made before is worthless from then on", s.makeReportIn)
 	on(a, access.See, http.MethodGet, "/report-ins", "list-report-ins", "Which checks have an address to report in to", func(ctx context.Context, _ *none) (*list[ReportInView], error) {

@@ -8,6 +8,7 @@ import (
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
+	"kestite/core/proposal"
 	"kestite/core/span"
 )
 
@@ -29,9 +30,10 @@ type PairCheck struct {
 
 // PairPreview is what a plan measures, before it is saved.
 type PairPreview struct {
-	Pairs      int         `json:"pairs"`
-	Checks     []PairCheck `json:"checks" doc:"Of a plan on demand: what a run measures"`
-	RunsPerDay int64       `json:"runs_per_day" doc:"0 on demand"`
+	Pairs  int           `json:"pairs"`
+	Checks []PairCheck   `json:"checks" doc:"Of a plan on demand: what a run measures"`
+	Load   proposal.Load `json:"load" doc:"Nothing on demand"`
+	Words  string        `json:"words" doc:"The load in words"`
 }
 
 // PairRun is one check of a plan being tried.
@@ -94,8 +96,7 @@ func (s *Server) previewPairs(ctx context.Context, ask PairAsk) (PairPreview, er
 	for _, p := range steps {
 		out.Checks = append(out.Checks, pairCheck(p))
 		if p.Does != catalogue.PairRetired {
-			const day = 86_400
-			out.RunsPerDay += day / p.Spec.IntervalS
+			out.Load = out.Load.Plus(proposal.LoadOf(p.Spec))
 		}
 	}
 	for _, c := range out.Checks {
@@ -103,7 +104,7 @@ func (s *Server) previewPairs(ctx context.Context, ask PairAsk) (PairPreview, er
 			pairs[c.Pair] = true
 		}
 	}
-	out.Pairs = len(pairs)
+	out.Pairs, out.Words = len(pairs), out.Load.String()
 	return out, nil
 }
 

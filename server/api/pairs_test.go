@@ -55,8 +55,8 @@ func TestPairPlanKeepsItsChecks(t *testing.T) {
 	f := setUp(t)
 	ids := piers(f)
 	plan := definition.PairPlanSpec{Name: "Piers", Service: f.service, Kinds: []string{"ping"}, Shape: "full", Locations: ids, IntervalS: 300}
-	if p := f.previewPairs("", plan); p.Pairs != 28 || len(p.Checks) != 28 || p.RunsPerDay != 28*288 {
-		t.Errorf("a full mesh of eight: %d pairs, %d checks, %d runs a day", p.Pairs, len(p.Checks), p.RunsPerDay)
+	if p := f.previewPairs("", plan); p.Pairs != 28 || len(p.Checks) != 28 || p.Load.RunsPerDay != 28*288 {
+		t.Errorf("a full mesh of eight: %d pairs, %d checks, %d runs a day", p.Pairs, len(p.Checks), p.Load.RunsPerDay)
 	}
 	plan.Shape, plan.Kinds, plan.BothWays = "regions", []string{"ping", "path"}, true
 	if p := f.previewPairs("", plan); p.Pairs != 12 || len(p.Checks) != 48 {
@@ -123,8 +123,8 @@ func TestPairPlanKeepsItsChecks(t *testing.T) {
 	if got := f.kept(id); len(got) != 0 {
 		t.Errorf("on demand it keeps %d checks", len(got))
 	}
-	if p := f.previewPairs(id, plan); p.Pairs != 12 || p.RunsPerDay != 0 {
-		t.Errorf("on demand: %d pairs, %d runs a day", p.Pairs, p.RunsPerDay)
+	if p := f.previewPairs(id, plan); p.Pairs != 12 || p.Load.RunsPerDay != 0 {
+		t.Errorf("on demand: %d pairs, %d runs a day", p.Pairs, p.Load.RunsPerDay)
 	}
 	plan.OnDemand = false
 	save()

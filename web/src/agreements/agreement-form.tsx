@@ -2,7 +2,7 @@ import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
+import { useState } from 'react'
 import { Controller, useForm, type UseFormReturn } from 'react-hook-form'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
@@ -11,7 +11,9 @@ import { Strip } from '../axis/strip'
 import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick } from '../parts/party'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
-import { resolution, validTarget } from '../services/plan'
+import { useEffects } from '../services/schedule'
+import { validTarget } from '../parts/decimal'
+import { useSettled } from '../parts/settled'
 import { duration, durationUp, percent, shortTime } from '../time/format'
 import { useKeep, useZone } from '../time/period'
 import { CreditFields, LatencyFields, UpstreamFields } from './clause-fields'
@@ -65,7 +67,8 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const v = form.watch()
   const may = mayChange(services.find((s) => s.id === v.service)?.spec.owner)
   const err = form.formState.errors
-  const interval = Math.min(...(checks.data ?? []).filter((c) => c.spec.service === v.service && !c.retired).map((c) => c.spec.interval_s))
+  const measured = (checks.data ?? []).some((c) => c.spec.service === v.service && !c.retired && c.spec.role === 'decides')
+  const effects = useEffects(measured ? { service: v.service, target_percent: v.target_percent } : undefined)
   const field = (name: 'name' | 'timezone' | 'from' | 'until' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
     <TextField label={label} error={Boolean(err[name])} helperText={err[name]?.message ?? help} {...more} {...form.register(name)} />
   )
@@ -116,7 +119,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
             <CycleFields form={form} />
             {field('timezone', 'In the zone', { required: true })}
           </div>
-          <div className="consequence sub">{Number.isFinite(interval) ? resolution(Number(v.target_percent), interval) : 'The service has no check yet: nothing will be measured.'}</div>
+          <div className="consequence sub">{measured ? effects.data?.resolution : 'No check decides the service yet: nothing will be measured.'}</div>
         </fieldset>
         <fieldset>
           <legend>When it counts</legend>
@@ -312,18 +315,6 @@ function WhenItCounts({ form, agreement }: { form: UseFormReturn<Values>; agreem
       />
     </div>
   )
-}
-
-/** The value as it was when it last stayed the same for a while. */
-function useSettled<T>(value: T, key: string, ms: number): T {
-  const [settled, setSettled] = useState({ value, key })
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled({ value, key }), ms)
-    return () => clearTimeout(timer)
-    // The key stands for the value.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [key, ms])
-  return settled.value
 }
 
 /** The last thirteen periods under one another: as they were accounted, and what the edited clauses would have made of them. */

@@ -4,7 +4,7 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { Controller, useFieldArray, type UseFormReturn } from 'react-hook-form'
 import type { Schemas } from '../api/client'
-import { validTarget } from '../services/plan'
+import { validTarget } from '../parts/decimal'
 import type { Values } from './values'
 
 const number = { value: /^\d+(\.\d+)?$/, message: 'A number' }

@@ -622,7 +622,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The kinds of check and what each measures
+         * The kinds of check, what each measures, and what a new one starts with
          * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-kinds"];
@@ -1399,6 +1399,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/proposals/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The checks that candidates would become and what they would cost; nothing is kept
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        post: operations["preview-proposed-checks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/proposals/take": {
         parameters: {
             query?: never;
@@ -1525,6 +1545,26 @@ export interface paths {
          * @description Needs a role that permits to draft and publish reports.
          */
         post: operations["publish-report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What schedules cost, how soon they are certain of a failure, and what they can prove; nothing is kept
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        post: operations["effect-of-schedules"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2846,6 +2886,29 @@ export interface components {
             revision: number;
             spec: components["schemas"]["WindowSpec"];
         };
+        Effect: {
+            /**
+             * Format: int64
+             * @description On the wire, roughly, headers included
+             */
+            bytes_per_day: number;
+            /** @description What it costs, and whether that is more than networks like */
+            cost: string;
+            detection: string;
+            /**
+             * Format: int64
+             * @description After how long a failure is certain at the latest; 0: that cannot be told yet
+             */
+            detection_ms: number;
+            /** @description Of each limit what its measurements are too few to tell; empty where that is nothing */
+            limits: string[];
+            /** Format: int64 */
+            runs_per_day: number;
+            /** @description The window of the rolling rule can never hold what it asks for */
+            too_short: boolean;
+            /** @description Of a rolling rule: how many runs its window holds */
+            window?: string;
+        };
         EmergencyAllowance: {
             /** Format: int64 */
             cap_s?: number;
@@ -3075,13 +3138,21 @@ export interface components {
             to: string;
         };
         Kind: {
+            /** @description Fields of a new one that follow the defaults of its service, where it has any */
+            follows: string[];
+            /** @description The server measures it itself; it has no locations */
+            inward: boolean;
             /**
              * Format: int64
              * @description Index of the measure that summaries follow
              */
             leading: number;
+            /** @description The measure that one more limit is on */
+            limit: string;
             measures: components["schemas"]["Measure"][];
             name: string;
+            /** @description A new check of the kind, without service, name, target and locations */
+            start: components["schemas"]["CheckSpec"];
             text: string;
         };
         KitSpec: {
@@ -3618,13 +3689,12 @@ export interface components {
         PairPreview: {
             /** @description Of a plan on demand: what a run measures */
             checks: components["schemas"]["PairCheck"][];
+            /** @description Nothing on demand */
+            load: components["schemas"]["Load"];
             /** Format: int64 */
             pairs: number;
-            /**
-             * Format: int64
-             * @description 0 on demand
-             */
-            runs_per_day: number;
+            /** @description The load in words */
+            words: string;
         };
         PairReach: {
             check: string;
@@ -4004,6 +4074,52 @@ export interface components {
              */
             uncertain_ms: number;
         };
+        Schedule: {
+            /** @enum {string} */
+            codec?: "g711" | "g729" | "";
+            /** Format: int64 */
+            confirm?: number;
+            /** Format: int64 */
+            interval_s?: number;
+            /** @enum {string} */
+            kind: "ping" | "http" | "tcp" | "certificate" | "dns" | "path" | "udp" | "report-in" | "derived";
+            limits?: components["schemas"]["Limit"][];
+            /**
+             * Format: int64
+             * @description How many
+             */
+            locations?: number;
+            /**
+             * Format: int64
+             * @description That one run sends to the target; 0: as many as the kind does
+             */
+            packets?: number;
+            /** Format: int64 */
+            retry_s?: number;
+            rolling?: components["schemas"]["Rolling"];
+            /**
+             * Format: int64
+             * @description Of a packet, or of what is sent with a request; 0: as the kind does
+             */
+            size_bytes?: number;
+            /** Format: int64 */
+            timeout_ms?: number;
+        };
+        Schedules: {
+            schedules?: components["schemas"]["Schedule"][];
+            /** @description Whose deciding checks prove the promise, where the schedules are not given */
+            service?: string;
+            /** @description What was promised, as it was typed */
+            target_percent?: string;
+        };
+        SchedulesView: {
+            /** @description How many samples the allowance of the promise is; empty where no promise can be read */
+            resolution?: string;
+            schedules: components["schemas"]["Effect"][];
+            total: components["schemas"]["Load"];
+            /** @description The total in words */
+            words: string;
+        };
         SecretEntry: {
             secret: string;
         };
@@ -4233,6 +4349,28 @@ export interface components {
             tried?: {
                 [key: string]: number;
             }[];
+        };
+        TakenView: {
+            spec: components["schemas"]["CheckSpec"];
+            /** @description The limit that it gets by what its trials took, and how that was found */
+            suggested?: string;
+        };
+        Taking: {
+            /** Format: int64 */
+            interval_s: number;
+            locations: string[];
+            taken: components["schemas"]["Taken"][];
+            /** @description The strictest that is promised of them, as it was typed */
+            target_percent?: string;
+        };
+        TakingView: {
+            checks: components["schemas"]["TakenView"][];
+            /** @description How many samples the allowance of the promise is; empty where no promise can be read */
+            resolution?: string;
+            schedules: components["schemas"]["Effect"][];
+            total: components["schemas"]["Load"];
+            /** @description The total in words */
+            words: string;
         };
         TeamSpec: {
             name: string;
@@ -9272,6 +9410,66 @@ export interface operations {
             };
         };
     };
+    "preview-proposed-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Taking"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakingView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "take-proposal": {
         parameters: {
             query?: never;
@@ -9739,6 +9937,66 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "effect-of-schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Schedules"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SchedulesView"];
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -1,17 +1,16 @@
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import type { ReactNode } from 'react'
+import type { Schemas } from '../api/client'
 import type { DefaultField } from './defaults'
 import { Choice, NumberField, Words, faultAt, type DraftForm } from './kind-fields'
 import { inward } from './kinds'
-import { detection, holds } from './plan'
 
 /** How many failures it takes: in a row at one location, or within a window over all of them. */
-export function BelieveFields({ form, origin }: { form: DraftForm; origin: (name: DefaultField) => ReactNode }) {
+export function BelieveFields({ form, origin, effect }: { form: DraftForm; effect: Schemas['Effect'] | undefined; origin: (name: DefaultField) => ReactNode }) {
   const v = form.watch()
   const here = !inward(v.kind)
   const rolling = Boolean(v.rolling)
-  const samples = v.rolling && holds(v.rolling, Number(v.interval_s), v.locations.length)
   const choose = (rule: string) => {
     const places = Math.max(1, v.locations.length)
     form.setValue('rolling', rule === 'rolling' ? { runs: places > 1 ? 4 : 3, locations: Math.min(2, places), window_s: 5 * Number(v.interval_s) } : undefined, { shouldDirty: true })
@@ -34,7 +33,7 @@ export function BelieveFields({ form, origin }: { form: DraftForm; origin: (name
             <NumberField form={form} name="rolling.locations" label="From locations, at least" unit="" min={1} max={1000} />
             <NumberField form={form} name="rolling.window_s" label="Within" unit="s" min={1} max={86400} />
           </div>
-          {samples && <p className={samples.enough ? 'sub' : 'trouble'}>{samples.text}</p>}
+          {effect?.window && <p className={effect.too_short ? 'trouble' : 'sub'}>{effect.window}</p>}
         </>
       ) : (
         <div className="side">
@@ -49,7 +48,7 @@ export function BelieveFields({ form, origin }: { form: DraftForm; origin: (name
         {here && <Words form={form} name="quorum" label={rolling ? 'Locations down at once' : 'Locations that must agree'} help={origin('quorum') ?? 'any, majority, all or a number'} />}
         <Choice form={form} name="role" label="Role" of={{ decides: 'decides the service’s state', informs: 'informs only' }} />
       </div>
-      {here && <div className="consequence sub">{detection(v)}</div>}
+      {here && effect?.detection && <div className="consequence sub">{effect.detection}</div>}
     </fieldset>
   )
 }

@@ -8,17 +8,18 @@ import { useState } from 'react'
 import { Controller, useForm, type FieldPath } from 'react-hook-form'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
-import { useChecks, useLocations, useMayChange, useServices } from '../api/queries'
+import { useChecks, useKinds, useLocations, useMayChange, useServices } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
 import { Confirm, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/period'
 import { BelieveFields } from './believe-fields'
-import { followed, following, originOf } from './defaults'
+import { followed, originOf } from './defaults'
 import { ExpectFields, HowFields, NumberField, faultAt, type Draft, type DraftForm } from './kind-fields'
 import { inward, kinds, type Kind } from './kinds'
 import { LimitFields } from './limit-fields'
 import { OwnHost } from './own-host'
-import { cost, newCheck, ownHost, ownSettings } from './plan'
+import { allSettings, newCheck, ownSettings } from './new-check'
+import { scheduleOf, useEffects } from './schedule'
 import { TryNow } from './try-now'
 
 type Spec = Schemas['CheckSpec']
@@ -31,18 +32,20 @@ export function CheckPage() {
   const checks = useChecks()
   const services = useServices()
   const places = useLocations()
-  if (!checks.data || !services.data || !places.data) return <Trouble error={checks.error ?? services.error ?? places.error} />
+  const all = useKinds()
+  if (!checks.data || !services.data || !places.data || !all.data) return <Trouble error={checks.error ?? services.error ?? places.error ?? all.error} />
   const check = checks.data.find((c) => c.id === id)
   const model = checks.data.find((c) => c.id === params.get('like'))
   const service = services.data.find((s) => s.id === (check?.spec.service ?? model?.spec.service ?? params.get('service')))
   if (!service || (id && !check)) return <div className="empty">There is no such check. Choose a service, and add one there.</div>
-  return <Form key={check?.id ?? params.get('like') ?? ''} check={check} model={model} service={service} places={places.data.filter((l) => !l.retired || check?.spec.locations.includes(l.id))} />
+  return <Form key={check?.id ?? params.get('like') ?? ''} check={check} model={model} service={service} all={all.data} places={places.data.filter((l) => !l.retired || check?.spec.locations.includes(l.id))} />
 }
 
 /** The draft that the form begins with: an existing check, one like another, or a new one. */
-function draft(spec: Spec | undefined, service: Schemas['DefinedServiceSpec'], places: string[]): Draft {
-  const fresh = following(newCheck(spec?.kind ?? 'http', service.id, places), service.spec.check_defaults)
-  const settings = Object.fromEntries((['http', 'ping', 'certificate', 'dns', 'path', 'udp', 'report_in', 'derived'] as const).map((k) => [k, { ...fresh[k], ...spec?.[k] }]))
+function draft(all: Schemas['Kind'][], spec: Spec | undefined, service: Schemas['DefinedServiceSpec'], places: string[]): Draft {
+  const general = allSettings(all)
+  const fresh = newCheck(all, spec?.kind ?? 'http', service.id, places, service.spec.check_defaults)
+  const settings = Object.fromEntries((['http', 'ping', 'certificate', 'dns', 'path', 'udp', 'report_in', 'derived'] as const).map((k) => [k, { ...general[k], ...fresh[k], ...spec?.[k] }]))
   return { ...fresh, ...(spec && { follows: [], rolling: undefined, retry_s: undefined }), ...spec, ...settings, limits: spec ? (spec.limits ?? []) : fresh.limits, reason: '' }
 }
 
@@ -81,9 +84,9 @@ function showAtFields(error: unknown, form: DraftForm) {
   }
 }
 
-function Form({ check, model, service, places }: { check: Check | undefined; model: Check | undefined; service: Schemas['DefinedServiceSpec']; places: Schemas['DefinedLocationSpec'][] }) {
+function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; check: Check | undefined; model: Check | undefined; service: Schemas['DefinedServiceSpec']; places: Schemas['DefinedLocationSpec'][] }) {
   const like = model && !check ? { ...model.spec, pair: undefined, name: `${model.spec.name}, copy` } : undefined
-  const fresh = draft(check?.spec ?? like, service, places.map((l) => l.id))
+  const fresh = draft(all, check?.spec ?? like, service, places.map((l) => l.id))
   const form = useForm<Draft>({ defaultValues: fresh })
   // What a request says may be secret, and is not kept in the browser.
   const typed = useKept(form, fresh, check?.revision ?? 0, { draft: `checks/${check?.id ?? `of ${service.id}`}`, without: (d) => ({ ...d, http: d.http && { ...d.http, body: undefined, headers: undefined } }) })
@@ -122,10 +125,11 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
   const v = form.watch()
   const change = (kind: Kind) => {
     // What is not of the kind stays as it was typed; what the kind starts with replaces the rest.
-    const { interval_s, timeout_ms, stale_after_s, limits, confirm, recover, locations, rolling, retry_s, quorum, follows } = following(newCheck(kind, service.id, places.map((l) => l.id)), service.spec.check_defaults)
+    const { interval_s, timeout_ms, stale_after_s, limits, confirm, recover, locations, rolling, retry_s, quorum, follows } = newCheck(all, kind, service.id, places.map((l) => l.id), service.spec.check_defaults)
     form.reset({ ...form.getValues(), kind, interval_s, timeout_ms, stale_after_s, limits, confirm, recover, locations, rolling, retry_s, quorum, follows }, { keepDirty: true })
   }
   const here = !inward(v.kind)
+  const effect = useEffects({ schedules: [scheduleOf(v)] }).data?.schedules[0]
   return (
     <form className="form" style={{ paddingTop: 26, maxWidth: 780 }} noValidate onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
       <div>
@@ -189,16 +193,16 @@ function Form({ check, model, service, places }: { check: Check | undefined; mod
           />
           {origin('locations') && <p className="sub">{origin('locations')}</p>}
           {faultAt(form, 'locations') && <p className="trouble">{faultAt(form, 'locations')}</p>}
-          <OwnHost of={ownHost(v.target, places.filter((l) => v.locations.includes(l.id)))} />
-          <div className="consequence sub">{cost(v, v.locations.length)}</div>
+          <OwnHost target={v.target} places={places.filter((l) => v.locations.includes(l.id))} />
+          <div className="consequence sub">{effect?.cost}</div>
         </fieldset>
       )}
       <fieldset>
         <legend>What counts as bad</legend>
         <ExpectFields form={form} />
-        <LimitFields form={form} />
+        <LimitFields form={form} effect={effect} />
       </fieldset>
-      <BelieveFields form={form} origin={origin} />
+      <BelieveFields form={form} origin={origin} effect={effect} />
       {here && <TryNow spec={() => toSpec(form.getValues(), service.spec.check_defaults)} places={places} />}
       {check && may && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
       <Trouble error={save.error ?? retire.error ?? restore.error} />

@@ -11,7 +11,7 @@ import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
 import { useKeep } from '../time/period'
 import { inward, kinds } from './kinds'
-import { bytes, load } from './plan'
+import { scheduleOf, useEffects } from './schedule'
 
 type Check = Schemas['DefinedCheckSpec']
 type Spec = Schemas['CheckSpec']
@@ -46,10 +46,7 @@ export function CheckList() {
     })
     .sort((a, b) => service(a.spec.service).localeCompare(service(b.spec.service)) || a.spec.name.localeCompare(b.spec.name))
   const picked = shown.filter((c) => chosen.includes(c.id))
-  const total = picked.reduce((sum, c) => {
-    const l = load(changed(c.spec, change), c.spec.locations.length)
-    return { runs: sum.runs + l.runs, traffic: sum.traffic + l.traffic }
-  }, { runs: 0, traffic: 0 })
+  const cost = useEffects(may && picked.length > 0 ? { schedules: picked.map((c) => scheduleOf(changed(c.spec, change))) } : undefined)
 
   const put = async (c: Check, revision: number, spec: Spec, reason: string) => {
     try {
@@ -163,7 +160,7 @@ export function CheckList() {
               {field('reason', 'Why')}
             </div>
             <div className="consequence sub">
-              {total.runs.toLocaleString('en')} runs a day, about {bytes(total.traffic)} a day by these. Each gets a revision of its own; what was judged stays as it was.
+              {cost.data && `${cost.data.words} by these. `}Each gets a revision of its own; what was judged stays as it was.
             </div>
           </fieldset>
           <div>

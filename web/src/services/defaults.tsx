@@ -1,7 +1,6 @@
 import type { ReactNode } from 'react'
 import type { Schemas } from '../api/client'
 import type { DraftForm } from './kind-fields'
-import { inward } from './kinds'
 
 type Defaults = Schemas['CheckDefaults']
 export type DefaultField = keyof Defaults
@@ -23,14 +22,6 @@ const agrees = (spec: Pick<Schemas['CheckSpec'], DefaultField>, defaults: Defaul
 /** The fields that a check goes on following: those it says nothing else in. */
 export const followed = (spec: Pick<Schemas['CheckSpec'], DefaultField | 'follows'>, defaults: Defaults | undefined): DefaultField[] =>
   defaultFields.filter((name) => (spec.follows ?? []).includes(name) && has(defaults, name) && agrees(spec, defaults, name))
-
-/** What a new check of a kind follows: all that there is, but not the pace of what changes seldom. */
-export function following<S extends Schemas['CheckSpec']>(spec: S, defaults: Defaults | undefined): S {
-  const slow = spec.kind === 'certificate' || spec.kind === 'path' || inward(spec.kind)
-  const own: DefaultField[] = [...(slow ? (['interval_s', 'timeout_ms', 'stale_after_s'] as const) : []), ...(inward(spec.kind) ? (['locations', 'rolling', 'retry_s', 'quorum'] as const) : [])]
-  const follows = defaultFields.filter((name) => has(defaults, name) && !own.includes(name))
-  return { ...spec, ...Object.fromEntries(follows.map((name) => [name, defaults?.[name]])), follows }
-}
 
 /** Where the value of a field comes from, and the way to the other source; nothing where the service says none. */
 export function originOf(form: DraftForm, service: Schemas['DefinedServiceSpec']): (name: DefaultField) => ReactNode {

@@ -5,8 +5,6 @@ import { Controller, useFieldArray } from 'react-hook-form'
 import type { Schemas } from '../api/client'
 import { useKinds, useMayDefine } from '../api/queries'
 import { faultAt, type DraftForm } from './kind-fields'
-import { kinds } from './kinds'
-import { tooFine } from './plan'
 
 type Limit = Schemas['Limit']
 type Way = 'once' | 'in_a_row' | 'for_s' | 'mean_s'
@@ -16,11 +14,12 @@ const wayOf = (l: Limit): Way => (l.in_a_row ? 'in_a_row' : l.for_s ? 'for_s' : 
 const sideOf = (l: Limit): 'above' | 'below' => (l.degraded_below !== undefined || l.failed_below !== undefined ? 'below' : 'above')
 
 /** The limits of a check: which measure, which way, from where on, and for how long. */
-export function LimitFields({ form }: { form: DraftForm }) {
+export function LimitFields({ form, effect }: { form: DraftForm; effect: Schemas['Effect'] | undefined }) {
   const limits = useFieldArray({ control: form.control, name: 'limits' })
   const kind = form.watch('kind')
   const may = useMayDefine()
-  const all = useKinds().data?.find((k) => k.name === kind)?.measures ?? []
+  const of = useKinds().data?.find((k) => k.name === kind)
+  const all = of?.measures ?? []
   return (
     <div style={{ display: 'grid', gap: 10 }}>
       {limits.fields.map((f, i) => (
@@ -30,7 +29,7 @@ export function LimitFields({ form }: { form: DraftForm }) {
           name={`limits.${i}`}
           render={({ field: { value, onChange } }) =>
             value ? (
-              <LimitRow limit={value} change={onChange} measures={all} fault={faultAt(form, `limits.${i}`)} fine={tooFine(kind, form.watch(), value, Number(form.watch('interval_s')))} remove={may ? () => limits.remove(i) : undefined} />
+              <LimitRow limit={value} change={onChange} measures={all} fault={faultAt(form, `limits.${i}`)} fine={effect?.limits[i]} remove={may ? () => limits.remove(i) : undefined} />
             ) : (
               <></>
             )
@@ -39,7 +38,7 @@ export function LimitFields({ form }: { form: DraftForm }) {
       ))}
       <div>
         {may && (
-          <Button variant="text" onClick={() => limits.append({ measure: kinds[kind].limit })}>
+          <Button variant="text" onClick={() => limits.append({ measure: of?.limit ?? '' })}>
             Add a limit
           </Button>
         )}

@@ -14,7 +14,7 @@ import { duration } from '../time/format'
 import { leading } from './kinds'
 import { parse, type Line } from './lines'
 import { OwnHost } from './own-host'
-import { bytes, load, ownHost, proposed, resolution, suggested } from './plan'
+import { useTaking } from './schedule'
 import { stateOf, useTrials } from './try-now'
 
 type Candidate = Schemas['Candidate']
@@ -70,18 +70,13 @@ export function ManyServices() {
   const key = (f: Found, c: Candidate) => `${f.line.number} ${c.kind} ${c.target}`
   const takes = (f: Found, c: Candidate) => (key(f, c) in off ? !off[key(f, c)] : answers(c))
   const wanted = (found ?? []).map((f) => ({ f, picked: f.candidates.filter((c) => takes(f, c)) })).filter((w) => w.picked.length > 0)
-  const total = wanted.reduce(
-    (sum, w) => {
-      for (const c of w.picked) {
-        const l = load(proposed('', c, interval, locations, 'informs'), locations.length)
-        sum.checks++
-        sum.runs += l.runs
-        sum.traffic += l.traffic
-      }
-      return sum
-    },
-    { checks: 0, runs: 0, traffic: 0 },
-  )
+  const taken = (c: Candidate) => ({ kind: c.kind, name: c.name, target: c.target, tried: results(c).flatMap((t) => (t.measures ? [t.measures] : [])) })
+  const all = settled ? (found ?? []).flatMap((f) => f.candidates) : []
+  const would = useTaking(all.length ? { taken: all.map(taken), interval_s: interval, locations } : undefined)
+  const suggested = new Map(all.map((c, i) => [c, would.data?.checks[i]?.suggested]))
+  const checks = wanted.flatMap((w) => w.picked)
+  const targets = wanted.flatMap((w) => (w.f.line.target ? [w.f.line.target] : [])).sort((a, b) => Number(b) - Number(a))
+  const total = useTaking(checks.length ? { taken: checks.map((c) => ({ ...taken(c), tried: [] })), interval_s: interval, locations, target_percent: targets[0] } : undefined)
 
   const keyOf = useKeys()
   const save = useMutation({
@@ -94,7 +89,7 @@ export function ManyServices() {
           const body = {
             service: known?.id,
             name: known ? undefined : line.name,
-            taken: picked.map((c) => ({ kind: c.kind, name: c.name, target: c.target, tried: results(c).flatMap((t) => (t.measures ? [t.measures] : [])) })),
+            taken: picked.map(taken),
             interval_s: interval,
             locations,
             promised: line.target ? { target_percent: line.target } : undefined,
@@ -110,7 +105,6 @@ export function ManyServices() {
     },
   })
   const measured = Object.values(done).filter((d) => d === 'measured').length
-  const strictest = Math.max(0, ...wanted.map((w) => Number(w.f.line.target || 0)))
   if (!may) return <div className="empty">A manager can describe services.</div>
   return (
     <>
@@ -169,25 +163,22 @@ export function ManyServices() {
                   </td>
                   <td>
                     {f.error && <span className="trouble">{f.error}</span>}
-                    {f.candidates.map((c) => {
-                      const limit = suggested(c, results(c))[0]
-                      return (
-                        <div key={key(f, c)}>
-                          <label>
-                            <input type="checkbox" checked={takes(f, c)} onChange={(e) => setOff({ ...off, [key(f, c)]: !e.target.checked })} /> {c.name}
-                          </label>{' '}
-                          <span className="sub">
-                            {results(c).map((t) => (
-                              <span key={t.id}>
-                                {live.find((l) => l.id === t.location)?.spec.name} <span className={`word-${stateOf(t.outcome)}`}>{t.outcome ?? (t.state === 'lost' ? 'lost' : '…')}</span> {leading(c.kind, t.measures)} ·{' '}
-                              </span>
-                            ))}
-                            {limit && `suggested: degraded above ${limit.degraded_above} ms`}
-                          </span>
-                        </div>
-                      )
-                    })}
-                    <OwnHost of={ownHost(f.line.address, live.filter((l) => locations.includes(l.id)))} />
+                    {f.candidates.map((c) => (
+                      <div key={key(f, c)}>
+                        <label>
+                          <input type="checkbox" checked={takes(f, c)} onChange={(e) => setOff({ ...off, [key(f, c)]: !e.target.checked })} /> {c.name}
+                        </label>{' '}
+                        <span className="sub">
+                          {results(c).map((t) => (
+                            <span key={t.id}>
+                              {live.find((l) => l.id === t.location)?.spec.name} <span className={`word-${stateOf(t.outcome)}`}>{t.outcome ?? (t.state === 'lost' ? 'lost' : '…')}</span> {leading(c.kind, t.measures)} ·{' '}
+                            </span>
+                          ))}
+                          {suggested.get(c) && `suggested: ${suggested.get(c)}`}
+                        </span>
+                      </div>
+                    ))}
+                    <OwnHost target={f.line.address} places={live.filter((l) => locations.includes(l.id))} />
                     {settled && f.candidates.length > 0 && !f.candidates.some(answers) && <div className="trouble">Nothing answers. It is left out unless you choose a check: a target that was never good would only alarm.</div>}
                   </td>
                   <td className={done[f.line.number] && done[f.line.number] !== 'measured' ? 'trouble' : 'sub'}>{done[f.line.number]}</td>
@@ -203,8 +194,9 @@ export function ManyServices() {
                 </MenuItem>
               ))}
             </TextField>
-            <div className="consequence sub" data-checks={total.checks}>
-              {wanted.length} services, {total.checks} checks: {total.runs.toLocaleString('en')} runs a day, about {bytes(total.traffic)} a day. {strictest > 0 && resolution(strictest, interval)}
+            <div className="consequence sub" data-checks={checks.length}>
+              {wanted.length} {wanted.length === 1 ? 'service' : 'services'}, {checks.length} {checks.length === 1 ? 'check' : 'checks'}
+              {total.data && `: ${total.data.words}. ${total.data.resolution ?? ''}`}
             </div>
             <Trouble error={save.error ?? look.error} />
             <div>

@@ -14,7 +14,8 @@ import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
 import { leading, type Kind } from './kinds'
 import { OwnHost } from './own-host'
-import { cost, detection, ownHost, proposed, resolution, suggested, validTarget } from './plan'
+import { validTarget } from '../parts/decimal'
+import { useTaking } from './schedule'
 import { useKey } from '../parts/key'
 import { stateOf, useTrials } from './try-now'
 
@@ -46,7 +47,12 @@ export function NewService() {
   const answers = (c: Candidate) => results(c).some((r) => r?.outcome === 'ok' || r?.outcome === 'degraded')
   const takes = (c: Candidate) => wanted[c.target] ?? answers(c)
   const picked = candidates?.filter(takes) ?? []
-  const limits = (c: Candidate) => suggested(c, results(c).flatMap((r) => r ?? []))
+  const taken = (c: Candidate) => ({ kind: c.kind, name: c.name, target: c.target, tried: results(c).flatMap((r) => (r?.measures ? [r.measures] : [])) })
+  // All are asked about, for each says which limit suits it; what they cost together counts those that are taken.
+  const would = useTaking(candidates && { taken: candidates.map(taken), interval_s: interval, locations, target_percent: form.watch('target') })
+  const of = (c: Candidate) => candidates?.indexOf(c) ?? -1
+  const first = useTaking(picked.length ? { taken: picked.map(taken), interval_s: interval, locations } : undefined)
+  const decides = first.data?.checks.findIndex((c) => c.spec.role === 'decides') ?? -1
 
   const key = useKey()
   const save = useMutation({
@@ -56,7 +62,7 @@ export function NewService() {
         name: v.name,
         kind: v.kind,
         owner: v.owner || undefined,
-        taken: picked.map((c) => ({ kind: c.kind, name: c.name, target: c.target, tried: results(c).flatMap((r) => (r?.measures ? [r.measures] : [])) })),
+        taken: picked.map(taken),
         interval_s: interval,
         locations,
         promised: v.promised ? { target_percent: v.target.trim(), customer: v.customer || undefined } : undefined,
@@ -120,7 +126,7 @@ export function NewService() {
             />
           ))}
         </div>
-        <OwnHost of={ownHost(form.watch('address'), live.filter((l) => locations.includes(l.id)))} />
+        <OwnHost target={form.watch('address')} places={live.filter((l) => locations.includes(l.id))} />
         {locations.length === 0 && <p className="trouble">A check needs at least one location to measure from.</p>}
         <div>
           <Button
@@ -149,11 +155,11 @@ export function NewService() {
               {c.trials.map((t) => (
                 <TrialLine key={t.id} place={live.find((l) => l.id === t.location)?.spec.name ?? t.location} result={trials.data?.find((r) => r.id === t.id)} kind={c.kind} />
               ))}
-              {limits(c).map((l) => (
-                <div key={l.measure} className="sub" style={{ paddingLeft: 30 }}>
-                  suggested limit: degraded above {l.degraded_above} ms, three times the slowest
+              {would.data?.checks[of(c)]?.suggested && (
+                <div className="sub" style={{ paddingLeft: 30 }}>
+                  suggested limit: {would.data.checks[of(c)]?.suggested}
                 </div>
-              ))}
+              )}
             </div>
           ))}
           {candidates.every(settled) && !candidates.some(answers) && <p className="trouble">Nothing answers there from any of the locations. Check the address, or choose what to measure anyway: it will be down until it answers.</p>}
@@ -167,10 +173,10 @@ export function NewService() {
           <div className="consequence sub">
             {picked.map((c) => (
               <div key={c.target}>
-                {c.name}: {cost(proposed('', c, interval, locations, 'informs'), locations.length)}
+                {c.name}: {would.data?.schedules[of(c)]?.cost}
               </div>
             ))}
-            {detection({ interval_s: interval, timeout_ms: Math.min(5000, interval * 1000 - 2000), confirm: 2, locations })}
+            {first.data?.schedules[decides]?.detection}
           </div>
         </fieldset>
       )}
@@ -184,7 +190,7 @@ export function NewService() {
                 <TextField label="Target" error={Boolean(err.target)} helperText={err.target?.message} slotProps={{ input: { endAdornment: '%' } }} {...form.register('target', { validate: validTarget })} />
                 <Controller control={form.control} name="customer" render={({ field }) => <PartyPick kind="customer" label="To whom" blank="internal" value={field.value} change={field.onChange} error={err.customer?.message} />} />
               </div>
-              <div className="consequence sub">{resolution(Number(form.watch('target')), interval)}</div>
+              <div className="consequence sub">{would.data?.resolution}</div>
             </>
           )}
         </fieldset>

@@ -10,9 +10,7 @@ import { api, ask, type Schemas } from '../api/client'
 import { useKinds, useLocations, useMayDefine, usePairPlans, useServices } from '../api/queries'
 import { Export } from '../parts/export'
 import { Trouble } from '../parts/trouble'
-import { kinds as checkKinds } from '../services/kinds'
 import { LimitRow } from '../services/limit-fields'
-import { bytes, load } from '../services/plan'
 import { duration } from '../time/format'
 import { useKeep } from '../time/period'
 import { pairKinds, shapes, type Plan } from './pair-words'
@@ -76,7 +74,6 @@ function Form({ plan, places, services }: { plan: Plan | undefined; places: Loca
   }
   // Pairs that are left out have no check, but stay in the table so that they can come back.
   const rows = [...checks.map((c) => c.pair), ...(spec.overrides ?? []).map(ordered)].filter((p, i, all) => all.findIndex((q) => same(p, q)) === i).sort((p, q) => `${p.a} ${p.b}`.localeCompare(`${q.a} ${q.b}`))
-  const traffic = checks.filter((c) => c.does !== 'retired').reduce((sum, c) => sum + load(c.spec, 1).traffic, 0)
   return (
     <>
       <SetupHead title={plan ? plan.spec.name : 'Plan pairs'}>
@@ -149,7 +146,7 @@ function Form({ plan, places, services }: { plan: Plan | undefined; places: Loca
           {ready && preview.data && !preview.error && (
             <div className="consequence sub" data-count={preview.data.pairs}>
               {preview.data.pairs} {preview.data.pairs === 1 ? 'pair' : 'pairs'}, {checks.filter((c) => c.does !== 'retired').length} checks.{' '}
-              {spec.on_demand ? 'A run measures each once.' : `${preview.data.runs_per_day.toLocaleString('en')} runs a day, about ${bytes(traffic)} a day.`} {doing(checks.map((c) => c.does))}
+              {spec.on_demand ? 'A run measures each once.' : `${preview.data.words}.`} {doing(checks.map((c) => c.does))}
             </div>
           )}
         </fieldset>
@@ -269,7 +266,7 @@ function Differently({ value: o, plan, change }: { value: Override; plan: Spec; 
             <LimitRow key={i} limit={l} measures={distinct} change={(x) => change({ ...o, limits: limits.map((y, n) => (n === i ? x : y)) })} remove={() => change({ ...o, limits: limits.filter((_, n) => n !== i) })} />
           ))}
           <div>
-            <Button variant="text" onClick={() => change({ ...o, limits: [...limits, { measure: checkKinds[own[0] ?? 'ping'].limit }] })}>
+            <Button variant="text" onClick={() => change({ ...o, limits: [...limits, { measure: all.data?.find((k) => k.name === own[0])?.limit ?? 'loss_percent' }] })}>
               Add a limit of its own
             </Button>
             {limits.length === 0 && <span className="sub"> Its limits are the usual ones: loss, a change of route, MOS.</span>}
