@@ -73,6 +73,7 @@ type Snapshot struct {
 	PairPlans   map[string]*Entry[definition.PairPlanSpec]
 	Teams       map[string]*Entry[definition.TeamSpec]
 	Customers   map[string]*Entry[definition.CustomerSpec]
+	Contracts   map[string]*Entry[definition.ContractSpec]
 
 	// ChecksOf lists the checks of a service, retired ones included: those that
 	// decide first, those between locations last, each by id.

@@ -23,6 +23,7 @@ const (
 	PairPlan   = "pair-plan"
 	Team       = "team"
 	Customer   = "customer"
+	Contract   = "contract"
 )
 
 // Spec is the body of a revision: what people write when they define something.
@@ -69,6 +70,7 @@ var kinds = map[string]kindOf{
 	PairPlan:   kind("a pair plan", func(s *Snapshot) *map[string]*Entry[definition.PairPlanSpec] { return &s.PairPlans }),
 	Team:       kind("a team", func(s *Snapshot) *map[string]*Entry[definition.TeamSpec] { return &s.Teams }),
 	Customer:   kind("a customer", func(s *Snapshot) *map[string]*Entry[definition.CustomerSpec] { return &s.Customers }),
+	Contract:   kind("a contract", func(s *Snapshot) *map[string]*Entry[definition.ContractSpec] { return &s.Contracts }),
 }
 
 // KindNames are the kinds of definition, in order.

@@ -76,6 +76,9 @@ func references(spec Spec) []Reference {
 		if spec.Customer != "" {
 			out = append(out, Reference{Path: "customer", Kind: Customer, ID: spec.Customer, Why: "the agreement %s is with it; retire that first"})
 		}
+		if spec.Contract != "" {
+			out = append(out, Reference{Path: "contract", Kind: Contract, ID: spec.Contract, Why: "the agreement %s is a part of it; retire that first"})
+		}
 		if spec.Latency != nil {
 			out = append(out, Reference{Path: "latency.check", Kind: Check, ID: spec.Latency.Check, Past: true,
 				Why: "the agreement %s promises its response time; change that first"})
@@ -86,6 +89,10 @@ func references(spec Spec) []Reference {
 			for i := range out[from:] { // some were retired before that was refused
 				out[from+i].Past = true
 			}
+		}
+	case definition.ContractSpec:
+		if spec.Customer != "" {
+			out = append(out, Reference{Path: "customer", Kind: Customer, ID: spec.Customer, Why: "the contract %s is with it; retire that first"})
 		}
 	case definition.WindowSpec:
 		each("services", Service, "", spec.Services)
@@ -153,13 +160,32 @@ func (s *Snapshot) admit(id string, spec Spec) error {
 		if e := s.Agreements[id]; e != nil && e.Current().Spec.Service != spec.Service {
 			return definition.Faultf("service", "an agreement stays with its service; make a new one for %s", spec.Service)
 		}
+		if spec.Contract != "" {
+			if with := s.Contracts[spec.Contract].Current().Spec; with.Customer != spec.Customer {
+				return definition.Faultf("customer", "the contract %s is with %s; take that customer, or another contract", with.Name, s.with(with.Customer))
+			}
+		}
 		if l := spec.Latency; l != nil && s.Checks[l.Check].Current().Spec.Service != spec.Service {
 			return definition.Faultf("latency.check", "%q names no check of %s", l.Check, spec.Service)
+		}
+	case definition.ContractSpec:
+		for _, a := range s.Under(id) {
+			if of := s.Agreements[a].Current().Spec; of.Customer != spec.Customer {
+				return definition.Faultf("customer", "the agreement %s is a part of it and is with %s; take it out of the contract first", of.Name, s.with(of.Customer))
+			}
 		}
 	case definition.ServiceSpec:
 		return s.admitGroups(id, spec)
 	}
 	return nil
+}
+
+// with is whom something is with, in words.
+func (s *Snapshot) with(customer string) string {
+	if customer == "" {
+		return "nobody, being internal"
+	}
+	return s.Named(Customer, customer)
 }
 
 // AdmitTrial checks what is to be measured once, by hand: everything that holds

@@ -85,6 +85,7 @@ type CheckSpec struct {
 type AgreementSpec struct {
 	Name                  string           `json:"name" minLength:"1" maxLength:"120"`
 	Customer              string           `json:"customer" maxLength:"120" doc:"Id of the customer who was promised; empty for an internal target"`
+	Contract              string           `json:"contract,omitempty" maxLength:"120" doc:"Id of the contract that it is a part of; empty: it stands by itself"`
 	Service               string           `json:"service" minLength:"1"`
 	Timezone              string           `json:"timezone" minLength:"1" doc:"Zone of the period"`
 	TargetPercent         Percent          `json:"target_percent" doc:"Decimal, 0 to 100"`

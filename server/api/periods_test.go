@@ -1,12 +1,15 @@
 package api_test
 
 import (
+	"encoding/json"
 	"net/http"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"kestite/core/account"
 	"kestite/core/calendar"
 	"kestite/core/span"
 	"kestite/server/api"
@@ -291,5 +294,78 @@ func TestDraftsAreForThoseWhoMakeThem(t *testing.T) {
 	}
 	if text := pdf(); strings.Contains(strings.ToLower(text), "draft") || !strings.Contains(text, "published") {
 		t.Errorf("the published document says\n%s", text)
+	}
+}
+
+// Clauses changed within a period: two accounts side by side that add up to the
+// whole, under one contract; asked for twice with one key it is done once.
+func TestTwoAccountsOfASplitPeriodAddUp(t *testing.T) {
+	f := setUp(t)
+	spec := func(target string) map[string]any {
+		return agreement(f.service, func(m map[string]any) { m["target_percent"], m["from"] = target, "2020-01-01" })
+	}
+	id := f.manager.Create("/agreements", spec("99.0"))
+	last := f.calendar(t, id)[2]
+	day := last.Name + "-10"
+	accountOf := func(id string) (out api.AccountView) {
+		t.Helper()
+		f.manager.Must(http.MethodGet, "/agreements/"+id+"/account?period="+last.Name, nil, &out)
+		return out
+	}
+	whole := accountOf(id)
+	if whole.Part != "" || whole.Contract != "" {
+		t.Fatalf("before: %+v", whole.AccountRow)
+	}
+	ask := func(more map[string]any) servertest.Answer {
+		body := map[string]any{"revision": 1, "from": day, "spec": spec("99.9"), "reason": "renegotiated", "key": "split"}
+		for k, v := range more {
+			body[k] = v
+		}
+		return f.manager.Do(http.MethodPost, "/agreements/"+id+"/split", body)
+	}
+	for path, more := range map[string]map[string]any{
+		"body.reason":              {"reason": "", "key": "1"},
+		"body.from":                {"from": last.Name + "-01", "key": "2"},
+		"body.spec.target_percent": {"spec": spec("101"), "key": "3"},
+		"body.spec.latency.check": {"spec": agreement(f.service, func(m map[string]any) {
+			m["latency"] = map[string]any{"check": "nothing", "limit_ms": 100, "target_percent": "99"}
+		}), "key": "4"},
+	} {
+		if _, fields := ask(more).Problem(); fields[path] == "" {
+			t.Errorf("%v: %v", more, fields)
+		}
+	}
+	var view api.ChangeView
+	if a := ask(map[string]any{"preview": true}); a.Status >= 300 || json.Unmarshal(a.Body, &view) != nil || view.Done || len(view.Accounts) != 2 {
+		t.Fatalf("the preview: %s", a.Body)
+	}
+	for range 2 {
+		if a := ask(nil); a.Status >= 300 || json.Unmarshal(a.Body, &view) != nil || !view.Done || len(view.IDs) != 3 {
+			t.Fatalf("%s", a.Body)
+		}
+	}
+	old, fresh := accountOf(id), accountOf(view.IDs[2])
+	if old.Part != "until 9 "+last.From.Time().AddDate(0, 0, 2).Format("Jan") || !strings.HasPrefix(fresh.Part, "from 10 ") ||
+		old.Target != "99.0" || fresh.Target != "99.9" || old.Contract != whole.Name || fresh.Contract != whole.Name {
+		t.Errorf("%+v\n%+v", old.AccountRow, fresh.AccountRow)
+	}
+	if old.Figures.BaseMS+fresh.Figures.BaseMS != whole.Figures.BaseMS {
+		t.Errorf("base %d + %d is not %d", old.Figures.BaseMS, fresh.Figures.BaseMS, whole.Figures.BaseMS)
+	}
+	parts, all := []account.Totals{old.Figures.TotalMS, fresh.Figures.TotalMS}, reflect.ValueOf(whole.Figures.TotalMS)
+	for i := range all.NumField() {
+		name := all.Type().Field(i).Name
+		sum := int64(0)
+		for _, p := range parts {
+			sum += reflect.ValueOf(p).Field(i).Int()
+		}
+		if name != "Outside" && name != "Period" && sum != all.Field(i).Int() { // each calls the other’s part outside
+			t.Errorf("%s: %d is not %d", name, sum, all.Field(i).Int())
+		}
+	}
+	var standing api.Standing
+	f.manager.Must(http.MethodGet, "/standing?period="+last.Name, nil, &standing)
+	if len(standing.Accounts) != 2 {
+		t.Errorf("Standing shows %d of them side by side", len(standing.Accounts))
 	}
 }

@@ -20,9 +20,9 @@ type Schedules struct {
 // SchedulesView says what they cost and prove.
 type SchedulesView struct {
 	Schedules  []proposal.Effect `json:"schedules"`
-	Total      proposal.Load      `json:"total"`
-	Words      string             `json:"words" doc:"The total in words"`
-	Resolution string             `json:"resolution,omitempty" doc:"How many samples the allowance of the promise is; empty where no promise can be read"`
+	Total      proposal.Load     `json:"total"`
+	Words      string            `json:"words" doc:"The total in words"`
+	Resolution string            `json:"resolution,omitempty" doc:"How many samples the allowance of the promise is; empty where no promise can be read"`
 }
 
 // TakingView says what the checks that something is measured by would be and cost.

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"time"
 
@@ -41,6 +42,41 @@ func (s *Server) agreementRoutes(a *operations) {
 		named:   func(s definition.AgreementSpec) string { return s.Name },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.AgreementSpec] { return s.Agreements },
 	})
+	on(a, access.Define, http.MethodPost, "/agreements/{id}/split", "split-agreement",
+		"Change clauses within a period: the agreement ends, and another begins on the day under the same contract; both are accounted, or see what that would do", s.split)
+}
+
+// SplitAsk asks for other clauses from a day within a period on.
+type SplitAsk struct {
+	Revision int                      `json:"revision" minimum:"1" doc:"The revision of the agreement that the clauses were edited from"`
+	From     string                   `json:"from" maxLength:"10" doc:"First day of the new clauses, 2006-01-02 in the zone of the agreement"`
+	Spec     definition.AgreementSpec `json:"spec" doc:"The new clauses; from and contract are filled in"`
+	ChangeWay
+}
+
+func (s *Server) split(ctx context.Context, in *struct {
+	ByID
+	Body SplitAsk
+}) (*body[ChangeView], error) {
+	ask := in.Body
+	last := 0 // the step that makes the new one
+	view, err := s.makeChange(ctx, ask.ChangeWay, struct {
+		ID string
+		SplitAsk
+	}{in.ID, ask}, func(snap *catalogue.Snapshot) ([]catalogue.Step, error) {
+		steps, err := snap.Split(in.ID, ask.Revision, ask.From, ask.Spec, span.Of(s.Now()))
+		last = len(steps) - 1
+		return steps, err
+	})
+	var at *catalogue.StepError
+	var fault *definition.Fault
+	switch {
+	case errors.As(err, &at) && at.Index == last:
+		err = inSpec(err)
+	case errors.As(err, &at) && errors.As(err, &fault) && fault.Path != "reason": // that the old one ends then
+		err = definition.Instead("from", err)
+	}
+	return view, err
 }
 
 func (s *Server) windowRoutes(a *operations) {

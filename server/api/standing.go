@@ -89,6 +89,8 @@ type AccountRow struct {
 	Name        string            `json:"name"`
 	Customer    string            `json:"customer" doc:"What the customer is called; empty for an internal target"`
 	CustomerID  string            `json:"customer_id,omitempty"`
+	Contract    string            `json:"contract,omitempty" doc:"What the contract is called that it is a part of"`
+	Part        string            `json:"part,omitempty" doc:"The part of the period that it promises, where that is not all of it, such as from 15 Nov"`
 	Service     string            `json:"service"`
 	ServiceName string            `json:"service_name"`
 	Target      string            `json:"target_percent"`
@@ -373,6 +375,10 @@ func accountRow(snap *catalogue.Snapshot, r accounting.Row) AccountRow {
 		out.Fault = r.Fault.Error()
 		return out
 	}
+	if spec.Contract != "" {
+		out.Contract = snap.Named(catalogue.Contract, spec.Contract)
+	}
+	out.Part, _ = snap.Part(r.Agreement, r.Period) // what cannot be told has no account
 	out.Period, out.Revision, out.AsOf = ownPeriod(r.Period), r.Revision, r.Account.To
 	out.Figures, out.Planned, out.Pace = figures(r.Account), r.Planned, r.Outlook
 	return out

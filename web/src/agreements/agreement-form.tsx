@@ -5,10 +5,11 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Controller, useForm, type UseFormReturn } from 'react-hook-form'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
-import { api, ask, type Schemas } from '../api/client'
+import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgreements, useChecks, useMayChange, useMe, usePeriodNames, usePeriods, useServices, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
 import { KeptNote, useKept } from '../parts/kept'
+import { useKey } from '../parts/key'
 import { PartyPick } from '../parts/party'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { useEffects } from '../services/schedule'
@@ -19,7 +20,7 @@ import { useKeep, useZone } from '../time/period'
 import { CreditFields, LatencyFields, UpstreamFields } from './clause-fields'
 import { CycleFields } from './cycle-fields'
 import { HoursFields } from './hours-fields'
-import { clauses, fieldNames, fieldOf, toSpec, values, type Spec, type Values } from './values'
+import { clauses, fieldNames, fieldOf, splits, toSpec, values, type Spec, type Values } from './values'
 
 type Agreement = Schemas['DefinedAgreementSpec']
 
@@ -47,22 +48,31 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const navigate = useNavigate()
   const keep = useKeep()
   const [asking, setAsking] = useState(false)
-  const done = async () => {
+  const done = async (begun?: string) => {
     kept.done()
     await client.invalidateQueries()
-    await navigate(keep('/agreements'))
+    await navigate(keep(begun ? `/agreements/${begun}` : '/agreements'))
   }
+  const key = useKey()
   const save = useMutation({
     mutationFn: async (v: Values) => {
       const spec = toSpec(v)
+      if (agreement && v.corrects === splits) {
+        const body = { revision: agreement.revision, from: v.split_from, spec, reason: v.reason }
+        return (await ask(api.POST('/api/v1/agreements/{id}/split', { params: { path: { id: agreement.id } }, body: { ...body, key: key(body) } }))).ids.at(-1)
+      }
       if (agreement) await ask(api.PUT('/api/v1/agreements/{id}', { params: { path: { id: agreement.id } }, body: { revision: agreement.revision, reason: v.reason, corrects: v.corrects || undefined, spec } }))
       else await ask(api.POST('/api/v1/agreements', { body: { spec, reason: v.reason } }))
+      return undefined
     },
-    onSuccess: done,
-    onError: (e) => showFaults(e, form.setError, 'spec.', fieldOf),
+    onSuccess: (begun) => done(begun),
+    onError: (e) => {
+      showFaults(e, form.setError, 'spec.', fieldOf)
+      if (e instanceof Problem && e.fields.from) form.setError('split_from', { message: e.fields.from }, { shouldFocus: true })
+    },
   })
-  const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/agreements/{id}', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
-  const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/agreements/{id}/restore', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: done })
+  const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/agreements/{id}', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: () => done(), onSettled: () => setAsking(false) })
+  const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/agreements/{id}/restore', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: () => done() })
   const mayChange = useMayChange()
   const v = form.watch()
   const may = mayChange(services.find((s) => s.id === v.service)?.spec.owner)
@@ -93,8 +103,8 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
         <KeptNote kept={kept} of={agreement && { path: 'agreements', id: agreement.id }} names={fieldNames} />
         <fieldset>
           <legend>Who was promised what</legend>
-          {field('name', 'Name', { required: true })}
           <div className="side">
+            {field('name', 'Name', { required: true })}
             <Controller
               control={form.control}
               name="service"
@@ -108,7 +118,10 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
                 </TextField>
               )}
             />
+          </div>
+          <div className="side">
             <Controller control={form.control} name="customer" render={({ field: f }) => <PartyPick kind="customer" label="Customer" blank="internal" value={f.value} change={f.onChange} error={err.customer?.message} />} />
+            <Controller control={form.control} name="contract" render={({ field: f }) => <PartyPick kind="contract" label="Contract" blank="none: it stands by itself" value={f.value} change={f.onChange} customer={v.customer} error={err.contract?.message} />} />
           </div>
           <div className="side">
             <TextField label="Target" required error={Boolean(err.target_percent)} helperText={err.target_percent?.message} {...percentField} {...form.register('target_percent', { validate: validTarget })} />
@@ -231,7 +244,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
               <Button onClick={() => restore.mutate()}>Restore</Button>
             ) : (
               <Button type="submit" variant="contained" disabled={save.isPending}>
-                {agreement ? `Save as revision ${agreement.revision + 1}` : 'Save the agreement'}
+                {!agreement ? 'Save the agreement' : v.corrects === splits ? 'End it, and begin another' : `Save as revision ${agreement.revision + 1}`}
               </Button>
             )}
             {agreement && !agreement.retired && (
@@ -283,6 +296,8 @@ function WhenItCounts({ form, agreement }: { form: UseFormReturn<Values>; agreem
   const frozen = names.findIndex((p) => p.published)
   const open = names.slice(1, frozen < 0 ? undefined : frozen)
   const correcting = form.watch('corrects') !== ''
+  const splitting = form.watch('corrects') === splits
+  const says = splitting ? 'Two accounts: this agreement ends the day before, another begins' : 'A correction: accounts that have begun change with it'
   return (
     <div className="side">
       <Controller
@@ -294,7 +309,7 @@ function WhenItCounts({ form, agreement }: { form: UseFormReturn<Values>; agreem
             label="Counts from"
             {...f}
             error={Boolean(err.corrects)}
-            helperText={err.corrects?.message ?? (correcting ? 'A correction: accounts that have begun change with it' : undefined)}
+            helperText={err.corrects?.message ?? (correcting ? says : undefined)}
             slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
           >
             <MenuItem value="">{next?.words ?? 'the next period'}, the next period</MenuItem>
@@ -303,15 +318,27 @@ function WhenItCounts({ form, agreement }: { form: UseFormReturn<Values>; agreem
                 {p.words}, as a correction
               </MenuItem>
             ))}
+            <MenuItem value={splits}>a day within a period, as a second agreement</MenuItem>
           </TextField>
         )}
       />
+      {splitting && (
+        <TextField
+          label="First day of the new clauses"
+          type="date"
+          required
+          error={Boolean(err.split_from)}
+          helperText={err.split_from?.message}
+          slotProps={{ inputLabel: { shrink: true } }}
+          {...form.register('split_from', { validate: (day, all) => all.corrects !== splits || day !== '' || 'Choose a day' })}
+        />
+      )}
       <TextField
-        label={correcting ? 'Why this correction' : 'Why this change'}
+        label={correcting && !splitting ? 'Why this correction' : 'Why this change'}
         required={correcting}
         error={Boolean(err.reason)}
         helperText={err.reason?.message ?? 'Kept with the revision'}
-        {...form.register('reason', { validate: (text, all) => !all.corrects || text.trim() !== '' || 'A correction says why' })}
+        {...form.register('reason', { validate: (text, all) => !all.corrects || text.trim() !== '' || 'Say why: an account that has begun changes with it' })}
       />
     </div>
   )

@@ -11,6 +11,7 @@ export type PlanValues = { timezone: string; weekly: Schemas['WeeklyRow'][]; hol
 export type Values = CycleValues & {
   name: string
   customer: string
+  contract: string
   service: string
   timezone: string
   target_percent: string
@@ -41,8 +42,13 @@ export type Values = CycleValues & {
   longest_min: string
   mttr_min: string
   reason: string
+  /** Name of the period that an edit counts from as a correction, empty for the next one, or splits. */
   corrects: string
+  split_from: string
 }
+
+/** Said in place of a period by an edit that splits one: it ends the agreement, and begins another. */
+export const splits = 'split'
 
 /** The fields of faults that the server names otherwise; see showFaults. */
 export const fieldOf = {
@@ -108,6 +114,7 @@ export function values(a: Spec | undefined, zone: string, service: string): Valu
   return {
     name: a?.name ?? '',
     customer: a?.customer ?? '',
+    contract: a?.contract ?? '',
     service: a?.service ?? service,
     timezone: own,
     target_percent: a?.target_percent ?? '99.9',
@@ -140,6 +147,7 @@ export function values(a: Spec | undefined, zone: string, service: string): Valu
     mttr_min: shownIn(a?.objectives?.mttr_s, 60),
     reason: '',
     corrects: '',
+    split_from: '',
   }
 }
 
@@ -148,6 +156,7 @@ export function toSpec(v: Values): Spec {
   return {
     name: v.name,
     customer: v.customer,
+    contract: v.contract || undefined,
     service: v.service,
     timezone: v.timezone,
     target_percent: v.target_percent.trim(),
@@ -179,4 +188,4 @@ function objectives(v: Values): Spec['objectives'] {
 }
 
 /** What an account depends on: not the name, and not whom it was promised to. */
-export const clauses = (s: Spec): string => JSON.stringify({ ...s, name: '', customer: '', from: '', until: '' })
+export const clauses = (s: Spec): string => JSON.stringify({ ...s, name: '', customer: '', contract: undefined, from: '', until: '' })

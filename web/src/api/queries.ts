@@ -26,12 +26,15 @@ export function useMayDefineForAll(): boolean {
   return (me?.may.includes('define') ?? false) && !me?.team_ids?.length
 }
 
-/** Those who own services, or were promised something. */
-export type PartyKind = 'team' | 'customer'
-export type Party = Schemas['DefinedTeamSpec'] | Schemas['DefinedCustomerSpec']
+/** Those who own services or were promised something, and what was promised together. */
+export type PartyKind = 'team' | 'customer' | 'contract'
+export type Party = Schemas['DefinedTeamSpec'] | Schemas['DefinedCustomerSpec'] | Schemas['DefinedContractSpec']
+
+/** Where they are listed and made. */
+export const partyPaths = { team: '/api/v1/teams', customer: '/api/v1/customers', contract: '/api/v1/contracts' } as const
 
 export const useParties = (kind: PartyKind) =>
-  useQuery<Party[]>({ queryKey: ['parties', kind], queryFn: () => ask(api.GET(kind === 'team' ? '/api/v1/teams' : '/api/v1/customers')).then((l) => l.items), enabled: useMay()('see') })
+  useQuery<Party[]>({ queryKey: ['parties', kind], queryFn: () => ask(api.GET(partyPaths[kind])).then((l) => l.items), enabled: useMay()('see') })
 
 /** How many rows with strips are shown at once; more of them on demand. */
 export const listed = 100

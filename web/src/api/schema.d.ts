@@ -252,6 +252,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agreements/{id}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change clauses within a period: the agreement ends, and another begins on the day under the same contract; both are accounted, or see what that would do
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["split-agreement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -372,6 +392,94 @@ export interface paths {
          * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-check"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contracts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-contract"];
+        put?: never;
+        /**
+         * Define a contract
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["create-contract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contracts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a contract: opens a new revision
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        put: operations["edit-contract"];
+        post?: never;
+        /**
+         * Retire a contract; its history stays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        delete: operations["retire-contract"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contracts/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["restore-contract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contracts/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-contract"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2129,6 +2237,8 @@ export interface components {
             agreement: string;
             /** @description Up to when the figures go: the end of the period, or lately */
             as_of: string;
+            /** @description What the contract is called that it is a part of */
+            contract?: string;
             /** @description What the customer is called; empty for an internal target */
             customer: string;
             customer_id?: string;
@@ -2138,6 +2248,8 @@ export interface components {
             intervals: components["schemas"]["IntervalView"][];
             name: string;
             pace?: components["schemas"]["Outlook"];
+            /** @description The part of the period that it promises, where that is not all of it, such as from 15 Nov */
+            part?: string;
             period: components["schemas"]["OwnPeriod"];
             /** @description Granted maintenance still to come */
             planned: components["schemas"]["Span"][];
@@ -2238,6 +2350,8 @@ export interface components {
             rules: components["schemas"]["Rule"][];
         };
         AgreementSpec: {
+            /** @description Id of the contract that it is a part of; empty: it stands by itself */
+            contract?: string;
             credits?: components["schemas"]["Credit"][];
             /** @description Id of the customer who was promised; empty for an internal target */
             customer: string;
@@ -2443,6 +2557,12 @@ export interface components {
             /** @description Shown this once */
             recovery_codes: string[];
         };
+        ContractSpec: {
+            /** @description Id of the customer it is with; empty: internal */
+            customer?: string;
+            name: string;
+            note?: string;
+        };
         CountMet: {
             /** Format: int64 */
             limit: number;
@@ -2475,6 +2595,10 @@ export interface components {
         CreateCheckSpecBody: {
             reason?: string;
             spec: components["schemas"]["CheckSpec"];
+        };
+        CreateContractSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["ContractSpec"];
         };
         CreateCredentialSpecBody: {
             reason?: string;
@@ -2604,6 +2728,22 @@ export interface components {
             /** @description When it was first defined */
             since: string;
             spec: components["schemas"]["CheckSpec"];
+        };
+        DefinedContractSpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["ContractSpec"];
         };
         DefinedCredentialSpec: {
             /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
@@ -2786,6 +2926,17 @@ export interface components {
              */
             revision: number;
             spec: components["schemas"]["CheckSpec"];
+        };
+        EditContractSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["ContractSpec"];
         };
         EditCredentialSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
@@ -3257,6 +3408,9 @@ export interface components {
         ListDefinedCheckSpecBody: {
             items: components["schemas"]["DefinedCheckSpec"][];
         };
+        ListDefinedContractSpecBody: {
+            items: components["schemas"]["DefinedContractSpec"][];
+        };
         ListDefinedCredentialSpecBody: {
             items: components["schemas"]["DefinedCredentialSpec"][];
         };
@@ -3345,6 +3499,8 @@ export interface components {
             agreement: string;
             /** @description Up to when the figures go: the end of the period, or lately */
             as_of: string;
+            /** @description What the contract is called that it is a part of */
+            contract?: string;
             /** @description What the customer is called; empty for an internal target */
             customer: string;
             customer_id?: string;
@@ -3353,6 +3509,8 @@ export interface components {
             figures: components["schemas"]["Figures"];
             name: string;
             pace?: components["schemas"]["Outlook"];
+            /** @description The part of the period that it promises, where that is not all of it, such as from 15 Nov */
+            part?: string;
             period: components["schemas"]["OwnPeriod"];
             /** @description Granted maintenance still to come */
             planned: components["schemas"]["Span"][];
@@ -4200,6 +4358,22 @@ export interface components {
         Span: {
             from: string;
             to: string;
+        };
+        SplitAsk: {
+            /** @description First day of the new clauses, 2006-01-02 in the zone of the agreement */
+            from: string;
+            /** @description Your own name of the change: asked for again with it within a week, it is made once */
+            key?: string;
+            /** @description Say what it would do, and do nothing */
+            preview?: boolean;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision of the agreement that the clauses were edited from
+             */
+            revision: number;
+            /** @description The new clauses; from and contract are filled in */
+            spec: components["schemas"]["AgreementSpec"];
         };
         StandIn: {
             /** @description Why it cannot be steered */
@@ -5377,6 +5551,68 @@ export interface operations {
             };
         };
     };
+    "split-agreement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SplitAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     change: {
         parameters: {
             query?: never;
@@ -5775,6 +6011,343 @@ export interface operations {
         };
     };
     "revisions-of-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-contract": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedContractSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-contract": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateContractSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-contract": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditContractSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-contract": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-contract": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-contract": {
         parameters: {
             query?: never;
             header?: never;

@@ -3,9 +3,9 @@ import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useMemo } from 'react'
 import { api, ask } from '../api/client'
-import { useMay, useParties, type PartyKind } from '../api/queries'
+import { partyPaths, useMay, useParties, type PartyKind } from '../api/queries'
 
-/** The name of a team or customer by its id. */
+/** The name of a team, customer or contract by its id. */
 export function usePartyName(kind: PartyKind): (id: string | undefined) => string {
   const list = useParties(kind).data
   const names = useMemo(() => new Map((list ?? []).map((p) => [p.id, p.spec.name])), [list])
@@ -16,21 +16,21 @@ type Option = { id: string; name: string; fresh?: boolean }
 
 const filter = createFilterOptions<Option>({ stringify: (o) => o.name })
 
-type Props = { kind: PartyKind; label: string; value: string; change: (id: string) => void; error?: string; help?: string; blank?: string }
+type Props = { kind: PartyKind; label: string; value: string; change: (id: string) => void; error?: string; help?: string; blank?: string; customer?: string }
 
-/** Chooses a team or customer by name; one that is not there yet is made on the spot. */
-export function PartyPick({ kind, label, value, change, error, help, blank }: Props) {
+/** Chooses a team, customer or contract by name; one that is not there yet is made on the spot, a contract with its customer. */
+export function PartyPick({ kind, label, value, change, error, help, blank, customer }: Props) {
   const list = useParties(kind).data ?? []
   const may = useMay()('define')
   const client = useQueryClient()
   const make = useMutation({
-    mutationFn: (name: string) => ask(api.POST(kind === 'team' ? '/api/v1/teams' : '/api/v1/customers', { body: { spec: { name } } })),
+    mutationFn: (name: string) => ask(api.POST(partyPaths[kind], { body: { spec: { name, customer: customer || undefined } } })),
     onSuccess: async ({ id }) => {
       await client.invalidateQueries({ queryKey: ['parties', kind] })
       change(id)
     },
   })
-  const options: Option[] = list.filter((p) => !p.retired || p.id === value).map((p) => ({ id: p.id, name: p.spec.name }))
+  const options: Option[] = list.filter((p) => p.id === value || (!p.retired && (!('customer' in p.spec) || kind !== 'contract' || (p.spec.customer ?? '') === (customer ?? '')))).map((p) => ({ id: p.id, name: p.spec.name }))
   const chosen = value ? (options.find((o) => o.id === value) ?? { id: value, name: value }) : null
   return (
     <Autocomplete<Option>

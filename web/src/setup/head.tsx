@@ -29,6 +29,9 @@ export function SetupHead({ title, children }: { title: string; children?: React
         <NavLink to="/set-up/customers" style={tab}>
           Customers
         </NavLink>
+        <NavLink to="/set-up/contracts" style={tab}>
+          Contracts
+        </NavLink>
         {may('administer') && (
           <NavLink to="/set-up/people" style={tab}>
             People

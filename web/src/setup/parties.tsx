@@ -1,16 +1,17 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useForm } from 'react-hook-form'
+import { Controller, useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import { api, ask } from '../api/client'
-import { useAgreements, useParties, useServices, type Party, type PartyKind } from '../api/queries'
+import { partyPaths, useAgreements, useParties, useServices, type Party, type PartyKind } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
+import { PartyPick, usePartyName } from '../parts/party'
 import { Trouble, showFaults } from '../parts/trouble'
 import { useKeep } from '../time/period'
 import { Listing } from './listing'
 
-const paths = { team: '/api/v1/teams', customer: '/api/v1/customers' } as const
+const paths = partyPaths
 
 /** Who owns services. */
 export function Teams() {
@@ -40,10 +41,25 @@ export function Customers() {
   )
 }
 
+/** What was promised together. */
+export function Contracts() {
+  const agreements = useAgreements()
+  return (
+    <Parties
+      kind="contract"
+      title="Contracts"
+      note="A contract is agreements with one customer that belong together. Clauses that change within a period end one agreement and begin another under the same contract, and both are accounted."
+      has="Its agreements"
+      of={(id) => (agreements.data ?? []).filter((a) => !a.retired && a.spec.contract === id).map((a) => ({ name: [a.spec.name, a.spec.from && `from ${a.spec.from}`, a.spec.until && `until ${a.spec.until}`].filter(Boolean).join(' '), path: `/agreements/${a.id}` }))}
+    />
+  )
+}
+
 type Props = { kind: PartyKind; title: string; note: string; has: string; of: (id: string) => { name: string; path: string }[] }
 
 function Parties({ kind, title, note, has, of }: Props) {
   const parties = useParties(kind)
+  const customer = usePartyName('customer')
   const keep = useKeep()
   if (!parties.data) return <Trouble error={parties.error} />
   return (
@@ -56,6 +72,7 @@ function Parties({ kind, title, note, has, of }: Props) {
       cells={(p) => [
         <>
           {p.spec.name}
+          {'customer' in p.spec && p.spec.customer && <div className="sub">with {customer(p.spec.customer)}</div>}
           {p.spec.note && <div className="sub">{p.spec.note}</div>}
         </>,
         of(p.id).map((x, i) => (
@@ -73,13 +90,13 @@ function Parties({ kind, title, note, has, of }: Props) {
 }
 
 function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done: () => void }) {
-  const fresh = { name: party?.spec.name ?? '', note: party?.spec.note ?? '' }
+  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', note: party?.spec.note ?? '' }
   const form = useForm({ defaultValues: fresh })
   const kept = useKept(form, fresh, party?.revision ?? 0)
   const client = useQueryClient()
   const save = useMutation({
-    mutationFn: async (v: { name: string; note: string }) => {
-      const spec = { name: v.name, note: v.note || undefined }
+    mutationFn: async (v: typeof fresh) => {
+      const spec = { name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined }) }
       if (party) await ask(api.PUT(`${paths[kind]}/{id}`, { params: { path: { id: party.id } }, body: { revision: party.revision, spec } }))
       else await ask(api.POST(paths[kind], { body: { spec } }))
     },
@@ -95,6 +112,7 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
     <form className="form" style={{ margin: '12px 0 24px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
       <KeptNote kept={kept} of={party && { path: `${kind}s`, id: party.id }} />
       <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
+      {kind === 'contract' && <Controller control={form.control} name="customer" render={({ field }) => <PartyPick kind="customer" label="With the customer" blank="internal" value={field.value} change={field.onChange} error={err.customer?.message} />} />}
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
       <Trouble error={save.error} />
       <div style={{ display: 'flex', gap: 12 }}>
