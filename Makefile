@@ -44,7 +44,7 @@ ALONE := kestite/instrument kestite/e2e/chaos
 
 test: bin/kestite ## run all tests, the browser's too
 	go test -timeout 20m $$(go list ./... | grep -vxF $(ALONE:%=-e %))
-	go test -p 1 $(ALONE)
+	KESTITE_CHAOS=2m go test -p 1 $(ALONE)
 
 lint: bin/kestite ## vet, staticcheck, gofmt, tsc, eslint, front-end budget
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }

@@ -184,7 +184,9 @@ func TestNothingIsLostOrDoubledWhileTheServerIsAway(t *testing.T) {
 		pass.ServeHTTP(w, r)
 	}))
 	defer proxy.Close()
-	stop := s.start(proxy.URL)
+	var queue *store.Store
+	watched := func(a *agent.Agent) { queue = a.Store }
+	stop := s.start(proxy.URL, watched)
 	eventually(t, "a first measurement", func() bool { return len(s.rows(check)) > 0 })
 	away.Store(true)
 	before := len(s.rows(check))
@@ -196,13 +198,14 @@ func TestNothingIsLostOrDoubledWhileTheServerIsAway(t *testing.T) {
 		defer kept.Close()
 		return kept.Backlog()
 	}
-	time.Sleep(7 * time.Second) // an interval and a bit: something was measured meanwhile
+	eventually(t, "a measurement that waits", func() bool { return queue.Backlog() > 0 })
 	stop()
-	if waiting() == 0 {
+	first := waiting()
+	if first == 0 {
 		t.Fatal("nothing was kept while the server was away")
 	}
-	stop = s.start(proxy.URL) // begins with what it knew: the server is still away
-	time.Sleep(7 * time.Second)
+	stop = s.start(proxy.URL, watched) // begins with what it knew: the server is still away
+	eventually(t, "one more that waits", func() bool { return queue.Backlog() > first })
 	stop()
 	kept := waiting()
 	if kept < 2 {

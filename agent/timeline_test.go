@@ -103,7 +103,9 @@ func (s *site) alone(h *hits, start string) {
 	h.mu.Lock()
 	before := len(h.all)
 	h.mu.Unlock()
+	var queue *store.Store
 	stop := s.start("http://127.0.0.1:9", func(a *agent.Agent) {
+		queue = a.Store
 		a.Now, a.Start = func() time.Time { return time.Now().Add(-time.Hour) }, start
 	})
 	eventually(s.t, "two measurements without a server", func() bool {
@@ -111,7 +113,7 @@ func (s *site) alone(h *hits, start string) {
 		defer h.mu.Unlock()
 		return len(h.all) >= before+2
 	})
-	time.Sleep(200 * time.Millisecond) // the second goes to disk
+	eventually(s.t, "both on disk", func() bool { return queue.Backlog() >= 2 })
 	stop()
 }
 
@@ -156,7 +158,8 @@ func TestNobodyCanTellWhenItWasMeasured(t *testing.T) {
 	eventually(t, "a measurement", func() bool { return len(s.rows(check)) > 0 })
 	stop()
 	s.alone(h, "second")
-	s.start(s.srv.URL, func(a *agent.Agent) { a.Start = "third" })
+	var kept *store.Store
+	s.start(s.srv.URL, func(a *agent.Agent) { a.Start, kept = "third", a.Store })
 	aside := func() (n int32, why string, agent string) {
 		list, err := s.srv.API.Store.Agents(ctx)
 		if err != nil {
@@ -170,9 +173,12 @@ func TestNobodyCanTellWhenItWasMeasured(t *testing.T) {
 	})
 	n, _, id := aside()
 	s.manager.Must(http.MethodPost, "/agents/"+id+"/release", nil, nil)
-	time.Sleep(2 * time.Second)
-	if again, _, _ := aside(); again != n {
-		t.Errorf("%d were set aside, and after a release %d are", n, again)
+	eventually(t, "the agent to do so", func() bool {
+		saved, ok := kept.Saved()
+		return ok && saved.Release != 0
+	})
+	if still, _ := kept.Aside(1); still != int64(n) {
+		t.Errorf("%d were set aside, and after a release %d are", n, still)
 	}
 	for _, r := range s.latest(check, 1000) {
 		if !h.near(r.At.Time()) {

@@ -47,6 +47,7 @@ var withHistory = storetest.Filled{Fill: func(srv *server.Server) error {
 
 func newStage(t *testing.T, history bool) *stage {
 	t.Helper()
+	t.Parallel() // each has a server, a database and a browser of its own
 	options := []func(*server.Options){func(o *server.Options) { o.Web = web.Handler() }}
 	if history {
 		options = append(options, withHistory.Options(t))
@@ -389,7 +390,7 @@ func TestEveryClauseInTheForm(t *testing.T) {
 	}
 }
 
-// A correction says why, and from then on accounts the period that it names; an
+// Say why: an account that has begun changes with it, and from then on accounts the period that it names; an
 // edit leaves that alone. The band goes by the quarter, and each row says its own period.
 func TestACorrectionAndABandByTheQuarter(t *testing.T) {
 	s := newStage(t, true)
@@ -405,7 +406,7 @@ func TestACorrectionAndABandByTheQuarter(t *testing.T) {
 		s.Fill("Target", "98.5"), s.Click("Save as revision 2"), s.Until("the list", "location.pathname === '/agreements'"),
 		s.Go(s.srv.URL+"/agreements/messages"), s.Until("the present period as it was", present(1)),
 		s.Reads("Revision 2, which this form shows, counts from"),
-		s.Choose("Counts from", month), s.Fill("Target", "98"), s.Click("Save as revision 3"), s.Reads("A correction says why"),
+		s.Choose("Counts from", month), s.Fill("Target", "98"), s.Click("Save as revision 3"), s.Reads("Say why: an account that has begun changes with it"),
 		s.Fill("Why this correction", "The contract says 98 %."), s.Click("Save as revision 3"),
 		s.Until("the list", "location.pathname === '/agreements'"),
 		s.Go(s.srv.URL+"/agreements/messages"), s.Until("the present period corrected", present(3)),

@@ -108,7 +108,7 @@ func TestRollingRuleFromAPage(t *testing.T) {
 		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password),
 		s.Go(s.srv.URL+"/checks/quay-switch-eskerby"),
 		s.Choose("A failure is believed", "when so many runs fail within a window, of all locations together"),
-		s.Reads("hold 5 runs a location, × 2 = 10; 4 of them must fail."),
+		s.Reads("hold 5 runs a location, × 2 locations = 10; 4 of them must fail."),
 		s.Fill("Within", "30"), s.Reads("The window is too short"),
 		s.Click("Save as revision 2"), s.Reads("a window of 30 s holds too few samples"),
 		s.Fill("Within", "300"), s.Click("Save as revision 2"), s.Until("the service", "location.pathname === '/services/quay-network'"),

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -232,11 +233,17 @@ func TestQuarantine(t *testing.T) {
 	}
 	// It is bounded, and as old as the store at most.
 	all := map[uint64]string{}
-	for range store.MostAside + 5 {
-		if _, err := s.Add(wire.Measurement{Check: "check", At: at, Outcome: measure.OK}, nil); err != nil {
-			t.Fatal(err)
-		}
+	var adding sync.WaitGroup
+	for range 100 { // what is added at once goes to disk at once
+		adding.Go(func() {
+			for range store.MostAside/100 + 1 {
+				if _, err := s.Add(wire.Measurement{Check: "check", At: at, Outcome: measure.OK}, nil); err != nil {
+					t.Error(err)
+				}
+			}
+		})
 	}
+	adding.Wait()
 	list, _ = s.Oldest(0, 1<<20, 1<<30)
 	for _, k := range list {
 		all[k.Key] = "none takes it"

@@ -134,7 +134,11 @@ func (s Schedule) window() (words string, tooShort bool) {
 	}
 	held := r.WindowS / s.IntervalS
 	all := held * s.Locations
-	sum := fmt.Sprintf("%s hold %d runs a location, × %d locations = %d", seconds(r.WindowS), held, s.Locations, all)
+	places := "locations"
+	if s.Locations == 1 {
+		places = "location"
+	}
+	sum := fmt.Sprintf("%s hold %d runs a location, × %d %s = %d", seconds(r.WindowS), held, s.Locations, places, all)
 	switch {
 	case all < r.Runs:
 		return fmt.Sprintf("The window is too short: %s, and %d must fail. Take at least %s.", sum, r.Runs, seconds(s.each(r)*s.IntervalS)), true

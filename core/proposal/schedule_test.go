@@ -63,7 +63,7 @@ func TestWindowsOfRollingRules(t *testing.T) {
 		want      string
 	}{
 		{definition.Rolling{Runs: 4, Locations: 2, WindowS: 100}, 3, false, "1 min 40 s hold 5 runs a location, × 3 locations = 15; 4 of them must fail."},
-		{definition.Rolling{Runs: 4, Locations: 1, WindowS: 50}, 1, true, "The window is too short: 50 s hold 2 runs a location, × 1 locations = 2, and 4 must fail. Take at least 1 min 20 s."},
+		{definition.Rolling{Runs: 4, Locations: 1, WindowS: 50}, 1, true, "The window is too short: 50 s hold 2 runs a location, × 1 location = 2, and 4 must fail. Take at least 1 min 20 s."},
 		{definition.Rolling{Runs: 4, Locations: 3, WindowS: 100}, 2, true, "3 locations can never agree: it is measured from 2."},
 	} {
 		s := proposal.Schedule{IntervalS: 20, TimeoutMS: 1000, Locations: c.locations, Rolling: &c.rule}

@@ -94,7 +94,7 @@ func (b *Browser) Until(what, condition string) error {
 			text, _ := Eval[string](b, "location.href + '\\n' + document.body.innerText")
 			return fmt.Errorf("waited %s for %s; the page reads:\n%s", Patience, what, text)
 		}
-		time.Sleep(50 * time.Millisecond)
+		time.Sleep(100 * time.Millisecond)
 	}
 }
 

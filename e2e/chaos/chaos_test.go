@@ -30,8 +30,9 @@ import (
 	"kestite/server/servertest"
 )
 
-// usual is how long it goes on, where KESTITE_CHAOS does not say otherwise.
-const usual = 2 * time.Minute
+// usual is how long it goes on, where KESTITE_CHAOS does not say otherwise, as make
+// test and make soak do.
+const usual = 20 * time.Second
 
 // mostP99 is how long 99 of 100 requests of agents to running servers may take.
 const mostP99 = 5 * time.Second

@@ -34,6 +34,7 @@ type fixture struct {
 
 func setUp(t *testing.T) *fixture {
 	t.Helper()
+	t.Parallel() // each has a server and a database of its own
 	srv := storetest.Server(t)
 	f := &fixture{srv: srv, url: servertest.Serve(t, srv)}
 	f.manager = servertest.As(t, srv, f.url, access.Manager)

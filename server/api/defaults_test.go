@@ -131,6 +131,8 @@ func TestRollingRuleOfACheck(t *testing.T) {
 
 // momentAgo is an instant that the definitions just made are in force at.
 func momentAgo() string {
-	time.Sleep(5 * time.Millisecond)
-	return time.Now().UTC().Format("2006-01-02T15:04:05.000Z")
+	at := time.Now().Add(3 * time.Millisecond)
+	for time.Now().Before(at) { // it is not to come
+	}
+	return at.UTC().Format("2006-01-02T15:04:05.000Z")
 }

@@ -141,6 +141,7 @@ func TestAccountOfHostileArchives(t *testing.T) {
 		}})}, "out of order"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			temp := t.TempDir()
 			file := filepath.Join(t.TempDir(), "evidence.zip")
 			f, err := os.Create(file)

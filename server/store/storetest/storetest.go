@@ -4,6 +4,7 @@ package storetest
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"log/slog"
 	"os"
@@ -17,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kestite/server"
+	"kestite/server/auth"
 	"kestite/server/store/cluster"
 )
 
@@ -50,6 +52,7 @@ func run(m *testing.M) int {
 	}
 	defer os.RemoveAll(dir)
 	ctx := context.Background()
+	auth.SetWork(auth.Work{Passes: 1, Memory: 64, Threads: 1})
 	// The data is thrown away: it need not survive a crash of the machine.
 	keyFile = filepath.Join(dir, "secrets.key")
 	running, err = cluster.Start(ctx, dir+"/postgres", cluster.Settings{"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off"})
@@ -59,6 +62,12 @@ func run(m *testing.M) int {
 	}
 	defer running.Stop(ctx)
 	if owner, worker, err = running.Roles(ctx, "postgres"); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	// Tests here wait for processes and clocks more than they compute. What the command
+	// line says goes before this.
+	if err := flag.Set("test.parallel", "6"); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}

@@ -48,7 +48,7 @@ export function BelieveFields({ form, origin, effect }: { form: DraftForm; effec
         {here && <Words form={form} name="quorum" label={rolling ? 'Locations down at once' : 'Locations that must agree'} help={origin('quorum') ?? 'any, majority, all or a number'} />}
         <Choice form={form} name="role" label="Role" of={{ decides: 'decides the service’s state', informs: 'informs only' }} />
       </div>
-      {here && effect?.detection && <div className="consequence sub">{effect.detection}</div>}
+      {here && <div className="consequence sub two-lines">{effect?.detection}</div>}
     </fieldset>
   )
 }
