@@ -13,7 +13,7 @@ import { KeptNote, useKept } from '../parts/kept'
 import { Confirm, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/period'
 import { BelieveFields } from './believe-fields'
-import { followed, originOf } from './defaults'
+import { followed, inOrder, originOf } from './defaults'
 import { ExpectFields, HowFields, NumberField, faultAt, type Draft, type DraftForm } from './kind-fields'
 import { inward, kinds, type Kind } from './kinds'
 import { LimitFields } from './limit-fields'
@@ -46,7 +46,7 @@ function draft(all: Schemas['Kind'][], spec: Spec | undefined, service: Schemas[
   const general = allSettings(all)
   const fresh = newCheck(all, spec?.kind ?? 'http', service.id, places, service.spec.check_defaults)
   const settings = Object.fromEntries((['http', 'ping', 'certificate', 'dns', 'path', 'udp', 'report_in', 'derived'] as const).map((k) => [k, { ...general[k], ...fresh[k], ...spec?.[k] }]))
-  return { ...fresh, ...(spec && { follows: [], rolling: undefined, retry_s: undefined }), ...spec, ...settings, limits: spec ? (spec.limits ?? []) : fresh.limits, reason: '' }
+  return { ...fresh, ...(spec && { follows: [], rolling: undefined, retry_s: undefined }), ...spec, ...settings, limits: spec ? (spec.limits ?? []) : fresh.limits, follows: inOrder(spec?.follows ?? fresh.follows ?? []), reason: '' }
 }
 
 /** Takes away what was left empty; undefined where nothing is left. */

@@ -8,6 +8,9 @@ export type DefaultField = keyof Defaults
 /** The fields of a check for which its service can have a default, in the order of the form. */
 export const defaultFields: DefaultField[] = ['interval_s', 'timeout_ms', 'locations', 'rolling', 'confirm', 'retry_s', 'recover', 'stale_after_s', 'quorum']
 
+/** Fields in the order of the form: lists of the same fields are equal. */
+export const inOrder = (fields: string[]): DefaultField[] => defaultFields.filter((f) => fields.includes(f))
+
 /** Whether a service says a default for a field. */
 export function has(defaults: Defaults | undefined, name: DefaultField): boolean {
   const v = defaults?.[name]
@@ -41,7 +44,7 @@ export function originOf(form: DraftForm, service: Schemas['DefinedServiceSpec']
       )
     }
     const follow = () => {
-      form.setValue('follows', [...follows.filter((f) => f !== name), name], { shouldDirty: true })
+      form.setValue('follows', inOrder([...follows, name]), { shouldDirty: true })
       form.setValue(name, defaults?.[name] as never, { shouldDirty: true, shouldValidate: true })
       if (name === 'rolling') form.setValue('retry_s', undefined) // it counts no retries
     }
