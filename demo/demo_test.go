@@ -13,6 +13,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
+	"kestite/core/verdict"
 	"kestite/demo"
 	"kestite/server"
 	"kestite/server/store/storetest"
@@ -67,6 +68,7 @@ func TestScenario(t *testing.T) {
 	srv := loaded(t, now)
 	t.Run("the history is believable and the same every time", func(t *testing.T) { history(t, srv) })
 	t.Run("the last days are raw", func(t *testing.T) { raw(t, srv) })
+	t.Run("outages of a year ago can be explained", func(t *testing.T) { explained(t, srv) })
 	t.Run("reports are published", func(t *testing.T) { reports(t, srv) })
 	t.Run("what is printed adds up", func(t *testing.T) { statements(t, srv) })
 	t.Run("every check has its stand-in", func(t *testing.T) { standIns(t, srv) })
@@ -109,13 +111,40 @@ func history(t *testing.T, srv *server.Server) {
 	}
 }
 
+// Every failure that was confirmed begins with a measurement that says why, also that
+// of a year ago.
+func explained(t *testing.T, srv *server.Server) {
+	snap, err := srv.API.Definitions.Snapshot(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var confirmed []string
+	for id, c := range snap.Checks {
+		if spec := c.Current().Spec; spec.Confirm > 1 && spec.Rolling == nil { // not single ones that count by themselves
+			confirmed = append(confirmed, id)
+		}
+	}
+	var outages, silent int
+	if err := srv.API.Store.Pool.QueryRow(ctx, `SELECT count(*), count(*) FILTER (WHERE NOT EXISTS (
+		SELECT FROM measurement m WHERE m.lane = s.lane AND m.at = s.first_at AND m.outcome <> 0))
+		FROM (SELECT *, lag(state) OVER (PARTITION BY lane ORDER BY first_at) AS before FROM stretch) s JOIN lane l ON l.id = s.lane AND l.check_id = ANY ($3)
+		WHERE s.state = $1 AND s.before <> $1 AND s.first_at < $2`,
+		int(verdict.Down), now.Add(-30*24*time.Hour), confirmed).Scan(&outages, &silent); err != nil {
+		t.Fatal(err)
+	}
+	if outages < 100 || silent > 0 {
+		t.Errorf("of %d outages before the last month %d have no measurement that says why", outages, silent)
+	}
+}
+
 // Raw measurements of the last three days are there at their true interval.
 func raw(t *testing.T, srv *server.Server) {
 	snap, err := srv.API.Definitions.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
-	rows, err := srv.API.Store.Pool.Query(ctx, "SELECT check_id, count(*), min(at), max(at) FROM measurement JOIN lane ON lane.id = lane GROUP BY lane.id")
+	rows, err := srv.API.Store.Pool.Query(ctx, "SELECT check_id, count(*), min(at), max(at) FROM measurement JOIN lane ON lane.id = lane WHERE at >= $1 GROUP BY lane.id",
+		now.Add(-3*24*time.Hour))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -100,6 +100,15 @@ func generate(ctx context.Context, srv *server.Server, s *script) error {
 	for d := rawFrom; d <= s.to.Add(span.Day); d = d.Add(span.Day) {
 		days[d.Time().Truncate(24*time.Hour)] = true
 	}
+	for _, c := range checks() {
+		for _, l := range c.spec.Locations {
+			for _, e := range s.lane(c.spec.Service, l) {
+				for _, at := range []span.Instant{e.From.Add(-rawAround), e.From.Add(rawAround), e.To.Add(-rawAround), e.To.Add(rawAround)} {
+					days[at.Time().Truncate(24*time.Hour)] = true
+				}
+			}
+		}
+	}
 	if err := q.EnsurePartitions(ctx, days); err != nil {
 		return err
 	}
@@ -153,7 +162,7 @@ func measureAll(c checkDef, location string, lane int32, s *script, rawFrom span
 	var hour judge.Hour
 	hourAt := at.Time().Truncate(time.Hour)
 	for ; at < s.to; at = at.Add(step) {
-		for len(events) > 0 && events[0].To <= at {
+		for len(events) > 0 && events[0].To.Add(rawAround) <= at {
 			events = events[1:]
 		}
 		when := at.Add(r.Int64N(4)) // starts are a few ms late
@@ -168,7 +177,7 @@ func measureAll(c checkDef, location string, lane int32, s *script, rawFrom span
 		}
 		hour.Add(outcome, values[kind.Leading])
 		h.stretches = h.series.Add(h.stretches, when, severity(outcome), settings)
-		if when >= rawFrom {
+		if when >= rawFrom || near(events, when) {
 			h.raw = append(h.raw, rawRow(lane, when, outcome, values, when.Time().Sub(at.Time()), detail))
 		}
 	}
@@ -176,6 +185,26 @@ func measureAll(c checkDef, location string, lane int32, s *script, rawFrom span
 		h.hours = append(h.hours, db.CopyHoursParams(hour.Row(lane, hourAt)))
 	}
 	return h
+}
+
+// rawAround is how long before and after an edge of an event the measurements
+// themselves are kept, ms: what happened can be explained down to them.
+const rawAround = 4 * span.Minute
+
+// near says whether an instant is close to an edge of one of the events that are
+// not over, or of the one before.
+func near(events []event, at span.Instant) bool {
+	for _, e := range events {
+		if e.From.Add(-rawAround) > at {
+			return false
+		}
+		for _, edge := range []span.Instant{e.From, e.To} {
+			if edge.Add(-rawAround) <= at && at <= edge.Add(rawAround) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func severity(o measure.Outcome) verdict.State {

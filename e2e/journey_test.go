@@ -422,7 +422,7 @@ func TestACorrectionAndABandByTheQuarter(t *testing.T) {
 		s.Until("its own period to be the band", "location.search.includes('-Q') && document.querySelector('[data-agreement=crew-roster]') && !document.querySelector('[data-agreement=crew-roster] [data-own-period]')"),
 		s.Until("the others' month", "document.querySelector('[data-agreement=sailing-board] [data-own-period]')"),
 		s.Type("["), s.Until("the quarter before", "document.querySelector('.statement')?.innerText.includes('agreements were met')"),
-		s.Type("."), s.Until("the present month", "!location.search.includes('period=')"),
+		s.Type("."), s.Until("the present month", "!location.search.includes('span=')"),
 	)
 }
 
@@ -490,8 +490,8 @@ func TestKeys(t *testing.T) {
 	s.do(s.SignIn(s.srv.URL, "viewer@skerry.example", demo.Password), s.Until("Standing", "document.querySelector('[data-agreement]')"))
 	s.do(
 		s.Type("["), s.Until("the month before", "document.querySelector('.statement')?.innerText.includes('agreements were met')"),
-		s.Type("2"), s.Until("Services with the period kept", "location.pathname === '/services' && location.search.includes('period=')"),
-		s.Type("."), s.Until("the present month", "!location.search.includes('period=')"),
+		s.Type("2"), s.Until("Services with the period kept", "location.pathname === '/services' && location.search.includes('span=')"),
+		s.Type("."), s.Until("the present month", "!location.search.includes('span=')"),
 		s.Type("/"), s.Until("the finder", "document.querySelector('[role=dialog] input')"),
 		s.Type("sailing service"), s.Until("the hit", "document.querySelector('[role=option]')?.innerText.includes('Sailing board')"),
 		s.Type("\r"), s.Until("the service", "location.pathname === '/services/sailing-board'"),

@@ -45,7 +45,7 @@ func TestClausesChangeWithinAPeriod(t *testing.T) {
 			return s.Until("the agreement that begins", "/^.agreements.sailing-board-\\d/.test(location.pathname)")
 		},
 		func() error { s.shows("Target", "99.5"); return nil },
-		func() error { return s.Go(s.srv.URL + "/?period=" + month.Name) },
+		func() error { return s.Go(s.srv.URL + "/?span=" + month.Name) },
 		func() error {
 			return s.Until("both rows", "[...document.querySelectorAll('[data-agreement^=sailing-board]')].length === 2")
 		},

@@ -15,11 +15,30 @@ import (
 type Period struct {
 	Location   *time.Location
 	Start, End Wall
+	exact      span.Span // of what is two instants; Start and End say what clocks in the zone show then
+}
+
+// Exactly is what lies between two instants, told by clocks in loc: a span that
+// somebody looks at. No account is of one.
+func Exactly(s span.Span, loc *time.Location) Period {
+	return Period{loc, WallAt(s.From, loc), WallAt(s.To, loc), s}
 }
 
 // Span returns the period as instants.
 func (p Period) Span() span.Span {
+	if !p.exact.Empty() {
+		return p.exact
+	}
 	return span.Span{From: p.Start.Instant(p.Location, Shift), To: p.End.Instant(p.Location, Shift)}
+}
+
+// EndIn is the end as clocks in another zone show it, so that a month ends there
+// when the month does; that of two instants is the same everywhere.
+func (p Period) EndIn(loc *time.Location) span.Instant {
+	if !p.exact.Empty() {
+		return p.exact.To
+	}
+	return p.End.Instant(loc, Shift)
 }
 
 // Unit is how long the periods of a cycle are.
@@ -79,11 +98,11 @@ func (c Cycle) At(i span.Instant, loc *time.Location) Period {
 			}
 			start = c.later(start, -1)
 		}
-		return Period{loc, start, c.later(start, n)}
+		return Period{Location: loc, Start: start, End: c.later(start, n)}
 	}
 	back := (int(wall.Weekday()) + 7 - max(1, c.Weekday)) % 7 // days since the last start
 	start := wall.At(0).AddDays(-back)
-	return Period{loc, start, start.AddDays(7)}
+	return Period{Location: loc, Start: start, End: start.AddDays(7)}
 }
 
 // monthStart is the day of a month on which a period of the cycle may start.
@@ -113,19 +132,23 @@ func (c Cycle) Before(p Period) Period { return c.At(p.Span().From-1, p.Location
 func MonthAt(i span.Instant, loc *time.Location) Period { return Cycle{}.At(i, loc) }
 
 // Next returns the period n of its unit after this one (before it, where n is
-// negative); one that is of no unit is moved by its own length in days.
+// negative); one that is of no unit is moved by its own length in days, and two
+// instants by theirs.
 func (p Period) Next(n int) Period {
+	if long := p.exact.Length(); long > 0 {
+		return Exactly(span.Span{From: p.exact.From.Add(int64(n) * long), To: p.exact.To.Add(int64(n) * long)}, p.Location)
+	}
 	if u := p.UnitOf(); u.months() > 0 && u != "" {
-		return Period{p.Location, p.Start.AddMonths(n * u.months()), p.Start.AddMonths((n + 1) * u.months())}
+		return Period{Location: p.Location, Start: p.Start.AddMonths(n * u.months()), End: p.Start.AddMonths((n + 1) * u.months())}
 	}
 	days := max(1, int(p.End.utc.Sub(p.Start.utc)/(24*time.Hour)))
-	return Period{p.Location, p.Start.AddDays(n * days), p.End.AddDays(n * days)}
+	return Period{Location: p.Location, Start: p.Start.AddDays(n * days), End: p.End.AddDays(n * days)}
 }
 
 // UnitOf is the unit of which a period is one of the calendar's own, starting on
 // its first day; empty where it is none.
 func (p Period) UnitOf() Unit {
-	if !p.Start.midnight() || !p.End.midnight() {
+	if !p.exact.Empty() || !p.Start.midnight() || !p.End.midnight() {
 		return ""
 	}
 	day, month := p.Start.utc.Day(), p.Start.utc.Month()
@@ -143,8 +166,12 @@ func (p Period) UnitOf() Unit {
 
 // Name writes the period's key: a month as 2006-01, a quarter as 2006-Q1, a
 // half-year as 2006-H1, a year as 2006, a week as 2006-W01 (ISO 8601), and any
-// other by its first day and the day after its last, 2006-01-15/2006-02-15.
+// other by its first day and the day after its last, 2006-01-15/2006-02-15. Two
+// instants are written in UTC, 2006-01-15T08:00:00.000Z/2006-01-15T09:30:00.000Z.
 func (p Period) Name() string {
+	if !p.exact.Empty() {
+		return p.exact.From.String() + "/" + p.exact.To.String()
+	}
 	t := p.Start.utc
 	switch p.UnitOf() {
 	case Month:
@@ -173,6 +200,13 @@ func (p Period) Words() string {
 		return first.Format("2006")
 	case Quarter, HalfYear:
 		return first.Format("January to ") + last.Format("January 2006")
+	}
+	if whole := func(w Wall) bool { return w.utc.Second() == 0 && w.utc.Nanosecond() == 0 }; !p.exact.Empty() && whole(p.Start) && whole(p.End) {
+		layout := "2 January 2006 15:04"
+		if p.Start.At(0).Equal(p.End.At(0)) {
+			layout = "15:04"
+		}
+		return p.Start.utc.Format("2 January 2006 15:04") + " to " + p.End.utc.Format(layout)
 	}
 	if !p.Start.midnight() || !p.End.midnight() {
 		return p.Start.utc.Format("2 January 2006 15:04:05") + " to " + p.End.utc.Format("2 January 2006 15:04:05")
@@ -204,7 +238,7 @@ func ParsePeriod(s string, loc *time.Location) (Period, error) {
 		if err != nil || err2 != nil || !start.Before(end) {
 			return wrong()
 		}
-		return Period{loc, start, end}, nil
+		return Period{Location: loc, Start: start, End: end}, nil
 	}
 	m := named.FindStringSubmatch(s)
 	if m == nil {
@@ -212,7 +246,9 @@ func ParsePeriod(s string, loc *time.Location) (Period, error) {
 	}
 	number := func(i int) int { n, _ := strconv.Atoi(m[i]); return n } // digits alone, by the pattern
 	year := number(1)
-	of := func(start Wall, months int) (Period, error) { return Period{loc, start, start.AddMonths(months)}, nil }
+	of := func(start Wall, months int) (Period, error) {
+		return Period{Location: loc, Start: start, End: start.AddMonths(months)}, nil
+	}
 	switch {
 	case m[2] != "":
 		if n := number(2); n < 1 || n > 12 {
@@ -230,9 +266,24 @@ func ParsePeriod(s string, loc *time.Location) (Period, error) {
 		if y, w := start.utc.ISOWeek(); y != year || w != number(5) {
 			return wrong()
 		}
-		return Period{loc, start, start.AddDays(7)}, nil
+		return Period{Location: loc, Start: start, End: start.AddDays(7)}, nil
 	}
 	return of(Date(year, time.January, 1), 12)
+}
+
+// ParseSpan reads the name of a period as one in loc, or two instants, as Name
+// writes them, which loc's clocks tell.
+func ParseSpan(s string, loc *time.Location) (Period, error) {
+	from, to, is := strings.Cut(s, "/")
+	if !is || !strings.ContainsAny(from, "Zz") {
+		return ParsePeriod(s, loc)
+	}
+	first, err := span.ParseInstant(from)
+	last, err2 := span.ParseInstant(to)
+	if err != nil || err2 != nil || first >= last {
+		return Period{}, fmt.Errorf("%q is no span; write two instants as 2006-01-15T08:00:00Z/2006-01-15T09:30:00Z, the earlier first", s)
+	}
+	return Exactly(span.Span{From: first, To: last}, loc), nil
 }
 
 // ParseMonth reads "2006-01" as that month in loc.

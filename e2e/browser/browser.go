@@ -13,6 +13,7 @@ import (
 	"time"
 
 	cdpbrowser "github.com/chromedp/cdproto/browser"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 )
@@ -156,6 +157,28 @@ func (b *Browser) ClickOn(selector, text string) error {
 	ctx, end := context.WithTimeout(b.ctx, Patience)
 	defer end()
 	return chromedp.Do(ctx, chromedp.MouseClickXY(point[0], point[1]))
+}
+
+// Drag presses the mouse on an element at a share of its width, moves it to another
+// and lets go.
+func (b *Browser) Drag(selector string, from, to float64) error {
+	box := "(() => { const r = document.querySelector(" + quote(selector) + ")?.getBoundingClientRect(); return r && r.width > 0 ? [r.x, r.y + r.height / 2, r.width] : null })()"
+	if err := b.Until("something to drag along: "+selector, box); err != nil {
+		return err
+	}
+	at, err := Eval[[]float64](b, box)
+	if err != nil {
+		return err
+	}
+	ctx, end := context.WithTimeout(b.ctx, Patience)
+	defer end()
+	mouse := func(what input.DispatchMouseEventType, share float64) chromedp.Action[chromedp.Void] {
+		return chromedp.MouseEvent(what, at[0]+share*at[2], at[1], func(p *input.DispatchMouseEventParams) {
+			p.Button, p.Buttons, p.ClickCount = input.MouseButtonLeft, 1, 1
+		})
+	}
+	return chromedp.Do(ctx, mouse(chromedp.MousePressed, from), mouse(chromedp.MouseMoved, (from+to)/2), mouse(chromedp.MouseMoved, to),
+		mouse(chromedp.MouseReleased, to))
 }
 
 // Fill types into the field of a label, replacing what is there.

@@ -186,7 +186,7 @@ func (s *sender) timed(to int, began time.Time) {
 // read looks at screens as browsers do.
 func (s *sender) read(ctx context.Context, c *servertest.Client, n int) {
 	for i := n; ctx.Err() == nil; i++ {
-		path := []string{"/standing", "/services/strips", "/services/hostile-1/period", "/states", "/agents"}[i%5]
+		path := []string{"/standing", "/services/strips", "/services/hostile-1/span", "/states", "/agents"}[i%5]
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.f.at[i%servers]+"/api/v1"+path, nil)
 		if err != nil {
 			s.f.t.Error(err)

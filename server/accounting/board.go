@@ -219,7 +219,7 @@ func ownAt(snap *catalogue.Snapshot, now span.Instant, agreement string, band ca
 	if err != nil {
 		return calendar.Period{}, definition.Faultf("timezone", "%v", err)
 	}
-	return snap.PeriodAt(agreement, min(now, band.End.Instant(loc, calendar.Shift)-1))
+	return snap.PeriodAt(agreement, min(now, band.EndIn(loc)-1))
 }
 
 // ended says whether an agreement promises nothing any more in a period, as one does

@@ -382,7 +382,7 @@ func TestPeriodsThatCannotBe(t *testing.T) {
 	f := setUp(t)
 	id := f.manager.Create("/agreements", agreement(f.service, nil))
 	future := time.Now().AddDate(0, 2, 0).Format("2006-01")
-	for _, path := range []string{"/standing?period=" + future, "/agreements/" + id + "/account?period=" + future, "/standing?period=november"} {
+	for _, path := range []string{"/standing?span=" + future, "/agreements/" + id + "/account?span=" + future, "/standing?span=november"} {
 		if a := f.manager.Do(http.MethodGet, path, nil); a.Status != 422 {
 			t.Errorf("%s: %s", path, a)
 		}

@@ -92,7 +92,7 @@ func TestManyReadersAtOnce(t *testing.T) {
 	var all sync.WaitGroup
 	for range 40 {
 		all.Go(func() {
-			for _, path := range []string{"/standing", "/services/strips", "/services/" + f.service + "/period"} {
+			for _, path := range []string{"/standing", "/services/strips", "/services/" + f.service + "/span"} {
 				if a := f.manager.Do(http.MethodGet, path, nil); a.Status != 200 || !json.Valid(a.Body) {
 					t.Errorf("%s: %s", path, a)
 				}
@@ -131,7 +131,7 @@ func TestNamesThatAreNone(t *testing.T) {
 				t.Errorf("%s with %.40s: %d %.200s", op, id, a.Status, a.Body)
 			}
 		}
-		for _, query := range []string{"?period=%00", "?ids=%ff", "?at=%00", "?limit=NaN"} {
+		for _, query := range []string{"?span=%00", "?ids=%ff", "?at=%00", "?limit=NaN"} {
 			if a := admin.Do(http.MethodGet, path+query, nil); a.Status >= 500 {
 				t.Errorf("%s%s: %s", path, query, a)
 			}
@@ -238,7 +238,7 @@ func TestOneDefinitionThatCannotBeComputed(t *testing.T) {
 			t.Errorf("nothing %s: %s", says, text)
 		}
 	}
-	f.manager.Must(http.MethodGet, "/services/"+f.service+"/period", nil, nil) // its states need no windows
+	f.manager.Must(http.MethodGet, "/services/"+f.service+"/span", nil, nil) // its states need no windows
 	f.manager.Must(http.MethodGet, "/services/strips", nil, nil)
 	f.manager.Must(http.MethodGet, "/services", nil, nil)
 	if a := f.manager.Do(http.MethodGet, "/agreements/"+bad+"/periods", nil); a.Status != 422 {
@@ -409,8 +409,8 @@ func TestNamingTheOrganisation(t *testing.T) {
 	org(srv, "Skerry Line", "Europe/Berlin")
 	var standing api.Standing
 	c.Must(http.MethodGet, "/standing", nil, &standing)
-	if standing.Period.Timezone != "Europe/Berlin" {
-		t.Errorf("the band is in %s", standing.Period.Timezone)
+	if standing.Span.Timezone != "Europe/Berlin" {
+		t.Errorf("the band is in %s", standing.Span.Timezone)
 	}
 }
 

@@ -29,15 +29,17 @@ import (
 	"kestite/server/store/raw"
 )
 
-// ServicePeriod is a service over a band: its own strip, a lane for each check
+// ServiceSpan is a service over a band: its own strip, a lane for each check
 // and location, what it depends on, and its agreements' accounts.
-type ServicePeriod struct {
-	Period   PeriodView                      `json:"period"`
+type ServiceSpan struct {
+	Span     SpanView                        `json:"span"`
 	Service  Defined[definition.ServiceSpec] `json:"service"`
 	State    *StateView                      `json:"state,omitempty"`
 	Strip    []IntervalView                  `json:"strip"`
 	Checks   []CheckLanes                    `json:"checks"`
 	Upstream []UpstreamStrip                 `json:"upstream"`
+	Outages  []OutageView                    `json:"outages" doc:"The latest times that it was down or degraded, the last first"`
+	Earlier  int                             `json:"earlier_outages" doc:"How many more there are in the band"`
 	Accounts []AccountView                   `json:"accounts"`
 }
 
@@ -53,14 +55,16 @@ type LaneView struct {
 	Location     string         `json:"location"`
 	LocationName string         `json:"location_name"`
 	Strip        []IntervalView `json:"strip"`
-	Hours        []HourView     `json:"hours"`
+	Points       []PointView    `json:"points"`
+	StepMS       int64          `json:"step_ms" doc:"What a point sums up; 0: each is a measurement"`
 	Last         *Sample        `json:"last,omitempty" doc:"The latest measurement"`
 	Waiting      int64          `json:"waiting" doc:"Measurements not yet confirmed"`
 }
 
-// HourView sums up an hour of the leading measure, in its unit.
-type HourView struct {
-	At     span.Instant `json:"at"`
+// PointView sums up a time of the leading measure, in its unit: an hour, or in short
+// bands less.
+type PointView struct {
+	At     span.Instant `json:"at" doc:"When it begins"`
 	Count  int32        `json:"count"`
 	Failed int32        `json:"failed"`
 	Mean   *float32     `json:"mean"`
@@ -93,8 +97,8 @@ type SampleClock struct {
 }
 
 func (s *Server) momentRoutes(a *operations) {
-	on(a, access.See, http.MethodGet, "/services/{id}/period", "service-period", "A service over a band, lane by lane",
-		s.servicePeriod, costly)
+	on(a, access.See, http.MethodGet, "/services/{id}/span", "service-span", "A service over a band, lane by lane",
+		s.serviceSpan, costly)
 	on(a, access.See, http.MethodGet, "/services/{id}/moment", "service-moment", "Why an instant counts as it does, rule by rule, down to the measurements", s.moment, costly)
 	on(a, access.See, http.MethodGet, "/services/{id}/transitions", "service-transitions",
 		"How its state changed, as it was told: the latest first", s.transitions)
@@ -117,7 +121,7 @@ func (s *Server) shown(p calendar.Period) span.Span {
 
 // Strips are the states of services over a band.
 type Strips struct {
-	Period PeriodView             `json:"period"`
+	Span   SpanView               `json:"span"`
 	Strips map[string]StatesStrip `json:"strips" doc:"By service"`
 }
 
@@ -128,18 +132,18 @@ type StatesStrip struct {
 }
 
 func (s *Server) strips(ctx context.Context, in *struct {
-	InPeriod
-	IDs []string `query:"ids,explode" maxItems:"100" doc:"Of services; absent: the period alone. What is no service is left out"`
+	InSpan
+	IDs []string `query:"ids,explode" maxItems:"100" doc:"Of services; absent: the band alone. What is no service is left out"`
 }) (*body[Strips], error) {
 	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	band, err := s.band(in.Period, snap.Timezone)
+	band, err := s.band(in.Span, snap.Timezone)
 	if err != nil {
 		return nil, err
 	}
-	out := Strips{Period: s.periodView(band), Strips: map[string]StatesStrip{}}
+	out := Strips{Span: s.spanView(band), Strips: map[string]StatesStrip{}}
 	ids := slices.DeleteFunc(in.IDs, func(id string) bool { return snap.Services[id] == nil })
 	if len(ids) == 0 {
 		return &body[Strips]{out}, nil
@@ -176,10 +180,10 @@ func (s *Server) stripsOf(ctx context.Context, snap *catalogue.Snapshot, band ca
 	return nil
 }
 
-func (s *Server) servicePeriod(ctx context.Context, in *struct {
+func (s *Server) serviceSpan(ctx context.Context, in *struct {
 	ByID
-	InPeriod
-}) (*body[ServicePeriod], error) {
+	InSpan
+}) (*body[ServiceSpan], error) {
 	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -188,7 +192,7 @@ func (s *Server) servicePeriod(ctx context.Context, in *struct {
 	if e == nil {
 		return nil, catalogue.ErrNotFound
 	}
-	band, err := s.band(in.Period, snap.Timezone)
+	band, err := s.band(in.Span, snap.Timezone)
 	if err != nil {
 		return nil, err
 	}
@@ -197,8 +201,8 @@ func (s *Server) servicePeriod(ctx context.Context, in *struct {
 		return nil, err
 	}
 	when := s.shown(band)
-	out := ServicePeriod{
-		Period: s.periodView(band), Service: defined(e), Strip: strip(open.Evidence.Service(in.ID), when),
+	out := ServiceSpan{
+		Span: s.spanView(band), Service: defined(e), Strip: strip(open.Evidence.Service(in.ID), when),
 		Checks: []CheckLanes{}, Upstream: []UpstreamStrip{}, Accounts: []AccountView{},
 	}
 	states, err := s.Store.States(ctx)
@@ -230,8 +234,11 @@ func (s *Server) servicePeriod(ctx context.Context, in *struct {
 			agreements = append(agreements, id)
 		}
 	}
-	out.Accounts, err = s.accounts(ctx, snap, band, agreements)
-	return &body[ServicePeriod]{out}, err
+	if out.Accounts, err = s.accounts(ctx, snap, band, agreements); err != nil {
+		return nil, err
+	}
+	err = s.outages(ctx, snap, open, when, &out)
+	return &body[ServiceSpan]{out}, err
 }
 
 // checkLanes returns a check's lanes in a period; nil when it was not in force in it.
@@ -272,7 +279,7 @@ func (s *Server) checkLanes(ctx context.Context, snap *catalogue.Snapshot, open 
 	}
 	kind, _ := measure.KindNamed(last.Kind)
 	for _, l := range places {
-		v := LaneView{Location: l, LocationName: l, Strip: strip(location(l), valid), Hours: []HourView{}}
+		v := LaneView{Location: l, LocationName: l, Strip: strip(location(l), valid), Points: []PointView{}}
 		if e := snap.Locations[l]; e != nil {
 			v.LocationName = e.Current().Spec.Name
 		}
@@ -288,30 +295,93 @@ func (s *Server) checkLanes(ctx context.Context, snap *catalogue.Snapshot, open 
 }
 
 func (s *Server) laneDetail(ctx context.Context, v *LaneView, lane db.Lane, kind measure.Kind, when span.Span) error {
-	hours, err := s.Store.Hours(ctx, db.HoursParams{Column1: []int32{lane.ID}, HourAt: when.From.Time(), HourAt_2: when.To.Time()})
-	if err != nil {
-		return err
-	}
-	for _, h := range hours {
-		view := HourView{At: span.Of(h.HourAt), Count: h.Count, Failed: h.Failed, Mean: sound(h.Mean)}
-		var sketch measure.Sketch
-		if sketch.UnmarshalBinary(h.Sketch) == nil {
-			view.P95 = p95(sketch)
-		}
-		v.Hours = append(v.Hours, view)
-	}
-	running, err := s.runningHours(ctx, lane.ID, kind, v.Hours, when)
-	if err != nil {
-		return err
-	}
-	v.Hours = append(v.Hours, running...)
 	kept, err := lanes.Of(lane)
 	if err != nil {
 		return err
 	}
 	v.Waiting = kept.Series.PendingCount()
-	v.Last, err = s.sample(ctx, lane.ID, kind, when.To)
-	return err
+	if v.Last, err = s.sample(ctx, lane.ID, kind, when.To); err != nil {
+		return err
+	}
+	if when.Length() <= shortSpan {
+		v.Points, v.StepMS, err = s.shortPoints(ctx, lane.ID, kind, when)
+		return err
+	}
+	v.StepMS = span.Hour
+	hours, err := s.Store.Hours(ctx, db.HoursParams{Column1: []int32{lane.ID}, HourAt: when.From.Time(), HourAt_2: when.To.Time()})
+	if err != nil {
+		return err
+	}
+	for _, h := range hours {
+		view := PointView{At: span.Of(h.HourAt), Count: h.Count, Failed: h.Failed, Mean: sound(h.Mean)}
+		var sketch measure.Sketch
+		if sketch.UnmarshalBinary(h.Sketch) == nil {
+			view.P95 = p95(sketch)
+		}
+		v.Points = append(v.Points, view)
+	}
+	running, err := s.runningHours(ctx, lane.ID, kind, v.Points, when)
+	if err != nil {
+		return err
+	}
+	v.Points = append(v.Points, running...)
+	return nil
+}
+
+// shortSpan is how long a band is at most whose curves are made of measurements.
+const shortSpan = 12 * span.Hour
+
+// mostPoints is how many points a curve has at most.
+const mostPoints = 600
+
+// shortPoints are the measurements of a lane in a short time, summed up where they are many.
+func (s *Server) shortPoints(ctx context.Context, lane int32, kind measure.Kind, when span.Span) (points []PointView, stepMS int64, err error) {
+	rows, err := raw.During(ctx, s.Store.Queries, lane, when.From, when.To)
+	if err != nil {
+		return nil, 0, err
+	}
+	if len(rows) > mostPoints {
+		stepMS = (when.Length()/mostPoints/span.Second + 1) * span.Second
+	}
+	points = []PointView{}
+	for len(rows) > 0 {
+		n, at := 1, rows[0].At
+		if stepMS > 0 {
+			at = when.From.Add(int64(at-when.From) / stepMS * stepMS)
+			for n < len(rows) && rows[n].At < at.Add(stepMS) {
+				n++
+			}
+		}
+		points = append(points, pointOf(at, rows[:n], kind.Leading))
+		rows = rows[n:]
+	}
+	return points, stepMS, nil
+}
+
+// pointOf sums up some measurements.
+func pointOf(at span.Instant, rows []raw.Row, leading int) PointView {
+	out := PointView{At: at, Count: int32(len(rows))}
+	var values []float64
+	for i := range rows {
+		if rows[i].Outcome == measure.Failed || rows[i].Outcome == measure.Error {
+			out.Failed++
+		}
+		if v := rows[i].Value(leading); measure.Usable(v) {
+			values = append(values, v)
+		}
+	}
+	if len(values) == 0 {
+		return out
+	}
+	slices.Sort(values)
+	sum := 0.0
+	for _, v := range values {
+		sum += v
+	}
+	mean := float32(sum / float64(len(values)))
+	high := values[(len(values)*95+99)/100-1]
+	out.Mean, out.P95 = sound(&mean), &high
+	return out
 }
 
 // sound is a stored value; nil where it is no number that a measure may have.
@@ -335,11 +405,11 @@ func p95(s measure.Sketch) *float64 {
 
 // runningHours sums up the hours that no summary is made of yet: the running
 // one, and the one before it while late measurements are awaited.
-func (s *Server) runningHours(ctx context.Context, lane int32, kind measure.Kind, made []HourView, when span.Span) ([]HourView, error) {
-	var out []HourView
+func (s *Server) runningHours(ctx context.Context, lane int32, kind measure.Kind, made []PointView, when span.Span) ([]PointView, error) {
+	var out []PointView
 	running := span.Of(s.Now().Truncate(time.Hour))
 	for _, at := range []span.Instant{running.Add(-span.Hour), running} {
-		isMade := slices.ContainsFunc(made, func(h HourView) bool { return h.At == at })
+		isMade := slices.ContainsFunc(made, func(h PointView) bool { return h.At == at })
 		if isMade || !when.Contains(at) {
 			continue
 		}
@@ -349,7 +419,7 @@ func (s *Server) runningHours(ctx context.Context, lane int32, kind measure.Kind
 		}
 		if h.Count > 0 {
 			row := h.Row(lane, at.Time())
-			out = append(out, HourView{At: at, Count: h.Count, Failed: h.Failed, Mean: row.Mean, P95: p95(h.Sketch)})
+			out = append(out, PointView{At: at, Count: h.Count, Failed: h.Failed, Mean: row.Mean, P95: p95(h.Sketch)})
 		}
 	}
 	return out, nil

@@ -3,6 +3,7 @@ package api_test
 import (
 	"encoding/json"
 	"net/http"
+	"net/url"
 	"reflect"
 	"slices"
 	"strings"
@@ -119,28 +120,28 @@ func TestBandsAndPeriods(t *testing.T) {
 			"From 15th": "2025-02-15/2025-03-15", "Weeks": "2025-W10"},
 	} {
 		var standing api.Standing
-		f.manager.Must(http.MethodGet, "/standing?period="+strings.ReplaceAll(band, "/", "%2F"), nil, &standing)
-		if standing.Period.Name != band {
-			t.Errorf("%s is shown as %s", band, standing.Period.Name)
+		f.manager.Must(http.MethodGet, "/standing?span="+strings.ReplaceAll(band, "/", "%2F"), nil, &standing)
+		if standing.Span.Name != band {
+			t.Errorf("%s is shown as %s", band, standing.Span.Name)
 		}
 		for _, a := range standing.Accounts {
 			if a.Period.Name != want[a.Name] || a.Fault != "" || a.Figures.TotalMS.Period != int64(a.Period.To-a.Period.From) {
 				t.Errorf("band %s, %s: %+v", band, a.Name, a.Period)
 			}
 		}
-		f.manager.Must(http.MethodGet, "/services/"+f.service+"/period?period="+strings.ReplaceAll(band, "/", "%2F"), nil, nil)
+		f.manager.Must(http.MethodGet, "/services/"+f.service+"/span?span="+strings.ReplaceAll(band, "/", "%2F"), nil, nil)
 	}
 	var present api.Standing
 	f.manager.Must(http.MethodGet, "/standing", nil, &present)
-	if present.Period.Unit != calendar.Month || len(present.Period.Units) != 5 || present.Period.Units[1].Name != present.Period.Name {
-		t.Errorf("the present band: %+v", present.Period)
+	if present.Span.Unit != calendar.Month || len(present.Span.Units) != 5 || present.Span.Units[1].Name != present.Span.Name {
+		t.Errorf("the present band: %+v", present.Span)
 	}
-	for _, step := range []string{present.Period.Before, present.Period.Units[0].Name, present.Period.Units[4].Name} {
-		f.manager.Must(http.MethodGet, "/standing?period="+step, nil, nil)
+	for _, step := range []string{present.Span.Before, present.Span.Units[0].Name, present.Span.Units[4].Name} {
+		f.manager.Must(http.MethodGet, "/standing?span="+step, nil, nil)
 	}
-	for _, wrong := range []string{"2025-13", "May", present.Period.After, "2020-01-01/2025-01-01", "0001-01-01/9999-12-31"} {
-		a := f.manager.Do(http.MethodGet, "/standing?period="+strings.ReplaceAll(wrong, "/", "%2F"), nil)
-		if _, fields := a.Problem(); a.Status != http.StatusUnprocessableEntity || fields["query.period"] == "" {
+	for _, wrong := range []string{"2025-13", "May", present.Span.After, "2020-01-01/2025-01-01", "0001-01-01/9999-12-31"} {
+		a := f.manager.Do(http.MethodGet, "/standing?span="+strings.ReplaceAll(wrong, "/", "%2F"), nil)
+		if _, fields := a.Problem(); a.Status != http.StatusUnprocessableEntity || fields["query.span"] == "" {
 			t.Errorf("the band %s: %s", wrong, a)
 		}
 	}
@@ -180,7 +181,7 @@ func TestOneAgreementAfterAnother(t *testing.T) {
 	standing := func(band string) map[string]int64 {
 		t.Helper()
 		var s api.Standing
-		f.manager.Must(http.MethodGet, "/standing?period="+band, nil, &s)
+		f.manager.Must(http.MethodGet, "/standing?span="+band, nil, &s)
 		out := map[string]int64{}
 		for _, a := range s.Accounts {
 			out[a.Name] = a.Figures.TotalMS.Agreed
@@ -309,7 +310,7 @@ func TestTwoAccountsOfASplitPeriodAddUp(t *testing.T) {
 	day := last.Name + "-10"
 	accountOf := func(id string) (out api.AccountView) {
 		t.Helper()
-		f.manager.Must(http.MethodGet, "/agreements/"+id+"/account?period="+last.Name, nil, &out)
+		f.manager.Must(http.MethodGet, "/agreements/"+id+"/account?span="+last.Name, nil, &out)
 		return out
 	}
 	whole := accountOf(id)
@@ -364,8 +365,53 @@ func TestTwoAccountsOfASplitPeriodAddUp(t *testing.T) {
 		}
 	}
 	var standing api.Standing
-	f.manager.Must(http.MethodGet, "/standing?period="+last.Name, nil, &standing)
+	f.manager.Must(http.MethodGet, "/standing?span="+last.Name, nil, &standing)
 	if len(standing.Accounts) != 2 {
 		t.Errorf("Standing shows %d of them side by side", len(standing.Accounts))
+	}
+}
+
+// A band may be two instants, told by the organisation's clocks; each agreement
+// stands there with the period that its end lies in.
+func TestBandsOfTwoInstants(t *testing.T) {
+	f := setUp(t)
+	f.manager.Create("/agreements", agreement(f.service, func(m map[string]any) { m["from"] = "2020-01-01" }))
+	ask := func(band string) servertest.Answer {
+		return f.manager.Do(http.MethodGet, "/standing?span="+url.QueryEscape(band), nil)
+	}
+	for band, want := range map[string]struct{ words, period string }{
+		"2025-03-03T08:00:00Z/2025-03-03T09:30:00Z":         {"3 March 2025 09:00 to 10:30", "2025-03"},
+		"2025-03-30T00:30:00Z/2025-03-30T01:30:00Z":         {"30 March 2025 01:30 to 03:30", "2025-03"}, // the clocks go forward
+		"2025-10-26T00:30:00Z/2025-10-26T01:30:00.000Z":     {"26 October 2025 02:30 to 02:30", "2025-10"},
+		"2025-03-31T21:00:00Z/2025-03-31T22:30:00Z":         {"31 March 2025 23:00 to 1 April 2025 00:30", "2025-04"},
+		"2025-03-31T21:00:00Z/2025-03-31T22:00:00Z":         {"31 March 2025 23:00 to 1 April 2025 00:00", "2025-03"},
+		"2025-03-03T08:00:00.000Z/2025-03-03T08:10:00.000Z": {"3 March 2025 09:00 to 09:10", "2025-03"},
+		"2024-12-30T23:00:00Z/2025-01-02T23:00:00Z":         {"31 December 2024 00:00 to 3 January 2025 00:00", "2025-01"},
+	} {
+		var standing api.Standing
+		a := ask(band)
+		if a.Status != http.StatusOK || json.Unmarshal(a.Body, &standing) != nil {
+			t.Errorf("%s: %s", band, a)
+			continue
+		}
+		s := standing.Span
+		long := int64(s.To - s.From)
+		if s.Words != want.words || s.Unit != "" || s.Timezone != "Europe/Oslo" || standing.Accounts[0].Period.Name != want.period ||
+			ask(s.Before).Status != http.StatusOK || ask(s.Name).Status != http.StatusOK || standing.Accounts[0].Strip == "" {
+			t.Errorf("%s: %+v, %s", band, s, standing.Accounts[0].Period.Name)
+		}
+		var before api.Standing
+		if a := ask(s.Before); json.Unmarshal(a.Body, &before) != nil || before.Span.To != s.From || int64(before.Span.To-before.Span.From) != long {
+			t.Errorf("%s comes after %+v", band, before.Span)
+		}
+	}
+	for _, wrong := range []string{
+		"2025-03-03T08:00:00Z/2025-03-03T08:09:59.999Z", "2025-03-03T08:00:00Z/2025-03-03T08:00:00Z", "2025-03-03T08:00:00Z/2025-03-03T07:00:00Z",
+		"2025-03-03T08:00:00Z/", "2025-03-03T08:00:00Z/soon", "2020-01-01T00:00:00Z/2025-01-01T00:00:00Z", "2999-01-01T00:00:00Z/2999-01-02T00:00:00Z",
+		"2025-03-03T08:00:00Z/2025-03-04", "0000-00-00T00:00:00Z/2025-01-01T00:00:00Z",
+	} {
+		if _, fields := ask(wrong).Problem(); fields["query.span"] == "" {
+			t.Errorf("the band %s is taken: %v", wrong, fields)
+		}
 	}
 }

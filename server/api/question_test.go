@@ -31,14 +31,14 @@ func TestEqualQuestionsAreOfThoseWhoSeeTheSame(t *testing.T) {
 	person := func(id string, role access.Role, customer string, secured bool) auth.Person {
 		return auth.Person{ID: id, Rights: access.Rights{Role: role, Customer: customer}, Secured: secured}
 	}
-	const url = "/api/v1/standing?period=2026-11"
+	const url = "/api/v1/standing?span=2026-11"
 	one := ask(person("a", access.Viewer, "", true), url)
 	if other := ask(person("b", access.Viewer, "", true), url); other != one {
 		t.Errorf("two viewers ask %q and %q", one, other)
 	}
 	seen := map[string]string{one: "a viewer"}
 	for what, key := range map[string]string{
-		"another period":            ask(person("a", access.Viewer, "", true), "/api/v1/standing?period=2026-10"),
+		"another period":            ask(person("a", access.Viewer, "", true), "/api/v1/standing?span=2026-10"),
 		"an operator":               ask(person("a", access.Operator, "", true), url),
 		"without the second factor": ask(person("a", access.Viewer, "", false), url),
 		"a customer":                ask(person("a", access.Customer, "port", true), url),

@@ -19,11 +19,11 @@ import (
 	"kestite/server/store/gen/db"
 )
 
-// PeriodView is the time that screens show: the band.
-type PeriodView struct {
-	Name     string        `json:"name" doc:"2026-11, 2026-Q4, 2026-H2, 2026, 2026-W48, or two days, 2026-11-15/2026-12-15"`
+// SpanView is the time that screens show: the band.
+type SpanView struct {
+	Name     string        `json:"name" doc:"2026-11, 2026-Q4, 2026-H2, 2026, 2026-W48, two days, 2026-11-15/2026-12-15, or two instants"`
 	Words    string        `json:"words" doc:"As a sentence says it: October to December 2026"`
-	Unit     calendar.Unit `json:"unit" enum:"week,month,quarter,half-year,year," doc:"Empty where it is two days"`
+	Unit     calendar.Unit `json:"unit" enum:"week,month,quarter,half-year,year," doc:"Empty where it is two days or two instants"`
 	Timezone string        `json:"timezone"`
 	From     span.Instant  `json:"from"`
 	To       span.Instant  `json:"to"`
@@ -109,6 +109,7 @@ type AccountRow struct {
 type AccountView struct {
 	AccountRow
 	Intervals []IntervalView `json:"intervals"`
+	classes   []account.Interval // the same, to be counted
 }
 
 // ListedAccount is an agreement as it stands in a band.
@@ -155,7 +156,7 @@ type NeedView struct {
 
 // Standing is the home screen.
 type Standing struct {
-	Period     PeriodView       `json:"period"`
+	Span       SpanView         `json:"span"`
 	Agreements int              `json:"agreements" doc:"How many stand in the band"`
 	Found      int              `json:"found" doc:"How many of them match what was looked for; accounts may be fewer"`
 	Summary    standing.Summary `json:"summary" doc:"How all of them stand"`
@@ -173,9 +174,9 @@ const (
 	mostNeeds  = 40
 )
 
-// InPeriod is the band asked for.
-type InPeriod struct {
-	Period string `query:"period" maxLength:"50" doc:"Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month"`
+// InSpan is the band asked for.
+type InSpan struct {
+	Span string `query:"span" maxLength:"60" doc:"Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15, or two instants, 2026-11-15T08:00:00Z/2026-11-15T09:30:00Z, ten minutes apart at least; absent: the present month"`
 }
 
 func (s *Server) standingRoutes(a *operations) {
@@ -210,6 +211,9 @@ func stateViews(snap *catalogue.Snapshot, rows []db.StandingState) []StateView {
 // longestBand is the most that a screen shows at once.
 const longestBand = 400 * span.Day
 
+// shortestBand is the least.
+const shortestBand = 10 * span.Minute
+
 // band resolves the period parameter in a zone; one that has not begun is refused.
 func (s *Server) band(name, zone string) (calendar.Period, error) {
 	loc, err := calendar.Zone(zone)
@@ -220,22 +224,24 @@ func (s *Server) band(name, zone string) (calendar.Period, error) {
 	if name == "" {
 		return calendar.MonthAt(now, loc), nil
 	}
-	p, err := calendar.ParsePeriod(name, loc)
+	p, err := calendar.ParseSpan(name, loc)
 	if err != nil {
-		return p, definition.Faultf("query.period", "%v", err)
+		return p, definition.Faultf("query.span", "%v", err)
 	}
 	switch when := p.Span(); {
 	case when.From > now:
-		return p, definition.Faultf("query.period", "%s has not begun; take the present period or an earlier one", p.Words())
+		return p, definition.Faultf("query.span", "%s has not begun; take the present period or an earlier one", p.Words())
 	case when.Length() > longestBand:
-		return p, definition.Faultf("query.period", "%s is longer than 400 days; take less", p.Words())
+		return p, definition.Faultf("query.span", "%s is longer than 400 days; take less", p.Words())
+	case when.Length() < shortestBand:
+		return p, definition.Faultf("query.span", "%s is shorter than 10 minutes; take more", p.Words())
 	}
 	return p, nil
 }
 
-func (s *Server) periodView(p calendar.Period) PeriodView {
+func (s *Server) spanView(p calendar.Period) SpanView {
 	when, now := p.Span(), span.Of(s.Now())
-	out := PeriodView{
+	out := SpanView{
 		Name: p.Name(), Words: p.Words(), Unit: p.UnitOf(), Timezone: p.Location.String(), From: when.From, To: when.To, Now: now,
 		Before: p.Next(-1).Name(), After: p.Next(1).Name(),
 	}
@@ -247,7 +253,7 @@ func (s *Server) periodView(p calendar.Period) PeriodView {
 
 // InStanding asks for a part of the home screen.
 type InStanding struct {
-	InPeriod
+	InSpan
 	Find  string `query:"find" maxLength:"80" doc:"Words that all occur in the name, the customer or the service"`
 	From  int    `query:"from" minimum:"0" maximum:"100000" default:"0" doc:"How many of the most urgent to leave out"`
 	Count int    `query:"count" minimum:"0" maximum:"100" default:"100"`
@@ -258,7 +264,7 @@ func (s *Server) standing(ctx context.Context, in *InStanding) (*body[Standing],
 	if err != nil {
 		return nil, err
 	}
-	band, err := s.band(in.Period, snap.Timezone)
+	band, err := s.band(in.Span, snap.Timezone)
 	if err != nil {
 		return nil, err
 	}
@@ -271,7 +277,7 @@ func (s *Server) standing(ctx context.Context, in *InStanding) (*body[Standing],
 	called := func(id string) string { return called(snap, id) }
 	accounting.Sort(rows, called)
 	out := Standing{
-		Period: s.periodView(band), Agreements: len(rows), Accounts: []ListedAccount{},
+		Span: s.spanView(band), Agreements: len(rows), Accounts: []ListedAccount{},
 	}
 	if sees(ctx) {
 		out.Services, out.Checks = len(catalogue.Live(snap.Services)), len(catalogue.Live(snap.Checks))
@@ -313,19 +319,19 @@ func matches(snap *catalogue.Snapshot, agreement string, words []string) bool {
 
 // Accounts are some agreements as they stand in a band.
 type Accounts struct {
-	Period   PeriodView      `json:"period"`
+	Span     SpanView        `json:"span"`
 	Accounts []ListedAccount `json:"accounts" doc:"By how soon they would be missed"`
 }
 
 func (s *Server) listedAccounts(ctx context.Context, in *struct {
-	InPeriod
+	InSpan
 	IDs []string `query:"ids,explode" maxItems:"100" doc:"Of agreements; what is no agreement, or had ended before, is left out"`
 }) (*body[Accounts], error) {
 	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	band, err := s.band(in.Period, snap.Timezone)
+	band, err := s.band(in.Span, snap.Timezone)
 	if err != nil {
 		return nil, err
 	}
@@ -341,7 +347,7 @@ func (s *Server) listedAccounts(ctx context.Context, in *struct {
 	}
 	rows = slices.DeleteFunc(rows, func(r accounting.Row) bool { return !shown(ctx, snap, r) })
 	accounting.Sort(rows, func(id string) string { return called(snap, id) })
-	out := Accounts{Period: s.periodView(band), Accounts: []ListedAccount{}}
+	out := Accounts{Span: s.spanView(band), Accounts: []ListedAccount{}}
 	for _, r := range rows {
 		out.Accounts = append(out.Accounts, listed(snap, r, band))
 	}
@@ -388,7 +394,7 @@ func accountRow(snap *catalogue.Snapshot, r accounting.Row) AccountRow {
 func accountView(snap *catalogue.Snapshot, r accounting.Row) AccountView {
 	out := AccountView{AccountRow: accountRow(snap, r), Intervals: []IntervalView{}}
 	if r.Account != nil {
-		out.Intervals = intervals(r.Account)
+		out.Intervals, out.classes = intervals(r.Account), r.Account.Intervals
 	}
 	return out
 }
@@ -412,7 +418,7 @@ func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, band ca
 
 func (s *Server) accountOf(ctx context.Context, in *struct {
 	ByID
-	InPeriod
+	InSpan
 }) (*body[AccountView], error) {
 	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
@@ -421,7 +427,7 @@ func (s *Server) accountOf(ctx context.Context, in *struct {
 	if !mayAsk(ctx, snap, in.ID) {
 		return nil, catalogue.ErrNotFound
 	}
-	band, err := s.band(in.Period, snap.Agreements[in.ID].Current().Spec.Timezone)
+	band, err := s.band(in.Span, snap.Agreements[in.ID].Current().Spec.Timezone)
 	if err != nil {
 		return nil, err
 	}
@@ -430,7 +436,7 @@ func (s *Server) accountOf(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if len(list) == 0 {
-		return nil, definition.Faultf("query.period", "the agreement had ended before; take an earlier period")
+		return nil, definition.Faultf("query.span", "the agreement had ended before; take an earlier period")
 	}
 	return &body[AccountView]{list[0]}, nil
 }

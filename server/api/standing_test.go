@@ -90,7 +90,7 @@ func TestStandingComesInParts(t *testing.T) {
 	}
 	var some api.Accounts
 	viewer.Must(http.MethodGet, "/accounts?ids=for-pier-07&ids=no-such&ids=for-pier-03&ids=for-pier-07", nil, &some)
-	if len(some.Accounts) != 2 || some.Accounts[0].Agreement != "for-pier-03" || some.Period.Name != whole.Period.Name {
+	if len(some.Accounts) != 2 || some.Accounts[0].Agreement != "for-pier-03" || some.Span.Name != whole.Span.Name {
 		t.Errorf("some: %+v", some)
 	}
 	if a, b := some.Accounts[0], whole.Accounts[slices.Index(order, "for-pier-03")]; a.Strip != b.Strip || a.Word != "on track" || a.Word != b.Word {
@@ -98,7 +98,7 @@ func TestStandingComesInParts(t *testing.T) {
 	}
 	some = api.Accounts{}
 	viewer.Must(http.MethodGet, "/accounts", nil, &some)
-	if some.Accounts == nil || len(some.Accounts) != 0 || some.Period.Name != whole.Period.Name {
+	if some.Accounts == nil || len(some.Accounts) != 0 || some.Span.Name != whole.Span.Name {
 		t.Errorf("none: %+v", some)
 	}
 	var strips api.Strips

@@ -11,11 +11,11 @@ import { OwnPeriod } from '../parts/own-period'
 import { usePartyName } from '../parts/party'
 import { NoAccount, Trouble } from '../parts/trouble'
 import { duration, durationUp, percent } from '../time/format'
-import { useKeep, usePeriod } from '../time/period'
+import { useKeep, useSpan } from '../time/span'
 
 /** What exactly was promised, to whom, and how it stands in the period. */
 export function AgreementList() {
-  const [period] = usePeriod()
+  const [span] = useSpan()
   const agreements = useAgreements()
   const [find, text, setText] = useFind()
   const [most, more] = useShown()
@@ -28,14 +28,14 @@ export function AgreementList() {
     .filter((a) => words.every((w) => `${a.spec.name} ${customer(a.spec.customer)}`.toLowerCase().includes(w)))
     .sort((a, b) => a.spec.name.localeCompare(b.spec.name))
   const shown = matching.slice(0, most)
-  const accounts = useAccounts(shown.map((a) => a.id), period)
-  if (!agreements.data || !accounts.data?.period) return <Trouble error={agreements.error ?? accounts.error} />
-  const band = accounts.data.period
+  const accounts = useAccounts(shown.map((a) => a.id), span)
+  if (!agreements.data || !accounts.data?.span) return <Trouble error={agreements.error ?? accounts.error} />
+  const band = accounts.data.span
   const axis = axisOf(band)
   const retired = agreements.data.filter((a) => a.retired)
   const account = new Map(accounts.data.accounts.map((a) => [a.agreement, a]))
   const exported = async () => {
-    const all = new Map((await accountsOf(matching.map((a) => a.id), period)).accounts.map((a) => [a.agreement, a]))
+    const all = new Map((await accountsOf(matching.map((a) => a.id), span)).accounts.map((a) => [a.agreement, a]))
     return matching.map((a) => {
       const own = all.get(a.id)
       const f = own?.fault ? undefined : own?.figures
@@ -44,7 +44,7 @@ export function AgreementList() {
   }
   return (
     <>
-      <Band period={band} />
+      <Band span={band} />
       <div className="head">
         <h1 style={{ margin: 0 }}>Agreements</h1>
         <div className="actions">
@@ -119,7 +119,7 @@ function Row({ agreement: a, customer, account, axis, to }: { agreement: Schemas
         <NoAccount why={account.fault} />
       ) : (
         <>
-          <Strip columns={account?.strip ?? ''} total={account ? classTimes(account.figures.total_ms) : {}} planned={account?.planned} axis={axis} label={a.spec.name} />
+          <Strip zooms columns={account?.strip ?? ''} total={account ? classTimes(account.figures.total_ms) : {}} planned={account?.planned} axis={axis} label={a.spec.name} />
           <span className="pair">
             <b>{account && durationUp(account.figures.downtime_ms)}</b>
             <b>{account && percent(account.figures.availability_percent)}</b>

@@ -40,10 +40,10 @@ export const useParties = (kind: PartyKind) =>
 export const listed = 100
 
 /** How all agreements stand, and the rows of the most urgent ones among those that match. */
-export const useStanding = (period: string | undefined, find: string) =>
+export const useStanding = (span: string | undefined, find: string) =>
   useInfiniteQuery({
-    queryKey: ['standing', period, find],
-    queryFn: ({ pageParam: from }) => ask(api.GET('/api/v1/standing', { params: { query: { period, find: find || undefined, from, count: listed } } })),
+    queryKey: ['standing', span, find],
+    queryFn: ({ pageParam: from }) => ask(api.GET('/api/v1/standing', { params: { query: { span, find: find || undefined, from, count: listed } } })),
     initialPageParam: 0,
     getNextPageParam: (last, pages) => (pages.length * listed < last.found ? pages.length * listed : undefined),
     placeholderData: keepPreviousData,
@@ -51,14 +51,14 @@ export const useStanding = (period: string | undefined, find: string) =>
   })
 
 /** The accounts of some agreements in a band, asked for a hundred at a time. */
-export async function accountsOf(ids: string[], period?: string) {
+export async function accountsOf(ids: string[], span?: string) {
   const pages = []
-  for (let i = 0; i === 0 || i < ids.length; i += listed) pages.push(await ask(api.GET('/api/v1/accounts', { params: { query: { period, ids: ids.slice(i, i + listed) } } })))
-  return { period: pages[0]?.period, accounts: pages.flatMap((p) => p.accounts) }
+  for (let i = 0; i === 0 || i < ids.length; i += listed) pages.push(await ask(api.GET('/api/v1/accounts', { params: { query: { span, ids: ids.slice(i, i + listed) } } })))
+  return { span: pages[0]?.span, accounts: pages.flatMap((p) => p.accounts) }
 }
 
-export const useAccounts = (ids: string[], period?: string) =>
-  useQuery({ queryKey: ['standing', 'accounts', period, ids], queryFn: () => accountsOf(ids, period), placeholderData: keepPreviousData, refetchInterval: 60_000 })
+export const useAccounts = (ids: string[], span?: string) =>
+  useQuery({ queryKey: ['standing', 'accounts', span, ids], queryFn: () => accountsOf(ids, span), placeholderData: keepPreviousData, refetchInterval: 60_000 })
 
 export const useServices = (enabled = true) => useQuery({ queryKey: ['services'], queryFn: () => ask(api.GET('/api/v1/services')).then((l) => l.items), enabled })
 
@@ -76,22 +76,22 @@ export const useCredentials = () => useQuery({ queryKey: ['credentials'], queryF
 export const useStates = () => useQuery({ queryKey: ['states'], queryFn: () => ask(api.GET('/api/v1/states')).then((l) => l.items) })
 
 /** The states of some services over a band, asked for a hundred at a time. */
-export const useStrips = (ids: string[], period?: string) =>
+export const useStrips = (ids: string[], span?: string) =>
   useQuery({
-    queryKey: ['strips', period, ids],
+    queryKey: ['strips', span, ids],
     queryFn: async () => {
       const pages = []
-      for (let i = 0; i === 0 || i < ids.length; i += listed) pages.push(await ask(api.GET('/api/v1/services/strips', { params: { query: { period, ids: ids.slice(i, i + listed) } } })))
-      return { period: pages[0]?.period, strips: Object.assign({}, ...pages.map((p) => p.strips)) as (typeof pages)[number]['strips'] }
+      for (let i = 0; i === 0 || i < ids.length; i += listed) pages.push(await ask(api.GET('/api/v1/services/strips', { params: { query: { span, ids: ids.slice(i, i + listed) } } })))
+      return { span: pages[0]?.span, strips: Object.assign({}, ...pages.map((p) => p.strips)) as (typeof pages)[number]['strips'] }
     },
     placeholderData: keepPreviousData,
     refetchInterval: 60_000,
   })
 
-export const useServicePeriod = (id: string, period?: string) =>
+export const useServiceSpan = (id: string, span?: string) =>
   useQuery({
-    queryKey: ['service', id, period],
-    queryFn: () => ask(api.GET('/api/v1/services/{id}/period', { params: { path: { id }, query: { period } } })),
+    queryKey: ['service', id, span],
+    queryFn: () => ask(api.GET('/api/v1/services/{id}/span', { params: { path: { id }, query: { span } } })),
     placeholderData: keepPreviousData,
     refetchInterval: 60_000,
   })
@@ -105,10 +105,10 @@ export const useMoment = (id: string, at?: string) =>
   })
 
 /** The account of one agreement in a band, interval by interval. */
-export const useAccount = (id: string, period?: string) =>
+export const useAccount = (id: string, span?: string) =>
   useQuery({
-    queryKey: ['standing', 'account', id, period],
-    queryFn: () => ask(api.GET('/api/v1/agreements/{id}/account', { params: { path: { id }, query: { period } } })),
+    queryKey: ['standing', 'account', id, span],
+    queryFn: () => ask(api.GET('/api/v1/agreements/{id}/account', { params: { path: { id }, query: { span } } })),
     placeholderData: keepPreviousData,
     refetchInterval: 60_000,
   })

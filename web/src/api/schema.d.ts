@@ -1767,26 +1767,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/services/{id}/period": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * A service over a band, lane by lane
-         * @description Needs a role that permits to see what is measured and defined.
-         */
-        get: operations["service-period"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/services/{id}/restore": {
         parameters: {
             query?: never;
@@ -1819,6 +1799,26 @@ export interface paths {
          * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-service"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{id}/span": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A service over a band, lane by lane
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["service-span"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2271,7 +2271,7 @@ export interface components {
         Accounts: {
             /** @description By how soon they would be missed */
             accounts: components["schemas"]["ListedAccount"][];
-            period: components["schemas"]["PeriodView"];
+            span: components["schemas"]["SpanView"];
         };
         AgentToken: {
             id: string;
@@ -2550,6 +2550,12 @@ export interface components {
             timeout_ms: number;
             udp?: components["schemas"]["UDPSettings"];
         };
+        ClassTime: {
+            /** @enum {string} */
+            class: "outside" | "up" | "degraded" | "down" | "tolerated" | "maintenance" | "upstream" | "excused" | "unmeasured";
+            /** Format: int64 */
+            ms: number;
+        };
         Code: {
             code: string;
         };
@@ -2569,6 +2575,12 @@ export interface components {
             met: boolean | null;
             /** Format: int64 */
             value: number;
+        };
+        CountedView: {
+            agreement: string;
+            classes: components["schemas"]["ClassTime"][];
+            /** @description Whom it is with, or what it is called */
+            name: string;
         };
         Counts: {
             /** Format: int64 */
@@ -3264,17 +3276,6 @@ export interface components {
              */
             ttl: number;
         };
-        HourView: {
-            at: string;
-            /** Format: int32 */
-            count: number;
-            /** Format: int32 */
-            failed: number;
-            /** Format: float */
-            mean: number | null;
-            /** Format: double */
-            p95: number | null;
-        };
         InLostBody: {
             /**
              * Format: int64
@@ -3322,11 +3323,16 @@ export interface components {
             };
         };
         LaneView: {
-            hours: components["schemas"]["HourView"][];
             /** @description The latest measurement */
             last?: components["schemas"]["Sample"];
             location: string;
             location_name: string;
+            points: components["schemas"]["PointView"][];
+            /**
+             * Format: int64
+             * @description What a point sums up; 0: each is a measurement
+             */
+            step_ms: number;
             strip: components["schemas"]["IntervalView"][];
             /**
              * Format: int64
@@ -3746,6 +3752,20 @@ export interface components {
             ms: number;
             to: string;
         };
+        OutageView: {
+            /** @description What it counts as, as far as it lies in the periods shown */
+            counts: components["schemas"]["CountedView"][];
+            from: string;
+            /** @description It is not over */
+            lasts: boolean;
+            /** Format: int64 */
+            ms: number;
+            /** @description What its checks and what it depends on said as it began */
+            reasons: string[];
+            /** @enum {string} */
+            state: "degraded" | "down";
+            to: string;
+        };
         Outages: {
             /** Format: int64 */
             count: number;
@@ -3963,27 +3983,6 @@ export interface components {
             to: string;
             words: string;
         };
-        PeriodView: {
-            /** @description Name of the one after; it may not have begun */
-            after: string;
-            /** @description Name of the one before */
-            before: string;
-            from: string;
-            /** @description 2026-11, 2026-Q4, 2026-H2, 2026, 2026-W48, or two days, 2026-11-15/2026-12-15 */
-            name: string;
-            now: string;
-            timezone: string;
-            to: string;
-            /**
-             * @description Empty where it is two days
-             * @enum {string}
-             */
-            unit: "week" | "month" | "quarter" | "half-year" | "year" | "";
-            /** @description The band of each unit that holds the end of this one, or the present */
-            units: components["schemas"]["UnitName"][];
-            /** @description As a sentence says it: October to December 2026 */
-            words: string;
-        };
         PersonChange: {
             /** @description Of the role customer: id of who that is */
             customer?: string;
@@ -4044,6 +4043,18 @@ export interface components {
              * @default 200
              */
             spacing_ms: number;
+        };
+        PointView: {
+            /** @description When it begins */
+            at: string;
+            /** Format: int32 */
+            count: number;
+            /** Format: int32 */
+            failed: number;
+            /** Format: float */
+            mean: number | null;
+            /** Format: double */
+            p95: number | null;
         };
         Promise: {
             /** @description Id of a customer; empty: an internal target */
@@ -4290,15 +4301,6 @@ export interface components {
             /** @description Who has none can only set one up */
             second_factor_required: boolean;
         };
-        ServicePeriod: {
-            accounts: components["schemas"]["AccountView"][];
-            checks: components["schemas"]["CheckLanes"][];
-            period: components["schemas"]["PeriodView"];
-            service: components["schemas"]["DefinedServiceSpec"];
-            state?: components["schemas"]["StateView"];
-            strip: components["schemas"]["IntervalView"][];
-            upstream: components["schemas"]["UpstreamStrip"][];
-        };
         ServiceReason: {
             at: string;
             checks: components["schemas"]["CheckReason"][];
@@ -4306,6 +4308,22 @@ export interface components {
             service: string;
             state: string;
             text: string;
+        };
+        ServiceSpan: {
+            accounts: components["schemas"]["AccountView"][];
+            checks: components["schemas"]["CheckLanes"][];
+            /**
+             * Format: int64
+             * @description How many more there are in the band
+             */
+            earlier_outages: number;
+            /** @description The latest times that it was down or degraded, the last first */
+            outages: components["schemas"]["OutageView"][];
+            service: components["schemas"]["DefinedServiceSpec"];
+            span: components["schemas"]["SpanView"];
+            state?: components["schemas"]["StateView"];
+            strip: components["schemas"]["IntervalView"][];
+            upstream: components["schemas"]["UpstreamStrip"][];
         };
         ServiceSpec: {
             /** @description Values that its checks follow unless they say their own */
@@ -4359,6 +4377,27 @@ export interface components {
             from: string;
             to: string;
         };
+        SpanView: {
+            /** @description Name of the one after; it may not have begun */
+            after: string;
+            /** @description Name of the one before */
+            before: string;
+            from: string;
+            /** @description 2026-11, 2026-Q4, 2026-H2, 2026, 2026-W48, two days, 2026-11-15/2026-12-15, or two instants */
+            name: string;
+            now: string;
+            timezone: string;
+            to: string;
+            /**
+             * @description Empty where it is two days or two instants
+             * @enum {string}
+             */
+            unit: "week" | "month" | "quarter" | "half-year" | "year" | "";
+            /** @description The band of each unit that holds the end of this one, or the present */
+            units: components["schemas"]["UnitName"][];
+            /** @description As a sentence says it: October to December 2026 */
+            words: string;
+        };
         SplitAsk: {
             /** @description First day of the new clauses, 2006-01-02 in the zone of the agreement */
             from: string;
@@ -4409,10 +4448,10 @@ export interface components {
              * @description How many more there are
              */
             needs_left: number;
-            period: components["schemas"]["PeriodView"];
             reports: components["schemas"]["ReportsDue"];
             /** Format: int64 */
             services: number;
+            span: components["schemas"]["SpanView"];
             /** @description How all of them stand */
             summary: components["schemas"]["Summary"];
         };
@@ -4472,7 +4511,7 @@ export interface components {
             spec?: unknown;
         };
         Strips: {
-            period: components["schemas"]["PeriodView"];
+            span: components["schemas"]["SpanView"];
             /** @description By service */
             strips: {
                 [key: string]: components["schemas"]["StatesStrip"];
@@ -4756,8 +4795,8 @@ export interface operations {
     accounts: {
         parameters: {
             query?: {
-                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
-                period?: string;
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15, or two instants, 2026-11-15T08:00:00Z/2026-11-15T09:30:00Z, ten minutes apart at least; absent: the present month */
+                span?: string;
                 /** @description Of agreements; what is no agreement, or had ended before, is left out */
                 ids?: string[];
             };
@@ -5259,8 +5298,8 @@ export interface operations {
     "account-of-agreement": {
         parameters: {
             query?: {
-                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
-                period?: string;
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15, or two instants, 2026-11-15T08:00:00Z/2026-11-15T09:30:00Z, ten minutes apart at least; absent: the present month */
+                span?: string;
             };
             header?: never;
             path: {
@@ -10719,9 +10758,9 @@ export interface operations {
     "service-strips": {
         parameters: {
             query?: {
-                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
-                period?: string;
-                /** @description Of services; absent: the period alone. What is no service is left out */
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15, or two instants, 2026-11-15T08:00:00Z/2026-11-15T09:30:00Z, ten minutes apart at least; absent: the present month */
+                span?: string;
+                /** @description Of services; absent: the band alone. What is no service is left out */
                 ids?: string[];
             };
             header?: never;
@@ -10954,67 +10993,6 @@ export interface operations {
             };
         };
     };
-    "service-period": {
-        parameters: {
-            query?: {
-                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
-                period?: string;
-            };
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ServicePeriod"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
     "restore-service": {
         parameters: {
             query?: never;
@@ -11089,6 +11067,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "service-span": {
+        parameters: {
+            query?: {
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15, or two instants, 2026-11-15T08:00:00Z/2026-11-15T09:30:00Z, ten minutes apart at least; absent: the present month */
+                span?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceSpan"];
                 };
             };
             /** @description Unauthorized */
@@ -11409,8 +11448,8 @@ export interface operations {
     standing: {
         parameters: {
             query?: {
-                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15; absent: the present month */
-                period?: string;
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15, or two instants, 2026-11-15T08:00:00Z/2026-11-15T09:30:00Z, ten minutes apart at least; absent: the present month */
+                span?: string;
                 /** @description Words that all occur in the name, the customer or the service */
                 find?: string;
                 /** @description How many of the most urgent to leave out */

@@ -1,49 +1,56 @@
-import type { Schemas } from '../api/client'
-import { dayStarts, shortMonth } from '../time/format'
-import { usePeriod, useShownBand, useZone } from '../time/period'
+import Button from '@mui/material/Button'
+import TextField from '@mui/material/TextField'
+import { useMutation } from '@tanstack/react-query'
+import { useState } from 'react'
+import { useSearchParams } from 'react-router'
+import { api, ask, type Schemas } from '../api/client'
+import { Trouble } from '../parts/trouble'
+import { dayStarts, duration, wallMinute } from '../time/format'
+import { closer, exactly, useShownBand, useSpan, useZone, wider } from '../time/span'
+import { useDrag } from './drag'
 import { useWidth, type Axis } from './strip'
+import { ticks } from './ticks'
 
-type Period = Schemas['PeriodView']
+type Span = Schemas['SpanView']
 
-export const axisOf = (p: Period): Axis => ({ from: Date.parse(p.from), to: Date.parse(p.to), now: Date.parse(p.now) })
+export const axisOf = (s: Span): Axis => ({ from: Date.parse(s.from), to: Date.parse(s.to), now: Date.parse(s.now) })
 
-const day = 86_400_000
-
-/** What stands under the axis: days where there is room for each, otherwise months. */
-export function ticks(axis: Axis, zone: string, days = dayStarts(axis.from, axis.to, zone)): { at: number; text: string; strong: boolean; faint: boolean }[] {
-  if (axis.to - axis.from < 45 * day) return days.map((d) => ({ at: d.at, text: String(d.day), strong: d.day % 7 === 1, faint: d.weekend }))
-  return days
-    .filter((d, i) => d.day === 1 || i === 0)
-    .map((d, i) => {
-      const text = shortMonth(d.at, zone, i === 0 || shortMonth(d.at, zone, false) === 'Jan')
-      return { at: d.at, text, strong: true, faint: false }
-    })
+/** The band as the header of the axis: its days, months or minutes, now, and what is still to come. Dragging along it looks closer. */
+export function Band({ span }: { span: Span | undefined }) {
+  const [params] = useSearchParams()
+  const at = Date.parse(params.get('at') ?? '')
+  useShownBand(span, Number.isNaN(at) ? undefined : at)
+  return span ? <Header span={span} at={Number.isNaN(at) ? undefined : at} /> : <header className="band" style={{ height: 84 }} />
 }
 
-/** The band as the header of the axis: its days or months, now, and what is still to come. */
-export function Band({ period }: { period: Period | undefined }) {
-  const [, setPeriod] = usePeriod()
+function Header({ span, at }: { span: Span; at: number | undefined }) {
+  const [, setSpan] = useSpan()
   const { zone, home, toggle } = useZone()
   const [ref, width] = useWidth<SVGSVGElement>()
-  useShownBand(period)
-  if (!period) return <header className="band" style={{ height: 84 }} />
-  const axis = axisOf(period)
+  const [typing, setTyping] = useState(false)
+  const axis = axisOf(span)
+  const { selection, hang } = useDrag(ref, axis, (from, to) => setSpan(exactly(from, to)))
   const scale = width / (axis.to - axis.from)
-  const all = dayStarts(axis.from, axis.to, period.timezone)
-  const marks = ticks(axis, period.timezone, all)
-  const today = all.filter((d) => d.at <= axis.now).length
+  const all = dayStarts(axis.from, axis.to, span.timezone)
+  const marks = ticks(axis, span.timezone, all)
   const past = axis.now >= axis.to
   const room = width / Math.max(1, marks.length)
+  const [near, far] = [closer(span, at), wider(span)]
+  const long = axis.to - axis.from
   return (
     <header className="band">
       <div className="axis-row">
         <div>
-          <h2>{period.words}</h2>
+          <h2>
+            <button type="button" className="plain-button" aria-expanded={typing} title="Type from when to when" onClick={() => setTyping(!typing)}>
+              {span.words}
+            </button>
+          </h2>
           <div className="sub">
-            {past ? `${all.length} days` : `day ${today} of ${all.length}`} · by{' '}
-            <select className="link" aria-label="Length of the band" value={period.unit} onChange={(e) => setPeriod(period.units.find((u) => u.unit === e.target.value)?.name)}>
-              {period.unit === '' && <option value="">days</option>}
-              {period.units.map((u) => (
+            {span.unit === '' && long < 3 * 86_400_000 ? duration(long) : past ? `${all.length} days` : `day ${all.filter((d) => d.at <= axis.now).length} of ${all.length}`} · by{' '}
+            <select className="link" aria-label="Length of the band" value={span.unit} onChange={(e) => setSpan(span.units.find((u) => u.unit === e.target.value)?.name)}>
+              {span.unit === '' && <option value="">times</option>}
+              {span.units.map((u) => (
                 <option key={u.unit} value={u.unit}>
                   {u.unit}
                 </option>
@@ -51,7 +58,8 @@ export function Band({ period }: { period: Period | undefined }) {
             </select>
           </div>
         </div>
-        <svg ref={ref} className="strip" height="40" aria-hidden>
+        <svg ref={ref} className="strip" height="40" aria-hidden style={{ cursor: 'ew-resize', userSelect: 'none' }} {...hang}>
+          <rect width={width} height="40" fill="transparent" />
           {!past && <rect x={(axis.now - axis.from) * scale} y="2" width={Math.max(0, (axis.to - axis.now) * scale)} height="20" fill="var(--future)" />}
           <line x1="0" x2={width} y1="22" y2="22" stroke="var(--ground)" />
           {marks.map((d, i) => {
@@ -62,7 +70,7 @@ export function Band({ period }: { period: Period | undefined }) {
               <g key={d.at}>
                 <line x1={left} x2={left} y1={d.strong ? 10 : 16} y2="22" stroke="var(--ground)" strokeWidth="0.8" />
                 {room > 11 && right - left > d.text.length * 5 && (
-                  <text x={(left + right) / 2} y="35" textAnchor="middle" fontSize="10" fontWeight={now ? 700 : 400} fill={now ? 'currentColor' : 'var(--mui-palette-text-secondary)'} opacity={d.faint && !now ? 0.6 : 1}>
+                  <text x={d.point ? Math.min(Math.max(left, 12), width - 12) : (left + right) / 2} y="35" textAnchor="middle" fontSize="10" fontWeight={now ? 700 : 400} fill={now ? 'currentColor' : 'var(--mui-palette-text-secondary)'} fontStyle={d.faint ? 'italic' : undefined}>
                     {d.text}
                   </text>
                 )}
@@ -71,16 +79,24 @@ export function Band({ period }: { period: Period | undefined }) {
           })}
           <line x1={width - 0.5} x2={width - 0.5} y1="16" y2="22" stroke="var(--ground)" strokeWidth="0.8" />
           {!past && <line x1={(axis.now - axis.from) * scale} x2={(axis.now - axis.from) * scale} y1="0" y2="22" stroke="currentColor" strokeWidth="1.5" />}
+          {selection && <rect x={selection.left} y="0" width={selection.width} height="40" className="selection" />}
         </svg>
         <div className="steps">
-          <button type="button" onClick={() => setPeriod(period.before)} title="The one before ( [ )">
+          <button type="button" onClick={() => setSpan(span.before)} title="The one before ( [ )">
             earlier
           </button>
-          <button type="button" disabled={!past} onClick={() => setPeriod(undefined)} title="The present month ( . )">
+          <button type="button" disabled={!past && span.unit === 'month'} onClick={() => setSpan(undefined)} title="The present month ( . )">
             now
           </button>
-          <button type="button" disabled={!past} onClick={() => setPeriod(period.after)} title="The one after ( ] )">
+          <button type="button" disabled={!past} onClick={() => setSpan(span.after)} title="The one after ( ] )">
             later
+          </button>
+          <br />
+          <button type="button" disabled={!near} onClick={() => setSpan(near)} title="Half of it ( + ), or drag along the axis">
+            closer
+          </button>
+          <button type="button" disabled={!far} onClick={() => setSpan(far)} title="More of it ( − )">
+            wider
           </button>
           <div className="sub">
             times in{' '}
@@ -90,6 +106,44 @@ export function Band({ period }: { period: Period | undefined }) {
           </div>
         </div>
       </div>
+      {typing && <Typed span={span} done={() => setTyping(false)} />}
     </header>
+  )
+}
+
+/** From when to when, typed; the server reads it in the organisation's zone and says what it is. */
+function Typed({ span, done }: { span: Span; done: () => void }) {
+  const [, setSpan] = useSpan()
+  const [from, setFrom] = useState(() => wallMinute(span.from, span.timezone))
+  const [to, setTo] = useState(() => wallMinute(span.to, span.timezone))
+  const read = (text: string) => text.trim().replace(/^(\d{4}-\d{2}-\d{2})[ T]+(\d{1,2}):(\d{2})(?::(\d{2}))?$/, (_, d: string, h: string, m: string, s?: string) => `${d}T${h.padStart(2, '0')}:${m}:${s ?? '00'}`)
+  const go = useMutation({
+    mutationFn: () => ask(api.GET('/api/v1/services/strips', { params: { query: { span: `${read(from)}/${read(to)}` } } })),
+    onSuccess: ({ span: s }) => {
+      setSpan(s.unit ? s.name : exactly(Date.parse(s.from), Date.parse(s.to)))
+      done()
+    },
+  })
+  return (
+    <form
+      className="in-a-row no-print"
+      style={{ margin: '8px 0 12px' }}
+      aria-label="From when to when"
+      onSubmit={(e) => {
+        e.preventDefault()
+        go.mutate()
+      }}
+      onKeyDown={(e) => e.key === 'Escape' && done()}
+    >
+      <TextField label="From" autoFocus value={from} onChange={(e) => setFrom(e.target.value)} helperText={`2026-11-03 14:00, in ${span.timezone}`} />
+      <TextField label="To" value={to} onChange={(e) => setTo(e.target.value)} />
+      <Button type="submit" variant="contained" disabled={go.isPending}>
+        Show
+      </Button>
+      <Button variant="text" onClick={done}>
+        Leave it
+      </Button>
+      <Trouble error={go.error} />
+    </form>
   )
 }

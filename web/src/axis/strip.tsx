@@ -1,6 +1,8 @@
 import { useLayoutEffect, useMemo, useRef, useState } from 'react'
 import type { Interval, Schemas } from '../api/client'
 import { duration } from '../time/format'
+import { exactly, useSpan } from '../time/span'
+import { useDrag } from './drag'
 import { classes, columns, pieces, written, type Class, type Run } from './columns'
 
 /** The time that an axis shows. */
@@ -110,13 +112,17 @@ type StripProps = {
   at?: number
   onPick?: (at: number) => void
   thin?: boolean
+  /** It stands on the screen's own axis: dragging along it looks closer. */
+  zooms?: boolean
 }
 
 const none: Interval[] = []
 
 /** A stretch of time as strata. Picking a moment with the pointer or the arrow keys calls onPick. */
-export function Strip({ intervals = none, columns: text, total, axis, label, planned, at, onPick, thin }: StripProps) {
+export function Strip({ intervals = none, columns: text, total, axis, label, planned, at, onPick, thin, zooms }: StripProps) {
   const [ref, width] = useWidth<SVGSVGElement>()
+  const [, setSpan] = useSpan()
+  const { selection, hang } = useDrag(ref, axis, (from, to) => setSpan(exactly(from, to)))
   const shown = useMemo(() => (text === undefined ? pieces(intervals) : written(text, axis.from, axis.to)), [text, intervals, axis.from, axis.to])
   const blocks = useMemo(() => (width > 0 ? drawn(columns(shown, axis.from, axis.to, width)) : []), [shown, axis.from, axis.to, width])
   const height = thin ? 22 : full + 4
@@ -152,8 +158,9 @@ export function Strip({ intervals = none, columns: text, total, axis, label, pla
       style={onPick && { cursor: 'crosshair' }}
       onClick={(e) => picked(e.clientX)}
       onKeyDown={keys}
+      {...(zooms ? hang : {})}
     >
-      {onPick && <rect width={width} height={height} fill="transparent" />}
+      {(onPick || zooms) && <rect width={width} height={height} fill="transparent" />}
       <g transform={thin ? `translate(0 ${ground * (1 - 0.75)}) scale(1 0.75)` : undefined}>
         {blocks.map((b, i) => (
           <Block key={i} of={b.of} x={b.x} width={b.width} share={b.share} ground={ground} />
@@ -174,6 +181,7 @@ export function Strip({ intervals = none, columns: text, total, axis, label, pla
       <line x1="0" x2={width} y1={ground} y2={ground} stroke="var(--ground)" />
       {axis.now < axis.to && axis.now > axis.from && <line x1={x(axis.now)} x2={x(axis.now)} y1="0" y2={height} stroke="var(--ground)" strokeDasharray="1 2.5" />}
       {at !== undefined && <line x1={x(at)} x2={x(at)} y1="-2" y2={height + 2} stroke="var(--mui-palette-primary-main)" strokeWidth="1.5" />}
+      {selection && <rect x={selection.left} y="0" width={selection.width} height={height} className="selection" />}
     </svg>
   )
 }

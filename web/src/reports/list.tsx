@@ -10,7 +10,7 @@ import { Export } from '../parts/export'
 import { usePartyName } from '../parts/party'
 import { Trouble } from '../parts/trouble'
 import { percent, shortTime } from '../time/format'
-import { useZone } from '../time/period'
+import { useZone } from '../time/span'
 
 /** What was published, to whom; and what is due. */
 export function ReportList() {

@@ -7,7 +7,7 @@ import { api, ask, type Schemas } from '../api/client'
 import { useMay, useReport } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
 import { Confirm, Trouble } from '../parts/trouble'
-import { ticks } from '../axis/band'
+import { ticks } from '../axis/ticks'
 import { duration, durationUp, fullTime, percent } from '../time/format'
 
 /** A report as it reads: a draft to be judged, or what was published. */
@@ -66,7 +66,7 @@ export function ReportPage() {
 }
 
 function Days({ from, to, zone }: { from: number; to: number; zone: string }) {
-  const marks = ticks({ from, to, now: to }, zone)
+  const marks = ticks({ from, to }, zone)
   return (
     <div style={{ position: 'relative', height: 16, fontSize: '0.7rem', color: 'var(--mui-palette-text-secondary)' }} aria-hidden>
       {marks.map((d, i) => (

@@ -9,7 +9,7 @@ import { useChecks, useLocations, useMayDefine, useServices } from '../api/queri
 import { Export } from '../parts/export'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
-import { useKeep } from '../time/period'
+import { useKeep } from '../time/span'
 import { inward, kinds } from './kinds'
 import { scheduleOf, useEffects } from './schedule'
 

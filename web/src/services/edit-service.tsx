@@ -9,7 +9,7 @@ import { useServices } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick } from '../parts/party'
 import { Trouble, showFaults } from '../parts/trouble'
-import { useKeep } from '../time/period'
+import { useKeep } from '../time/span'
 import { DefaultFields } from './default-fields'
 
 type Service = Schemas['DefinedServiceSpec']

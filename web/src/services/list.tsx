@@ -10,13 +10,13 @@ import { More, useFind, useShown } from '../parts/more'
 import { usePartyName } from '../parts/party'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
-import { useKeep, usePeriod } from '../time/period'
+import { useKeep, useSpan } from '../time/span'
 
 const severity: Record<string, number> = { down: 0, degraded: 1, unmeasured: 2, up: 3 }
 
-/** All services, their state now and their states over the period. */
+/** All services, their state now and their states over the span. */
 export function ServiceList() {
-  const [period] = usePeriod()
+  const [span] = useSpan()
   const [params, setParams] = useSearchParams()
   const services = useServices()
   const states = useStates()
@@ -53,12 +53,12 @@ export function ServiceList() {
       return a.spec.name.localeCompare(b.spec.name)
     })
   const shown = matching.slice(0, most)
-  const strips = useStrips(shown.map((s) => s.id), period)
-  if (!services.data || !strips.data?.period) return <Trouble error={services.error ?? strips.error} />
-  const axis = axisOf(strips.data.period)
+  const strips = useStrips(shown.map((s) => s.id), span)
+  if (!services.data || !strips.data?.span) return <Trouble error={services.error ?? strips.error} />
+  const axis = axisOf(strips.data.span)
   return (
     <>
-      <Band period={strips.data.period} />
+      <Band span={strips.data.span} />
       <div className="head">
         <h1 style={{ margin: 0 }}>Services</h1>
         <div className="actions">
@@ -92,7 +92,7 @@ export function ServiceList() {
             </button>
           ))}
         </span>
-        <span>State over the period</span>
+        <span>State over the span</span>
         <span style={{ textAlign: 'right' }}>Now</span>
       </div>
       {shown.map((s) => {
@@ -107,7 +107,7 @@ export function ServiceList() {
                 {s.spec.owner ? ` · ${team(s.spec.owner)}` : ''}
               </div>
             </span>
-            <Strip columns={strips.data.strips[s.id]?.strip ?? ''} total={strips.data.strips[s.id]?.total_ms ?? {}} axis={axis} label={s.spec.name} />
+            <Strip zooms columns={strips.data.strips[s.id]?.strip ?? ''} total={strips.data.strips[s.id]?.total_ms ?? {}} axis={axis} label={s.spec.name} />
             <span style={{ textAlign: 'right', lineHeight: 1.3 }}>
               <div className={`word-${word}`}>{word !== 'unmeasured' ? word : state?.awaiting ? 'awaiting first measurement' : 'not measured'}</div>
               <div className="sub">{state && `for ${duration(axis.now - Date.parse(state.since_at))}`}{state?.never_good ? ', never good' : ''}

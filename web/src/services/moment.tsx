@@ -3,7 +3,7 @@ import type { Schemas } from '../api/client'
 import { useKinds, useMoment } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 import { clock, duration, fullTime, shortTime } from '../time/format'
-import { useZone } from '../time/period'
+import { useZone } from '../time/span'
 import { FindingsView } from './findings'
 import { inOrder } from './measures'
 

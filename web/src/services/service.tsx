@@ -3,25 +3,25 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useMayChange, useServicePeriod } from '../api/queries'
+import { useKinds, useMayChange, useServiceSpan } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, type Axis } from '../axis/strip'
 import { usePartyName } from '../parts/party'
 import { Confirm, NoAccount, Trouble } from '../parts/trouble'
-import { duration, percent, shortTime } from '../time/format'
-import { useKeep, usePeriod, useZone } from '../time/period'
+import { duration, durationUp, percent, shortTime } from '../time/format'
+import { exactly, useKeep, useSpan, useZone } from '../time/span'
 import { kinds, leading } from './kinds'
 import { MomentAside } from './moment'
 
 /** What happened to a service, where, and why it counts as it does. */
 export function ServicePage() {
   const { id = '' } = useParams()
-  const [period] = usePeriod()
-  const service = useServicePeriod(id, period)
+  const [span] = useSpan()
+  const service = useServiceSpan(id, span)
   const [params, setParams] = useSearchParams()
   const data = service.data
   if (!data) return <Trouble error={service.error} />
-  const axis = axisOf(data.period)
+  const axis = axisOf(data.span)
   const asked = params.get('at')
   const parsed = asked ? Date.parse(asked) : NaN
   const at = asked === 'now' ? Math.min(axis.now, axis.to - 1) : Number.isNaN(parsed) ? undefined : parsed
@@ -33,11 +33,11 @@ export function ServicePage() {
       },
       { replace: true },
     )
-  const row = { axis, at, onPick: pick }
+  const row = { axis, at, onPick: pick, zooms: true }
   return (
     <div className="with-aside">
       <div>
-        <Band period={data.period} />
+        <Band span={data.span} />
         <Head data={data} />
         <Trouble error={service.error} />
         {data.accounts.length > 0 && (
@@ -79,6 +79,7 @@ export function ServicePage() {
             <span />
           </div>
         </section>
+        <Outages outages={data.outages} earlier={data.earlier_outages} />
         {data.checks.map((c) => (
           <CheckSection key={c.check.id} of={c} row={row} />
         ))}
@@ -117,7 +118,7 @@ function Heads({ left, axis, right }: { left: string; axis: string; right: [stri
   )
 }
 
-function Head({ data }: { data: Schemas['ServicePeriod'] }) {
+function Head({ data }: { data: Schemas['ServiceSpan'] }) {
   const { zone } = useZone()
   const team = usePartyName('team')
   const keep = useKeep()
@@ -198,10 +199,13 @@ function NoChecks({ id }: { id: string }) {
   )
 }
 
-function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: { axis: Axis; at: number | undefined; onPick: (t: number) => void } }) {
+function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: { axis: Axis; at: number | undefined; onPick: (t: number) => void; zooms: boolean } }) {
   const keep = useKeep()
   const c = of.check.spec
   const informs = c.role === 'informs'
+  const measures = useKinds().data?.find((k) => k.name === c.kind)?.measures ?? []
+  const leads = measures.find((m) => m.name === kinds[c.kind].leading.measure)
+  const limit = (c.limits ?? []).find((l) => l.measure === leads?.name)
   return (
     <section aria-label={c.name} style={{ marginTop: 18 }}>
       <div className="axis-row column-heads">
@@ -223,15 +227,29 @@ function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: { axis: Axi
         <div key={l.location} className="entry axis-row" data-lane={`${of.check.id} ${l.location}`} style={{ paddingBlock: 5 }}>
           <span>
             <div>{l.location_name}</div>
+            <Reason of={l} />
           </span>
           <span>
             <Strip thin intervals={l.strip} label={`${c.name} from ${l.location_name}`} {...row} />
-            <Times hours={l.hours} axis={row.axis} unit={kinds[c.kind].leading.unit} />
+            <Curve lane={l} top={highest(of.lanes, limit)} axis={row.axis} unit={leads?.unit ?? ''} word={leads?.text ?? ''} limit={limit} />
           </span>
           <Latest lane={l} kind={c.kind} />
         </div>
       ))}
     </section>
+  )
+}
+
+/** Why a lane is not up, in the open, and since when. */
+function Reason({ of: l }: { of: Schemas['LaneView'] }) {
+  const { zone } = useZone()
+  const last = l.strip.at(-1)
+  if (!l.last || l.last.outcome === 'ok' || !last || last.class === 'up') return null
+  return (
+    <div className="sub" data-reason>
+      {last.class === 'unmeasured' ? 'not measured' : last.class} since {shortTime(last.from, zone)}
+      {l.last.detail && `: ${l.last.detail}`}
+    </div>
   )
 }
 
@@ -248,33 +266,142 @@ function Latest({ lane, kind }: { lane: Schemas['LaneView']; kind: string }) {
   )
 }
 
-/** The leading measure over the period: the hourly mean as a line, its 95th percentile as a veil. */
-function Times({ hours, axis, unit }: { hours: Schemas['HourView'][]; axis: Axis; unit: string }) {
-  const points = hours.filter((h) => h.mean !== null)
-  if (points.length < 2) return null
-  const high = Math.max(...points.map((h) => h.p95 ?? h.mean ?? 0))
+type Outage = Schemas['OutageView']
+
+/** When it was down or degraded, for how long, why, and what that counts as. */
+function Outages({ outages, earlier }: { outages: Outage[]; earlier: number }) {
+  const { zone } = useZone()
+  const [, setParams] = useSearchParams()
+  const [, setSpan] = useSpan()
+  const [all, setAll] = useState(false)
+  if (outages.length === 0) return null
+  const few = 3
+  const shown = all ? outages : outages.slice(0, few)
+  const explain = (o: Outage) =>
+    setParams((p) => {
+      p.set('at', o.from)
+      return p
+    })
+  const near = (o: Outage) => {
+    const [from, to] = [Date.parse(o.from), Date.parse(o.to)]
+    const margin = Math.max(300_000, (to - from) / 4)
+    setSpan(exactly(from - margin, to + margin))
+  }
+  return (
+    <section aria-label="Outages" style={{ marginTop: 18 }}>
+      <h2>Outages</h2>
+      <table className="plain compact" data-outages={outages.length + earlier}>
+        <thead>
+          <tr>
+            <th>From</th>
+            <th>To</th>
+            <th>For</th>
+            <th>Why</th>
+            <th>Counts as</th>
+            <th aria-hidden />
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((o) => (
+            <tr key={o.from}>
+              <td style={{ whiteSpace: 'nowrap' }}>{shortTime(o.from, zone)}</td>
+              <td style={{ whiteSpace: 'nowrap' }}>{o.lasts ? 'lasts' : shortTime(o.to, zone)}</td>
+              <td style={{ whiteSpace: 'nowrap' }}>
+                <span className={`word-${o.state}`}>{o.state}</span> {durationUp(o.ms)}
+              </td>
+              <td>
+                {o.reasons.map((r) => (
+                  <div key={r}>{r}</div>
+                ))}
+                {o.reasons.length === 0 && <span className="sub">explain it at its beginning</span>}
+              </td>
+              <td>
+                {o.counts.map((c) => (
+                  <div key={c.agreement}>
+                    {c.name}: {c.classes.map((x) => `${x.class} ${durationUp(x.ms)}`).join(', ')}
+                  </div>
+                ))}
+              </td>
+              <td style={{ whiteSpace: 'nowrap' }}>
+                <button type="button" className="link" onClick={() => explain(o)} aria-label={`Explain ${shortTime(o.from, zone)}`}>
+                  explain
+                </button>{' '}
+                <button type="button" className="link" onClick={() => near(o)} aria-label={`Look closer at ${shortTime(o.from, zone)}`}>
+                  closer
+                </button>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {outages.length > few && (
+        <p className="sub">
+          <button type="button" className="link" onClick={() => setAll(!all)}>
+            {all ? 'the latest only' : `${outages.length - few} more`}
+          </button>
+        </p>
+      )}
+      {all && earlier > 0 && <p className="sub">{earlier} earlier ones are not listed; look closer to see them.</p>}
+    </section>
+  )
+}
+
+type Point = Schemas['PointView']
+
+/** The top of the scale that the curves of some lanes share: their highest, and the limit where that is near. */
+function highest(lanes: Schemas['LaneView'][], limit: Schemas['Limit'] | undefined): number {
+  let top = 0
+  for (const l of lanes) for (const p of l.points) top = Math.max(top, p.p95 ?? p.mean ?? 0)
+  const bound = limit?.degraded_above ?? limit?.failed_above
+  return bound !== undefined && bound < 3 * top ? Math.max(top, bound) : top
+}
+
+/** The leading measure over the span: its mean as a line, its 95th percentile as a veil, the limit it is held to, and the top of the scale. */
+function Curve({ lane, top, axis, unit, word, limit }: { lane: Schemas['LaneView']; top: number; axis: Axis; unit: string; word: string; limit: Schemas['Limit'] | undefined }) {
+  const points = lane.points.filter((h) => h.mean !== null)
+  if (points.length < 2 || top <= 0) return null
+  const step = lane.step_ms
   const w = 1000
-  const h = 18
-  const x = (t: string) => ((Date.parse(t) + 1_800_000 - axis.from) / (axis.to - axis.from)) * w
-  const y = (v: number) => h - 1 - (v / high) * (h - 2)
-  // A silent hour breaks the line: nothing is drawn where nothing was measured.
-  const runs: Schemas['HourView'][][] = []
+  const h = 20
+  const x = (t: string) => ((Date.parse(t) + step / 2 - axis.from) / (axis.to - axis.from)) * w
+  const y = (v: number) => h - 1 - (Math.min(v, top) / top) * (h - 2)
+  // Silence breaks the line: nothing is drawn where nothing was measured.
+  const gap = step || 3 * usual(points)
+  const runs: Point[][] = []
   for (const p of points) {
     const run = runs[runs.length - 1]
     const before = run?.[run.length - 1]
-    if (run && before && Date.parse(p.at) - Date.parse(before.at) <= 3_600_000) run.push(p)
+    if (run && before && Date.parse(p.at) - Date.parse(before.at) <= gap) run.push(p)
     else runs.push([p])
   }
-  const line = (run: Schemas['HourView'][], f: (p: Schemas['HourView']) => number) => run.map((p) => `${x(p.at).toFixed(1)},${y(f(p)).toFixed(1)}`).join(' ')
+  const line = (run: Point[], f: (p: Point) => number) => run.map((p) => `${x(p.at).toFixed(1)},${y(f(p)).toFixed(1)}`).join(' ')
+  const each = step === 0 ? 'each measurement' : `mean of ${duration(step)} and 95th percentile`
+  const scale = `${top >= 100 ? top.toFixed(0) : top.toPrecision(3)} ${unit}`.trim()
+  const bounds = [limit?.degraded_above, limit?.failed_above].filter((b): b is number => b !== undefined && b <= top)
   return (
-    <svg className="strip" viewBox={`0 0 ${w} ${h}`} height={h} preserveAspectRatio="none" role="img" aria-label={`Hourly mean, at most ${high.toFixed(0)} ${unit}`}>
-      <title>{`Hourly mean and 95th percentile; the top is ${high.toFixed(0)} ${unit}`}</title>
-      {runs.map((run, i) => (
-        <g key={i}>
-          <polyline points={line(run, (p) => p.p95 ?? p.mean ?? 0)} fill="none" stroke="var(--mui-palette-text-secondary)" opacity="0.35" strokeWidth="1" vectorEffect="non-scaling-stroke" />
-          <polyline points={line(run, (p) => p.mean ?? 0)} fill="none" stroke="var(--mui-palette-text-secondary)" strokeWidth="1" vectorEffect="non-scaling-stroke" />
-        </g>
-      ))}
-    </svg>
+    <span className="curve">
+      <svg className="strip" viewBox={`0 0 ${w} ${h}`} height={h} preserveAspectRatio="none" role="img" aria-label={`${word}, ${each}; the scale goes to ${scale}${bounds.length ? `, the limit is ${bounds.join(' and ')} ${unit}` : ''}`}>
+        <title>{`${word}, ${each}; the top is ${scale}`}</title>
+        {bounds.map((b) => (
+          <line key={b} x1="0" x2={w} y1={y(b)} y2={y(b)} stroke="var(--down)" strokeDasharray="6 4" strokeWidth="1" opacity="0.7" vectorEffect="non-scaling-stroke" />
+        ))}
+        {runs.map((run, i) => (
+          <g key={i}>
+            {step > 0 && <polyline points={line(run, (p) => p.p95 ?? p.mean ?? 0)} fill="none" stroke="var(--mui-palette-text-secondary)" opacity="0.35" strokeWidth="1" vectorEffect="non-scaling-stroke" />}
+            <polyline points={line(run, (p) => p.mean ?? 0)} fill="none" stroke="var(--mui-palette-text-secondary)" strokeWidth="1" vectorEffect="non-scaling-stroke" />
+          </g>
+        ))}
+      </svg>
+      <span className="scale">{scale}</span>
+    </span>
   )
+}
+
+/** The usual time between two points, ms. */
+function usual(points: Point[]): number {
+  const gaps = points
+    .slice(1)
+    .map((p, i) => Date.parse(p.at) - Date.parse(points[i]?.at ?? p.at))
+    .sort((a, b) => a - b)
+  return gaps[Math.floor(gaps.length / 2)] ?? 0
 }

@@ -7,7 +7,7 @@ import { api, ask, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
 import { Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
-import { useZone } from '../time/period'
+import { useZone } from '../time/span'
 
 /** What everybody keeps for themselves: password, second factor, the browsers they are signed in with. */
 export function You() {

@@ -9,7 +9,7 @@ import { useChecks, useCredentials } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
 import { Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
-import { useZone } from '../time/period'
+import { useZone } from '../time/span'
 import { Listing } from './listing'
 
 type Credential = Schemas['DefinedCredentialSpec']

@@ -10,7 +10,7 @@ import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 import { kinds } from '../services/kinds'
-import { useKeep } from '../time/period'
+import { useKeep } from '../time/span'
 import { SetupHead } from './head'
 
 type Kit = Schemas['DefinedKitSpec']

@@ -7,7 +7,7 @@ import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgents, useChecks, useLocations, useMay, useMayDefineForAll } from '../api/queries'
 import { Confirm, Trouble } from '../parts/trouble'
 import { duration, shortTime } from '../time/format'
-import { useZone } from '../time/period'
+import { useZone } from '../time/span'
 import { SetupHead } from './head'
 
 type Location = Schemas['DefinedLocationSpec']

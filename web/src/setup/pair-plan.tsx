@@ -12,7 +12,7 @@ import { Export } from '../parts/export'
 import { Trouble } from '../parts/trouble'
 import { LimitRow } from '../services/limit-fields'
 import { duration } from '../time/format'
-import { useKeep } from '../time/period'
+import { useKeep } from '../time/span'
 import { pairKinds, shapes, type Plan } from './pair-words'
 import { SetupHead } from './head'
 

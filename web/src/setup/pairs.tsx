@@ -9,7 +9,7 @@ import { Confirm, Trouble } from '../parts/trouble'
 import { inOrder } from '../services/measures'
 import { stateOf, useTrials } from '../services/try-now'
 import { duration, shortTime } from '../time/format'
-import { useKeep, useZone } from '../time/period'
+import { useKeep, useZone } from '../time/span'
 import { SetupHead } from './head'
 import { pairKinds, shapes, type Plan } from './pair-words'
 

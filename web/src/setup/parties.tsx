@@ -8,7 +8,7 @@ import { partyPaths, useAgreements, useParties, useServices, type Party, type Pa
 import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick, usePartyName } from '../parts/party'
 import { Trouble, showFaults } from '../parts/trouble'
-import { useKeep } from '../time/period'
+import { useKeep } from '../time/span'
 import { Listing } from './listing'
 
 const paths = partyPaths

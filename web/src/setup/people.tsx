@@ -12,7 +12,7 @@ import { api, ask, type Schemas } from '../api/client'
 import { useMe, usePeople } from '../api/queries'
 import { Confirm, Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
-import { useZone } from '../time/period'
+import { useZone } from '../time/span'
 import { SetupHead } from './head'
 import { RightsFields, type Rights } from './rights'
 

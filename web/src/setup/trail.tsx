@@ -7,7 +7,7 @@ import { useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { Trouble } from '../parts/trouble'
 import { shortTime } from '../time/format'
-import { useZone } from '../time/period'
+import { useZone } from '../time/span'
 import { SetupHead } from './head'
 
 type Line = Schemas['TrailLine']

@@ -4,7 +4,7 @@ import { useMemo, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { useAgreements, useMay, useReports, useServices } from '../api/queries'
 import { usePartyName } from '../parts/party'
-import { useKeep } from '../time/period'
+import { useKeep } from '../time/span'
 
 type Hit = { name: string; kind: string; path: string }
 

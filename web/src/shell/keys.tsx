@@ -6,6 +6,7 @@ const keys: [string, string][] = [
   ['/ or Ctrl K', 'find anything'],
   ['1 2 6 7 0', 'Standing, Services, Agreements, Reports, Set-up'],
   ['[ and ]', 'on the band: the time before, the time after'],
+  ['+ and −', 'closer, down to ten minutes; wider, up to a year'],
   ['.', 'the present month'],
   ['← →', 'on a strip: the change before, the change after'],
   ['?', 'this list'],

@@ -7,7 +7,7 @@ import { useLive } from '../api/live'
 import { useMay, useMe } from '../api/queries'
 import { Hatches } from '../axis/strip'
 import { forgetDrafts } from '../parts/kept'
-import { ZoneContext, shownBand, useKeep, usePeriod } from '../time/period'
+import { ZoneContext, step, useKeep, useSpan } from '../time/span'
 
 // Loaded when first asked for: dialogs weigh more than the rest of the shell.
 const Finder = lazy(() => import('./finder').then((m) => ({ default: m.Finder })))
@@ -80,8 +80,8 @@ function SignedIn({ home, demo, name, role }: { home: string; demo: boolean; nam
           <ol>
             {shown.map((a) => (
               <li key={a.path}>
-                <NavLink to={keep(a.path)} end={a.path === '/'}>
-                  {a.name} <kbd>{a.key}</kbd>
+                <NavLink to={keep(a.path)} end={a.path === '/'} aria-keyshortcuts={a.key || undefined} title={a.key && `Key ${a.key}`}>
+                  {a.name} {a.key && <kbd aria-hidden>{a.key}</kbd>}
                 </NavLink>
               </li>
             ))}
@@ -151,7 +151,7 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
 function useShortcuts(areas: readonly { path: string; key: string }[], find: () => void, help: () => void) {
   const navigate = useNavigate()
   const keep = useKeep()
-  const [, setPeriod] = usePeriod()
+  const [, setSpan] = useSpan()
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'k') {
@@ -160,15 +160,14 @@ function useShortcuts(areas: readonly { path: string; key: string }[], find: () 
         return
       }
       const on = e.target as HTMLElement
-      if (e.ctrlKey || e.metaKey || e.altKey || on.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(on.tagName) || on.closest('[role=dialog]')) return
-      const band = shownBand()
+      if (e.ctrlKey || e.metaKey || e.altKey || on.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(on.tagName) || on.closest('[role=dialog], [role=listbox], [role=combobox], [role=menu], [role=textbox]')) return
+      const next = '[]+=-'.includes(e.key) ? step(e.key) : undefined
       const area = areas.find((a) => a.key && a.key === e.key)
       if (area) void navigate(keep(area.path))
       else if (e.key === '/') find()
       else if (e.key === '?') help()
-      else if (e.key === '[' && band) setPeriod(band.before)
-      else if (e.key === ']' && band?.over) setPeriod(band.after)
-      else if (e.key === '.') setPeriod(undefined)
+      else if (e.key === '.') setSpan(undefined)
+      else if (next) setSpan(next)
       else return
       e.preventDefault()
     }

@@ -3,13 +3,13 @@ import { useAccount, usePeriods, useReports } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
 import { NoAccount, Trouble } from '../parts/trouble'
 import { duration, durationUp, percent } from '../time/format'
-import { useKeep, usePeriod } from '../time/period'
+import { useKeep, useSpan } from '../time/span'
 
 /** One agreement as its customer sees it: the present period, those before, and their reports. */
 export function Promised() {
   const { id = '' } = useParams()
-  const [period] = usePeriod()
-  const account = useAccount(id, period)
+  const [span] = useSpan()
+  const account = useAccount(id, span)
   const periods = usePeriods(id, 12)
   const reports = useReports()
   const keep = useKeep()

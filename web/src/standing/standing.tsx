@@ -8,24 +8,24 @@ import { More, useFind } from '../parts/more'
 import { OwnPeriod } from '../parts/own-period'
 import { NoAccount, Trouble } from '../parts/trouble'
 import { aboutTime, duration, percent } from '../time/format'
-import { useKeep, usePeriod, useZone } from '../time/period'
+import { useKeep, useSpan, useZone } from '../time/span'
 
 /** How we stand against what we promised, and what needs someone now. */
 export function StandingPage() {
-  const [period] = usePeriod()
+  const [span] = useSpan()
   const [find, text, setText] = useFind()
-  const standing = useStanding(period, find)
+  const standing = useStanding(span, find)
   const { zone } = useZone()
   const keep = useKeep()
   const sees = useMay()('see')
   const data = standing.data?.pages[0]
   if (!standing.data || !data) return <Trouble error={standing.error} />
-  const axis = axisOf(data.period)
+  const axis = axisOf(data.span)
   const rows = new Map(standing.data.pages.flatMap((p) => p.accounts).map((a) => [a.agreement, a])) // one may move from page to page
   return (
     <div className={sees ? 'with-aside' : undefined}>
       <div>
-        <Band period={data.period} />
+        <Band span={data.span} />
         <Trouble error={standing.error} />
         {data.agreements === 0 ? (
           sees ? <Nothing services={data.services} /> : <p className="empty">Nothing was promised to you yet.</p>
@@ -83,7 +83,7 @@ function Entry({ account: a, axis, to, sees }: { account: Listed; axis: Axis; to
         <NoAccount why={a.fault} />
       ) : (
         <>
-          <Strip columns={a.strip} total={classTimes(f.total_ms)} planned={a.planned} axis={axis} label={a.name} />
+          <Strip zooms columns={a.strip} total={classTimes(f.total_ms)} planned={a.planned} axis={axis} label={a.name} />
           <span className="pair">
             <b className={f.allowance_left_ms < 0 ? 'word-down' : undefined}>{duration(f.allowance_left_ms)}</b>
             <b>{percent(f.availability_percent)}</b>

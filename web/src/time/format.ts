@@ -52,6 +52,18 @@ export const aboutTime = (t: string, zone: string) =>
 /** "14:05:10". */
 export const clock = (t: string | number | Date, zone: string) => format(zone, { hour: '2-digit', minute: '2-digit', second: '2-digit' }).format(at(t))
 
+/** "14:05". */
+export const clockMinute = (t: string | number | Date, zone: string) => format(zone, { hour: '2-digit', minute: '2-digit' }).format(at(t))
+
+/** "3 Nov". */
+export const shortDay = (t: string | number | Date, zone: string) => format(zone, { day: 'numeric', month: 'short' }).format(at(t))
+
+/** "2026-11-03 14:05", as it can be typed again. */
+export function wallMinute(t: string | number | Date, zone: string): string {
+  const p = Object.fromEntries(format(zone, { year: 'numeric', month: '2-digit', day: '2-digit', hour: '2-digit', minute: '2-digit' }).formatToParts(at(t)).map((x) => [x.type, x.value]))
+  return `${p.year}-${p.month}-${p.day} ${p.hour}:${p.minute}`
+}
+
 /** "Nov", or "Nov 2026" in January and where it stands first. */
 export const shortMonth = (t: number, zone: string, withYear: boolean) => format(zone, withYear ? { month: 'short', year: 'numeric' } : { month: 'short' }).format(at(t))
 
@@ -64,10 +76,15 @@ export function dayStarts(from: number, to: number, zone: string): { at: number;
   }
   const out: { at: number; day: number; weekend: boolean }[] = []
   const hour = 3_600_000
+  const quarter = hour / 4 // clocks differ from UTC by whole quarters
   let last = -1
   for (let t = from; t < to; ) {
     const { day, weekend } = read(t)
     const begins = day !== last
+    if (begins && last >= 0) {
+      t = Math.floor(t / quarter) * quarter
+      while (read(t - quarter).day === day) t -= quarter
+    }
     if (begins) out.push({ at: t, day, weekend })
     // No day is shorter than 22 hours; the first one may have begun before.
     t += begins && last >= 0 ? 22 * hour : hour

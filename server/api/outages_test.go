@@ -1,0 +1,117 @@
+package api_test
+
+import (
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"kestite/agent/wire"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/server/api"
+)
+
+// An outage is told with its beginning and end, what the checks said as it began, and
+// what it counts as; a short span shows each measurement.
+func TestOutagesOfAServiceAreTold(t *testing.T) {
+	f := setUp(t)
+	f.manager.Create("/agreements", agreement(f.service, nil))
+	began := span.Of(time.Now())
+	at := began.Add(5) // after the definitions
+	deliver := func(outcome measure.Outcome, detail string, ms float64) {
+		t.Helper()
+		for range 2 { // as many as it takes to believe it
+			for _, l := range []string{"tolvik", "eskerby"} {
+				list := []wire.Measurement{{Check: f.check, At: at, Outcome: outcome, Detail: detail, Measures: map[string]float64{"total_ms": ms}}}
+				if r, err := f.srv.API.Ingest.Batch(t.Context(), l, "", list); err != nil || r.Stored != 1 {
+					t.Fatal(r, err)
+				}
+			}
+			at = at.Add(2)
+		}
+	}
+	deliver(measure.OK, "", 40)
+	down := at
+	deliver(measure.Failed, "connection refused", 3)
+	up := at
+	deliver(measure.OK, "", 60)
+	for span.Of(time.Now()) < at {
+		time.Sleep(time.Millisecond)
+	}
+	ask := func(band string) (out api.ServiceSpan) {
+		t.Helper()
+		f.manager.Must(http.MethodGet, "/services/"+f.service+"/span?span="+url.QueryEscape(band), nil, &out)
+		return out
+	}
+	instants := func(from, to span.Instant) string { return from.String() + "/" + to.String() }
+	short := ask(instants(began.Add(-10*span.Minute), began.Add(10*span.Minute)))
+	if len(short.Outages) != 1 || short.Earlier != 0 {
+		t.Fatalf("%+v", short.Outages)
+	}
+	o := short.Outages[0]
+	if o.From != down || o.To != up || o.MS != int64(up-down) || o.Lasts || o.State != "down" {
+		t.Errorf("%+v, not from %v to %v", o, down, up)
+	}
+	if len(o.Reasons) != 1 || !strings.HasSuffix(o.Reasons[0], " from Eskerby, Tolvik: connection refused") {
+		t.Errorf("why: %q", o.Reasons)
+	}
+	if len(o.Counts) != 1 || o.Counts[0].Name != "Passenger division" || len(o.Counts[0].Classes) != 1 || o.Counts[0].Classes[0] != (api.ClassTime{Class: "down", MS: o.MS}) {
+		t.Errorf("what it counts as: %+v", o.Counts)
+	}
+	lane := short.Checks[0].Lanes[0]
+	if lane.StepMS != 0 || len(lane.Points) != 6 || lane.Points[2].Failed != 1 || *lane.Points[0].Mean != 40 || lane.Points[2].At != down {
+		t.Errorf("each measurement by itself: step %d, %+v", lane.StepMS, lane.Points)
+	}
+	if month := ask(""); len(month.Outages) != 1 || month.Checks[0].Lanes[0].StepMS != span.Hour {
+		t.Errorf("in the month: %+v, steps of %d ms", month.Outages, month.Checks[0].Lanes[0].StepMS)
+	}
+	// A span that begins within the outage tells when it began; one before it, nothing.
+	if within := ask(instants(down.Add(1), down.Add(11*span.Minute))); len(within.Outages) != 1 || within.Outages[0].From != down {
+		t.Errorf("from within: %+v", within.Outages)
+	}
+	if before := ask(instants(began.Add(-span.Hour), began.Add(-span.Minute))); len(before.Outages) != 0 || before.Outages == nil {
+		t.Errorf("before it: %+v", before.Outages)
+	}
+}
+
+// Many measurements of a short span are summed up, none is left out.
+func TestManyMeasurementsAreSummedUp(t *testing.T) {
+	f := setUp(t)
+	const n = 1000
+	from := span.Of(time.Now()).Add(5) // after the definitions
+	var list []wire.Measurement
+	for i := range n {
+		m := wire.Measurement{Check: f.check, At: from.Add(int64(i)), Outcome: measure.OK, Measures: map[string]float64{"total_ms": float64(i%100 + 1)}}
+		if i%10 == 0 {
+			m.Outcome, m.Measures = measure.Failed, nil
+		}
+		list = append(list, m)
+	}
+	if r, err := f.srv.API.Ingest.Batch(t.Context(), "tolvik", "", list); err != nil || r.Stored != n {
+		t.Fatal(r.Stored, err)
+	}
+	for span.Of(time.Now()) < from.Add(n) {
+		time.Sleep(time.Millisecond)
+	}
+	var out api.ServiceSpan
+	band := from.Add(-span.Minute).String() + "/" + from.Add(20*span.Minute).String()
+	f.manager.Must(http.MethodGet, "/services/"+f.service+"/span?span="+url.QueryEscape(band), nil, &out)
+	var lane api.LaneView
+	for _, l := range out.Checks[0].Lanes {
+		if l.Location == "tolvik" {
+			lane = l
+		}
+	}
+	count, failed := int32(0), int32(0)
+	for i, p := range lane.Points {
+		count, failed = count+p.Count, failed+p.Failed
+		if i > 0 && p.At < lane.Points[i-1].At.Add(lane.StepMS) || p.Mean == nil || *p.P95 < float64(*p.Mean) {
+			t.Errorf("point %d: %+v", i, p)
+		}
+	}
+	if lane.StepMS == 0 || len(lane.Points) > 600 || count != n || failed != n/10 {
+		t.Errorf("%d points of %d ms sum up %d measurements, %d failed", len(lane.Points), lane.StepMS, count, failed)
+	}
+}
