@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"reflect"
@@ -467,23 +466,6 @@ func TestViewersLookAndDoNotTouch(t *testing.T) {
 	}
 }
 
-// On a phone nothing runs off the side.
-func TestPhone(t *testing.T) {
-	s := newStage(t, true)
-	s.do(s.Resize(390, 844), s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password))
-	for path, ready := range map[string]string{
-		"/": "document.querySelector('[data-agreement]')", "/services": "document.querySelector('[data-service]')",
-		"/services/ticket-sales?at=now": "document.querySelector('.moment .rules')", "/agreements": "document.querySelector('.entry')",
-	} {
-		s.do(s.Go(s.srv.URL+path), s.Until(path, ready))
-		width, err := browser.Eval[int](s.Browser, "document.documentElement.scrollWidth")
-		s.do(err)
-		if width > 390 {
-			t.Errorf("%s is %d pixels wide", path, width)
-		}
-	}
-}
-
 // Keys go to the areas, step through months and find by name.
 func TestKeys(t *testing.T) {
 	s := newStage(t, true)
@@ -497,54 +479,4 @@ func TestKeys(t *testing.T) {
 		s.Type("\r"), s.Until("the service", "location.pathname === '/services/sailing-board'"),
 		s.Type("?"), s.Reads("on the band: the time before, the time after"),
 	)
-}
-
-// No main screen has a serious fault that the accessibility checker knows.
-func TestAccessibility(t *testing.T) {
-	s := newStage(t, true)
-	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
-	s.do(err)
-	s.do(s.SignIn(s.srv.URL, "admin@skerry.example", demo.Password))
-	screens := map[string]string{
-		"/":                             "document.querySelector('[data-agreement]')",
-		"/services":                     "document.querySelector('[data-service]')",
-		"/services/ticket-sales?at=now": "document.querySelector('.moment .rules')",
-		"/services/new":                 "document.querySelector('form')",
-		"/services/departure/edit":      "document.querySelector('form')",
-		"/checks/ticket-sales-http":     "document.querySelector('form')",
-		"/checks/way-to-quay":           "document.querySelector('form')",
-		"/checks/slowest-page":          "document.querySelector('form')",
-		"/checks/freight-copy":          "document.querySelector('form')",
-		"/checks":                       "document.querySelector('[data-check]')",
-		"/services/many":                "document.querySelector('textarea')",
-		"/set-up/pairs":                 "document.querySelector('[data-plan] tbody th')",
-		"/set-up/pairs/harbours":        "document.querySelector('[data-pair]')",
-		"/services/ticket-sales/edit":   "document.querySelector('.consequence')",
-		"/set-up/kits":                  "document.querySelector('[data-kit]')",
-		"/set-up/networks":              "document.querySelector('[data-network]')",
-		"/set-up/credentials":           "document.querySelector('[data-credential]')",
-		"/agreements":                   "document.querySelector('.entry')",
-		"/agreements/tickets-passenger": "document.querySelectorAll('.entry').length > 12",
-		"/reports":                      "document.querySelector('table')",
-		"/set-up":                       "document.querySelector('[data-location]')",
-		"/set-up/people":                "document.querySelector('[data-person]')",
-		"/set-up/trail":                 "document.querySelector('[data-trail]')",
-		"/you":                          "document.querySelector('[data-session]')",
-		"/enter#kesl_x":                 "document.querySelector('form')",
-	}
-	for path, ready := range screens {
-		for _, look := range []string{"light", "dark"} {
-			_, err := browser.Eval[bool](s.Browser, "localStorage.setItem('mui-mode', '"+look+"') || true")
-			s.do(err, s.Go(s.srv.URL+path), s.Until(path, ready))
-			_, err = browser.Eval[bool](s.Browser, string(axe)+"; true")
-			s.do(err)
-			found, err := browser.Eval[[]string](s.Browser, `axe.run(document, { resultTypes: ['violations'] }).then((r) => r.violations
-				.filter((v) => v.impact === 'serious' || v.impact === 'critical')
-				.map((v) => v.id + ': ' + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + ' — ' + n.failureSummary).join(' | ')))`)
-			s.do(err)
-			for _, f := range found {
-				t.Errorf("%s (%s): %s", path, look, f)
-			}
-		}
-	}
 }

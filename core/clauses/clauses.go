@@ -23,6 +23,12 @@ func Sentences(a definition.AgreementSpec, named func(kind, id string) string) [
 	}
 	out := []string{fmt.Sprintf("%s: available %s %% of each %s (%s), %s.", whom, a.TargetPercent, cycleWords(a.Period), a.Timezone,
 		hoursWords(a.ServiceHours))}
+	if a.Contract != "" {
+		out = append(out, "It is a part of the contract "+named("contract", a.Contract)+".")
+	}
+	if a.From != "" {
+		out = append(out, "The promise begins with "+day(a.From)+".")
+	}
 	if a.Until != "" {
 		out = append(out, "The promise ends with "+day(a.Until)+".")
 	}

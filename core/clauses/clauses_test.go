@@ -12,7 +12,7 @@ import (
 func TestEveryClauseIsASentence(t *testing.T) {
 	const full = `{
 		"name": "Gold", "customer": "harbour-office", "service": "sailings", "timezone": "Europe/Oslo", "target_percent": "99.9",
-			"until": "2027-03-31",
+			"contract": "harbour", "from": "2026-01-01", "until": "2027-03-31",
 		"period": {"unit": "quarter", "day": 15, "month": 2},
 		"degraded_weight_percent": "50", "unmeasured": "down", "min_outage_s": 60, "min_coverage_percent": "95",
 		"service_hours": {"timezone": "Europe/Oslo", "weekly": [{"days": ["MO", "TU"], "from": "06:00", "to": "22:00"},
@@ -27,7 +27,7 @@ func TestEveryClauseIsASentence(t *testing.T) {
 	}`
 	named := func(kind, id string) string {
 		return map[string]string{"service cards": "Card payments", "service names": "Name service",
-			"check page": "Sailing page", "customer harbour-office": "Harbour office"}[kind+" "+id]
+			"check page": "Sailing page", "customer harbour-office": "Harbour office", "contract harbour": "Harbour 2026"}[kind+" "+id]
 	}
 	read := func(text string) (a definition.AgreementSpec) {
 		t.Helper()
@@ -43,7 +43,7 @@ func TestEveryClauseIsASentence(t *testing.T) {
 	whole := strings.Join(Sentences(spec, named), "\n")
 	for _, want := range []string{
 		"Promised to Harbour office: available 99.9 % of each quarter, counted from day 15 of February (Europe/Oslo), on Monday and Tuesday from 06:00 to 22:00, on Saturday from 08:00 to 24:00 (Europe/Oslo), except on 2026-12-25.",
-		"The promise ends with 31 March 2027.", "Degraded time counts as downtime to 50 %.",
+		"It is a part of the contract Harbour 2026.", "The promise begins with 1 January 2026.", "The promise ends with 31 March 2027.", "Degraded time counts as downtime to 50 %.",
 		"Time that was not measured counts as downtime.",
 		"Announced maintenance is taken out of the base, if announced 2 d before, if it lies on Sunday from 01:00 to 05:00 (Europe/Oslo), up to 4 h a quarter.",
 		"Emergency work is taken out of the base, if announced 15 min before, up to 1 h a quarter.",
@@ -115,7 +115,7 @@ func each(v any, f func(path string)) {
 			}
 		default:
 			other := map[string]any{"exclude": "forgive", "down": "up", "MO": "WE", "TU": "WE", "SA": "FR", "SU": "FR",
-				"cards": "names", "names": "cards", "quarter": "year", "2027-03-31": "2027-03-30"}
+				"cards": "names", "names": "cards", "quarter": "year", "2027-03-31": "2027-03-30", "harbour": "pier"}
 			switch was := v.(type) {
 			case string:
 				if n, known := other[was]; known {

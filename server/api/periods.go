@@ -8,6 +8,7 @@ import (
 	"kestite/core/account"
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
+	"kestite/core/clauses"
 	"kestite/core/definition"
 	"kestite/core/span"
 )
@@ -98,6 +99,18 @@ func (s *Server) calendarOf(ctx context.Context, in *struct {
 
 // mostForOthers is how many periods on end are looked at that were promised to others.
 const mostForOthers = 100
+
+// sentences says clauses as a contract would.
+func (s *Server) sentences(ctx context.Context, in *body[definition.AgreementSpec]) (*list[string], error) {
+	if err := definition.Valid(in.Body); err != nil {
+		return nil, err
+	}
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return items(clauses.Sentences(in.Body, snap.Named)), nil
+}
 
 // WhatIf asks for the last periods under clauses.
 type WhatIf struct {

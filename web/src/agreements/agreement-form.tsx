@@ -4,14 +4,15 @@ import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Controller, useForm, type UseFormReturn } from 'react-hook-form'
-import { useNavigate, useParams, useSearchParams } from 'react-router'
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
-import { useAgreements, useChecks, useMayChange, useMe, usePeriodNames, usePeriods, useServices, useWhatIf } from '../api/queries'
+import { useAgreements, useChecks, useClauses, useMayChange, useMe, usePeriodNames, usePeriods, useServices, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
 import { KeptNote, useKept } from '../parts/kept'
 import { useKey } from '../parts/key'
 import { PartyPick } from '../parts/party'
-import { Confirm, Trouble, showFaults } from '../parts/trouble'
+import { Revisions } from '../parts/revisions'
+import { Awaited, Confirm, Trouble, showFaults } from '../parts/trouble'
 import { useEffects } from '../services/schedule'
 import { validTarget } from '../parts/decimal'
 import { useSettled } from '../parts/settled'
@@ -31,7 +32,7 @@ export function AgreementPage() {
   const agreements = useAgreements()
   const services = useServices()
   const me = useMe()
-  if (!agreements.data || !services.data || !me.data) return <Trouble error={agreements.error ?? services.error ?? me.error} />
+  if (!agreements.data || !services.data || !me.data) return <Awaited error={agreements.error ?? services.error ?? me.error} />
   const agreement = agreements.data.find((a) => a.id === id)
   if (id && !agreement) return <div className="empty">There is no agreement {id}.</div>
   const live = services.data.filter((s) => !s.retired || s.id === agreement?.spec.service)
@@ -99,6 +100,11 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
           <h1 style={{ margin: 0 }}>{agreement ? agreement.spec.name : 'Write down an agreement'}</h1>
           {agreement?.retired && <div className="sub">Retired: it is accounted no further.</div>}
           {agreement && !agreement.retired && <Accounting agreement={agreement} />}
+          {agreement && (
+            <div className="sub">
+              <Link to={keep(`/services/${agreement.spec.service}`)}>{services.find((s) => s.id === agreement.spec.service)?.spec.name ?? agreement.spec.service} and its account</Link> · <Link to={`/reports?find=${encodeURIComponent(agreement.spec.name)}`}>its reports</Link>
+            </div>
+          )}
         </div>
         <KeptNote kept={kept} of={agreement && { path: 'agreements', id: agreement.id }} names={fieldNames} />
         <fieldset>
@@ -256,6 +262,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
         ) : (
           <p className="sub">You may try other clauses here; a manager can save them.</p>
         )}
+        {agreement && <Revisions path="agreements" id={agreement.id} counts />}
         <Confirm
           open={asking}
           title={`Retire the agreement ${agreement?.spec.name}?`}
@@ -266,7 +273,10 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
           onNo={() => setAsking(false)}
         />
       </form>
-      <LastPeriods agreement={agreement} wanted={toSpec(v)} />
+      <div>
+        <InWords wanted={toSpec(v)} />
+        <LastPeriods agreement={agreement} wanted={toSpec(v)} />
+      </div>
     </div>
   )
 }
@@ -341,6 +351,23 @@ function WhenItCounts({ form, agreement }: { form: UseFormReturn<Values>; agreem
         {...form.register('reason', { validate: (text, all) => !all.corrects || text.trim() !== '' || 'Say why: an account that has begun changes with it' })}
       />
     </div>
+  )
+}
+
+/** The clauses as a contract would say them, as they stand in the form. */
+function InWords({ wanted }: { wanted: Spec }) {
+  const spec = useSettled(wanted, JSON.stringify(wanted), 500)
+  const words = useClauses(validTarget(spec.target_percent) === true ? { ...spec, name: spec.name || 'New' } : undefined)
+  if (!words.data) return null
+  return (
+    <section aria-label="In words">
+      <h2 style={{ marginTop: 6, marginBottom: 4 }}>In words</h2>
+      <ul className="sentences">
+        {words.data.map((w) => (
+          <li key={w}>{w}</li>
+        ))}
+      </ul>
+    </section>
   )
 }
 

@@ -9,7 +9,7 @@ import { Export } from '../parts/export'
 import { More, useFind, useShown } from '../parts/more'
 import { OwnPeriod } from '../parts/own-period'
 import { usePartyName } from '../parts/party'
-import { NoAccount, Trouble } from '../parts/trouble'
+import { Awaited, NoAccount } from '../parts/trouble'
 import { duration, durationUp, percent } from '../time/format'
 import { useKeep, useSpan } from '../time/span'
 
@@ -29,7 +29,7 @@ export function AgreementList() {
     .sort((a, b) => a.spec.name.localeCompare(b.spec.name))
   const shown = matching.slice(0, most)
   const accounts = useAccounts(shown.map((a) => a.id), span)
-  if (!agreements.data || !accounts.data?.span) return <Trouble error={agreements.error ?? accounts.error} />
+  if (!agreements.data || !accounts.data?.span) return <Awaited error={agreements.error ?? accounts.error} />
   const band = accounts.data.span
   const axis = axisOf(band)
   const retired = agreements.data.filter((a) => a.retired)

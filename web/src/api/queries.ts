@@ -140,6 +140,16 @@ export const useWhatIf = (spec: Schemas['AgreementSpec'] | undefined, last: numb
     retry: false,
   })
 
+/** The sentences that a contract would have for clauses. */
+export const useClauses = (spec: Schemas['AgreementSpec'] | undefined) =>
+  useQuery({
+    queryKey: ['clauses', spec],
+    queryFn: () => ask(api.POST('/api/v1/clauses', { body: spec as Schemas['AgreementSpec'] })).then((l) => l.items),
+    enabled: Boolean(spec),
+    placeholderData: keepPreviousData,
+    retry: false,
+  })
+
 export const useReports = () => useQuery({ queryKey: ['reports'], queryFn: () => ask(api.GET('/api/v1/reports')).then((l) => l.items) })
 
 export const useReport = (id: string) => useQuery({ queryKey: ['report', id], queryFn: () => ask(api.GET('/api/v1/reports/{id}', { params: { path: { id } } })) })

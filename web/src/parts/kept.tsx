@@ -120,11 +120,16 @@ export function useKept<V extends FieldValues>(form: UseFormReturn<V>, fresh: V,
   const text = draft && changed ? JSON.stringify({ base: base.current?.values, values: without(mine), both: Object.keys(theirs) }) : ''
   useEffect(() => {
     if (!draft) return
-    const timer = setTimeout(() => {
+    const keep = () => {
       if (text && !left.current && !given) sessionStorage.setItem(prefix + draft, text)
       else sessionStorage.removeItem(prefix + draft)
-    }, 300)
-    return () => clearTimeout(timer)
+    }
+    const timer = setTimeout(keep, 300)
+    window.addEventListener('pagehide', keep) // a reload does not wait
+    return () => {
+      clearTimeout(timer)
+      window.removeEventListener('pagehide', keep)
+    }
   }, [draft, text])
 
   useEffect(() => {

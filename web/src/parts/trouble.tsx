@@ -3,6 +3,7 @@ import Dialog from '@mui/material/Dialog'
 import DialogActions from '@mui/material/DialogActions'
 import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
+import Skeleton from '@mui/material/Skeleton'
 import type { FieldValues, Path, UseFormSetError } from 'react-hook-form'
 import { Problem } from '../api/client'
 
@@ -13,6 +14,20 @@ export function Trouble({ error }: { error: unknown }) {
     <p className="trouble" role="alert">
       {error instanceof Error ? error.message : 'Something went wrong.'}
     </p>
+  )
+}
+
+/** In place of a screen whose data have not come: what went wrong, or that they are under way. */
+export function Awaited({ error }: { error: unknown }) {
+  if (error) return <Trouble error={error} />
+  return (
+    <div className="awaited" role="status" aria-label="Loading">
+      <Skeleton variant="text" width="40%" height={44} />
+      <Skeleton variant="text" width="70%" />
+      {[0, 1, 2, 3].map((n) => (
+        <Skeleton key={n} variant="rounded" height={30} sx={{ my: 2 }} />
+      ))}
+    </div>
   )
 }
 

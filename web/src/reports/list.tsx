@@ -7,8 +7,9 @@ import { Link, useNavigate } from 'react-router'
 import { api, ask } from '../api/client'
 import { useAgreements, useMay, usePeriodNames, useReports } from '../api/queries'
 import { Export } from '../parts/export'
+import { useFind } from '../parts/more'
 import { usePartyName } from '../parts/party'
-import { Trouble } from '../parts/trouble'
+import { Awaited, Trouble } from '../parts/trouble'
 import { percent, shortTime } from '../time/format'
 import { useZone } from '../time/span'
 
@@ -16,11 +17,11 @@ import { useZone } from '../time/span'
 export function ReportList() {
   const reports = useReports()
   const { zone } = useZone()
-  const [text, setText] = useState('')
+  const [find, text, setText] = useFind()
   const permits = useMay()
-  if (!reports.data) return <Trouble error={reports.error} />
+  if (!reports.data) return <Awaited error={reports.error} />
   const may = permits('publish')
-  const words = text.toLowerCase().split(/\s+/).filter(Boolean)
+  const words = find.toLowerCase().split(/\s+/).filter(Boolean)
   const shown = reports.data.filter((r) => words.every((w) => `${r.name} ${r.customer} ${r.words} ${r.state} ${r.verdict}`.toLowerCase().includes(w)))
   return (
     <>

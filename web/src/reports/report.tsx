@@ -6,7 +6,7 @@ import { Link, useNavigate, useParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useMay, useReport } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
-import { Confirm, Trouble } from '../parts/trouble'
+import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { ticks } from '../axis/ticks'
 import { duration, durationUp, fullTime, percent } from '../time/format'
 
@@ -15,7 +15,7 @@ export function ReportPage() {
   const { id = '' } = useParams()
   const report = useReport(id)
   const r = report.data
-  if (!r) return <Trouble error={report.error} />
+  if (!r) return <Awaited error={report.error} />
   const axis = { from: Date.parse(r.from), to: Date.parse(r.to), now: Date.parse(r.to) }
   return (
     <>

@@ -10,7 +10,8 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useKinds, useLocations, useMayChange, useServices } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
-import { Confirm, Trouble } from '../parts/trouble'
+import { Revisions } from '../parts/revisions'
+import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/span'
 import { BelieveFields } from './believe-fields'
 import { followed, inOrder, originOf } from './defaults'
@@ -33,7 +34,7 @@ export function CheckPage() {
   const services = useServices()
   const places = useLocations()
   const all = useKinds()
-  if (!checks.data || !services.data || !places.data || !all.data) return <Trouble error={checks.error ?? services.error ?? places.error ?? all.error} />
+  if (!checks.data || !services.data || !places.data || !all.data) return <Awaited error={checks.error ?? services.error ?? places.error ?? all.error} />
   const check = checks.data.find((c) => c.id === id)
   const model = checks.data.find((c) => c.id === params.get('like'))
   const service = services.data.find((s) => s.id === (check?.spec.service ?? model?.spec.service ?? params.get('service')))
@@ -224,7 +225,7 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
       ) : (
         <p className="sub">{kept ? <>The pair plan {kept.plan} keeps this check; <Link to="/set-up/pairs">change it there</Link>.</> : 'A manager can change it.'}</p>
       )}
-      {check && <History id={check.id} />}
+      {check && <Revisions path="checks" id={check.id} />}
       <Confirm
         open={asking}
         title={`Retire the check ${check?.spec.name}?`}
@@ -265,35 +266,5 @@ function ReportInAddress({ check }: { check: Check }) {
         </>
       )}
     </div>
-  )
-}
-
-function History({ id }: { id: string }) {
-  const revisions = useQuery({ queryKey: ['revisions', 'check', id], queryFn: () => ask(api.GET('/api/v1/checks/{id}/revisions', { params: { path: { id } } })).then((l) => l.items) })
-  if (!revisions.data) return null
-  return (
-    <section>
-      <h2>Revisions</h2>
-      <table className="plain">
-        <thead>
-          <tr>
-            <th>No.</th>
-            <th>In force from</th>
-            <th>By</th>
-            <th>Why</th>
-          </tr>
-        </thead>
-        <tbody>
-          {revisions.data.map((r) => (
-            <tr key={r.number}>
-              <td>{r.number}</td>
-              <td>{new Date(r.from).toISOString().replace('T', ' ').slice(0, 16)} UTC</td>
-              <td>{r.by}</td>
-              <td>{r.reason || '–'}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </section>
   )
 }

@@ -7,7 +7,7 @@ import { Link } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
 import { Export } from '../parts/export'
-import { Trouble } from '../parts/trouble'
+import { Awaited } from '../parts/trouble'
 import { duration } from '../time/format'
 import { useKeep } from '../time/span'
 import { inward, kinds } from './kinds'
@@ -77,7 +77,7 @@ export function CheckList() {
       await client.invalidateQueries()
     },
   })
-  if (!checks.data || !services.data) return <Trouble error={checks.error ?? services.error} />
+  if (!checks.data || !services.data) return <Awaited error={checks.error ?? services.error} />
   const touched = Object.entries(change).some(([k, v]) => k !== 'reason' && v !== '')
   const field = (name: keyof Change, label: string, unit = '') => (
     <TextField label={label} value={change[name]} placeholder="as it is" onChange={(e) => setChange({ ...change, [name]: e.target.value })} slotProps={{ input: { endAdornment: unit }, inputLabel: { shrink: true } }} />

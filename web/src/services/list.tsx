@@ -8,7 +8,7 @@ import { Legend, Strip } from '../axis/strip'
 import { Export } from '../parts/export'
 import { More, useFind, useShown } from '../parts/more'
 import { usePartyName } from '../parts/party'
-import { Trouble } from '../parts/trouble'
+import { Awaited } from '../parts/trouble'
 import { duration } from '../time/format'
 import { useKeep, useSpan } from '../time/span'
 
@@ -54,7 +54,7 @@ export function ServiceList() {
     })
   const shown = matching.slice(0, most)
   const strips = useStrips(shown.map((s) => s.id), span)
-  if (!services.data || !strips.data?.span) return <Trouble error={services.error ?? strips.error} />
+  if (!services.data || !strips.data?.span) return <Awaited error={services.error ?? strips.error} />
   const axis = axisOf(strips.data.span)
   return (
     <>

@@ -7,7 +7,7 @@ import { useKinds, useMayChange, useServiceSpan } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, type Axis } from '../axis/strip'
 import { usePartyName } from '../parts/party'
-import { Confirm, NoAccount, Trouble } from '../parts/trouble'
+import { Awaited, Confirm, NoAccount, Trouble } from '../parts/trouble'
 import { duration, durationUp, percent, shortTime } from '../time/format'
 import { exactly, useKeep, useSpan, useZone } from '../time/span'
 import { kinds, leading } from './kinds'
@@ -20,7 +20,7 @@ export function ServicePage() {
   const service = useServiceSpan(id, span)
   const [params, setParams] = useSearchParams()
   const data = service.data
-  if (!data) return <Trouble error={service.error} />
+  if (!data) return <Awaited error={service.error} />
   const axis = axisOf(data.span)
   const asked = params.get('at')
   const parsed = asked ? Date.parse(asked) : NaN

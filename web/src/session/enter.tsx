@@ -6,11 +6,13 @@ import { useForm } from 'react-hook-form'
 import { useNavigate } from 'react-router'
 import { api, ask } from '../api/client'
 import { Trouble, showFaults } from '../parts/trouble'
+import { useHeading } from '../shell/heading'
 
 type Values = { password: string; again: string }
 
 /** Chooses a password by a one-time link; its token stands behind # and so in no log. */
 export function Enter() {
+  useHeading()
   const [token] = useState(() => window.location.hash.slice(1))
   const form = useForm<Values>({ defaultValues: { password: '', again: '' } })
   const navigate = useNavigate()

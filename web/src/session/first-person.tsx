@@ -5,9 +5,11 @@ import { useForm } from 'react-hook-form'
 import { Navigate, useNavigate } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { Trouble, showFaults } from '../parts/trouble'
+import { useHeading } from '../shell/heading'
 
 /** Makes the first account of an installation, with the token from the console. */
 export function FirstPerson() {
+  useHeading()
   const first = useQuery({ queryKey: ['first'], queryFn: () => ask(api.GET('/api/v1/first-person')) })
   // What the server was started with stands; where it was told nothing, this browser's zone is a likely one.
   const said = first.data && { organisation: first.data.organisation, timezone: first.data.timezone || Intl.DateTimeFormat().resolvedOptions().timeZone }

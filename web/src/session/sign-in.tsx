@@ -5,12 +5,14 @@ import { useForm } from 'react-hook-form'
 import { Navigate, useNavigate, useSearchParams } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { Trouble } from '../parts/trouble'
+import { useHeading } from '../shell/heading'
 
 /** Whether what is missing is the code of the second factor, or it was wrong: the password is right then. */
 const wantsCode = (error: unknown) => error instanceof Problem && 'code' in error.fields
 
 /** Sign in, with a second factor where the person has one; where nobody can yet, on to making the first account. */
 export function SignIn() {
+  useHeading()
   const form = useForm<Schemas['SignIn']>()
   const client = useQueryClient()
   const navigate = useNavigate()

@@ -5,14 +5,14 @@ import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { api, ask, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
-import { Trouble, showFaults } from '../parts/trouble'
+import { Awaited, Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 
 /** What everybody keeps for themselves: password, second factor, the browsers they are signed in with. */
 export function You() {
   const me = useMe()
-  if (!me.data) return <Trouble error={me.error} />
+  if (!me.data) return <Awaited error={me.error} />
   const must = me.data.second_factor_required && !me.data.second_factor
   return (
     <div className="own">

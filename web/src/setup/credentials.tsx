@@ -7,7 +7,7 @@ import { useForm } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useCredentials } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
-import { Trouble, showFaults } from '../parts/trouble'
+import { Awaited, Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { Listing } from './listing'
@@ -23,7 +23,7 @@ export function Credentials() {
   const checks = useChecks()
   const secrets = useQuery({ queryKey: ['secrets'], queryFn: () => ask(api.GET('/api/v1/credentials/secrets')).then((l) => l.items) })
   const { zone } = useZone()
-  if (!credentials.data) return <Trouble error={credentials.error} />
+  if (!credentials.data) return <Awaited error={credentials.error} />
   const users = (id: string) => (checks.data ?? []).filter((c) => !c.retired && c.spec.http?.credential === id)
   return (
     <Listing<Credential>

@@ -7,7 +7,7 @@ export function SetupHead({ title, children }: { title: string; children?: React
   const tab = ({ isActive }: { isActive: boolean }) => ({ marginRight: 18, fontWeight: isActive ? 600 : 400, textDecoration: isActive ? 'underline' : 'none', textUnderlineOffset: 5 })
   return (
     <>
-      <div style={{ paddingTop: 22 }}>
+      <nav aria-label="Set-up" style={{ paddingTop: 22, display: 'flex', flexWrap: 'wrap', rowGap: 6 }}>
         <NavLink to="/set-up" end style={tab}>
           Locations
         </NavLink>
@@ -42,7 +42,7 @@ export function SetupHead({ title, children }: { title: string; children?: React
             Trail
           </NavLink>
         )}
-      </div>
+      </nav>
       <div className="head" style={{ marginTop: 16 }}>
         <h1 style={{ margin: 0 }}>{title}</h1>
         <div className="actions">{children}</div>

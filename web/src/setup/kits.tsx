@@ -8,7 +8,7 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
-import { Trouble } from '../parts/trouble'
+import { Awaited, Trouble } from '../parts/trouble'
 import { kinds } from '../services/kinds'
 import { useKeep } from '../time/span'
 import { SetupHead } from './head'
@@ -24,7 +24,7 @@ export function Kits() {
   const [making, setMaking] = useState(false)
   const [using, setUsing] = useState<string | undefined>()
   const retire = useMutation({ mutationFn: (k: Kit) => (k.retired ? ask(api.POST('/api/v1/kits/{id}/restore', { params: { path: { id: k.id } } })) : ask(api.DELETE('/api/v1/kits/{id}', { params: { path: { id: k.id } } }))), onSuccess: () => client.invalidateQueries() })
-  if (!kits.data) return <Trouble error={kits.error} />
+  if (!kits.data) return <Awaited error={kits.error} />
   return (
     <>
       <SetupHead title="Kits">

@@ -5,7 +5,7 @@ import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgents, useChecks, useLocations, useMay, useMayDefineForAll } from '../api/queries'
-import { Confirm, Trouble } from '../parts/trouble'
+import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { duration, shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { SetupHead } from './head'
@@ -21,7 +21,7 @@ export function Locations() {
   const permits = useMay()
   const [adding, setAdding] = useState(false)
   const may = useMayDefineForAll()
-  if (!places.data || !agents.data) return <Trouble error={places.error ?? agents.error} />
+  if (!places.data || !agents.data) return <Awaited error={places.error ?? agents.error} />
   const live = places.data.filter((l) => !l.retired)
   return (
     <>

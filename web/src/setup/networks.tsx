@@ -7,7 +7,7 @@ import { useForm, type FieldPath } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useNetworks } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
-import { Trouble } from '../parts/trouble'
+import { Awaited, Trouble } from '../parts/trouble'
 import { Listing } from './listing'
 
 type Network = Schemas['DefinedNetworkSpec']
@@ -16,7 +16,7 @@ type Values = { name: string; ours: boolean; prefixes: string; note: string }
 /** Whose network an address on a path lies in. */
 export function Networks() {
   const networks = useNetworks()
-  if (!networks.data) return <Trouble error={networks.error} />
+  if (!networks.data) return <Awaited error={networks.error} />
   return (
     <Listing<Network>
       title="Networks"

@@ -9,7 +9,7 @@ import { useNavigate, useParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useKinds, useLocations, useMayDefine, usePairPlans, useServices } from '../api/queries'
 import { Export } from '../parts/export'
-import { Trouble } from '../parts/trouble'
+import { Awaited, Trouble } from '../parts/trouble'
 import { LimitRow } from '../services/limit-fields'
 import { duration } from '../time/format'
 import { useKeep } from '../time/span'
@@ -32,7 +32,7 @@ export function PairPlanPage() {
   const plans = usePairPlans()
   const places = useLocations()
   const services = useServices()
-  if (!plans.data || !places.data || !services.data) return <Trouble error={plans.error ?? places.error ?? services.error} />
+  if (!plans.data || !places.data || !services.data) return <Awaited error={plans.error ?? places.error ?? services.error} />
   const plan = plans.data.find((p) => p.id === id)
   if (id && !plan) return <div className="empty">There is no pair plan {id}.</div>
   return <Form key={plan?.revision ?? 0} plan={plan} places={places.data.filter((l) => !l.retired)} services={services.data.filter((s) => !s.retired)} />

@@ -5,7 +5,7 @@ import { Link } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useChecks, useKinds, useLocations, useMay, useMayDefine, usePairPlans, useServices } from '../api/queries'
 import { Export } from '../parts/export'
-import { Confirm, Trouble } from '../parts/trouble'
+import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { inOrder } from '../services/measures'
 import { stateOf, useTrials } from '../services/try-now'
 import { duration, shortTime } from '../time/format'
@@ -21,7 +21,7 @@ export function Pairs() {
   const checks = useChecks()
   const may = useMayDefine()
   const keep = useKeep()
-  if (!plans.data || !checks.data) return <Trouble error={plans.error ?? checks.error} />
+  if (!plans.data || !checks.data) return <Awaited error={plans.error ?? checks.error} />
   const live = plans.data.filter((p) => !p.retired)
   return (
     <>

@@ -7,7 +7,7 @@ import { api, ask } from '../api/client'
 import { partyPaths, useAgreements, useParties, useServices, type Party, type PartyKind } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick, usePartyName } from '../parts/party'
-import { Trouble, showFaults } from '../parts/trouble'
+import { Awaited, Trouble, showFaults } from '../parts/trouble'
 import { useKeep } from '../time/span'
 import { Listing } from './listing'
 
@@ -61,7 +61,7 @@ function Parties({ kind, title, note, has, of }: Props) {
   const parties = useParties(kind)
   const customer = usePartyName('customer')
   const keep = useKeep()
-  if (!parties.data) return <Trouble error={parties.error} />
+  if (!parties.data) return <Awaited error={parties.error} />
   return (
     <Listing<Party>
       title={title}

@@ -5,6 +5,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
+import { Differences, differences } from '../parts/differences'
 import { Trouble } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
@@ -100,7 +101,7 @@ export function Trail() {
 
 function TrailRow({ line: l, zone, only, about }: { line: Line; zone: string; only: (who: string) => void; about: (what: string) => void }) {
   const [open, setOpen] = useState(false)
-  const more = differences(l)
+  const more = differences(l.before, l.detail)
   const [kind] = l.subject.split(' ', 1)
   return (
     <>
@@ -134,42 +135,10 @@ function TrailRow({ line: l, zone, only, about }: { line: Line; zone: string; on
         <tr>
           <td />
           <td colSpan={4}>
-            <table className="plain sub differences">
-              <tbody>
-                {more.map((d) => (
-                  <tr key={d.field}>
-                    <td>{d.field}</td>
-                    <td>{d.was !== undefined ? `${d.was} → ${d.is ?? 'nothing'}` : d.is}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+            <Differences list={more} />
           </td>
         </tr>
       )}
     </>
   )
-}
-
-type Difference = { field: string; was?: string; is?: string }
-
-/** A value as people read it: lists of words with commas, what is deeper as JSON. */
-const shown = (v: unknown): string => {
-  if (typeof v === 'string') return v
-  return Array.isArray(v) && v.every((x) => typeof x === 'string' || typeof x === 'number') ? v.join(', ') : JSON.stringify(v)
-}
-
-/** What changed, field by field; where nothing was there before, what is there since. */
-function differences(l: Pick<Line, 'before' | 'detail'>): Difference[] {
-  const flat = (v: unknown, path: string, into: Map<string, string>): Map<string, string> => {
-    if (v && typeof v === 'object' && !Array.isArray(v)) for (const [k, x] of Object.entries(v)) flat(x, path ? `${path}.${k}` : k, into)
-    else if (v !== undefined && v !== null) into.set(path, shown(v))
-    return into
-  }
-  const was = flat(l.before, '', new Map())
-  const is = flat(l.detail, '', new Map())
-  const changed = Boolean(l.before) && Boolean(l.detail)
-  return [...new Set([...was.keys(), ...is.keys()])]
-    .filter((f) => !changed || was.get(f) !== is.get(f))
-    .map((field) => ({ field, was: l.before ? (was.get(field) ?? 'nothing') : undefined, is: is.get(field) }))
 }

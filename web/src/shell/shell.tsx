@@ -7,6 +7,7 @@ import { useLive } from '../api/live'
 import { useMay, useMe } from '../api/queries'
 import { Hatches } from '../axis/strip'
 import { forgetDrafts } from '../parts/kept'
+import { useHeading } from './heading'
 import { ZoneContext, step, useKeep, useSpan } from '../time/span'
 
 // Loaded when first asked for: dialogs weigh more than the rest of the shell.
@@ -60,6 +61,7 @@ function SignedIn({ home, demo, name, role }: { home: string; demo: boolean; nam
     }),
     [zone, home, own],
   )
+  useHeading()
   const keep = useKeep()
   const [finder, setFinder] = useState(false)
   const [keys, setKeys] = useState(false)

@@ -1,7 +1,7 @@
 import { Link, useParams } from 'react-router'
 import { useAccount, usePeriods, useReports } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
-import { NoAccount, Trouble } from '../parts/trouble'
+import { Awaited, NoAccount, Trouble } from '../parts/trouble'
 import { duration, durationUp, percent } from '../time/format'
 import { useKeep, useSpan } from '../time/span'
 
@@ -14,7 +14,7 @@ export function Promised() {
   const reports = useReports()
   const keep = useKeep()
   const a = account.data
-  if (!a) return <Trouble error={account.error} />
+  if (!a) return <Awaited error={account.error} />
   const report = (name: string) => (reports.data ?? []).filter((r) => r.agreement === id && r.period === name).sort((x, y) => y.number - x.number)[0]
   const band = { from: Date.parse(a.period.from), to: Date.parse(a.period.to), now: Date.parse(a.as_of) }
   return (

@@ -6,7 +6,7 @@ import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, classTimes, type Axis } from '../axis/strip'
 import { More, useFind } from '../parts/more'
 import { OwnPeriod } from '../parts/own-period'
-import { NoAccount, Trouble } from '../parts/trouble'
+import { Awaited, NoAccount, Trouble } from '../parts/trouble'
 import { aboutTime, duration, percent } from '../time/format'
 import { useKeep, useSpan, useZone } from '../time/span'
 
@@ -19,7 +19,7 @@ export function StandingPage() {
   const keep = useKeep()
   const sees = useMay()('see')
   const data = standing.data?.pages[0]
-  if (!standing.data || !data) return <Trouble error={standing.error} />
+  if (!standing.data || !data) return <Awaited error={standing.error} />
   const axis = axisOf(data.span)
   const rows = new Map(standing.data.pages.flatMap((p) => p.accounts).map((a) => [a.agreement, a])) // one may move from page to page
   return (

@@ -1,0 +1,119 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"kestite/demo"
+	"kestite/e2e/browser"
+)
+
+// screens are all that there are, with what says that one has come.
+var screens = [][]struct{ path, ready string }{
+	{
+		{"/", "document.querySelector('[data-agreement]')"},
+		{"/services", "document.querySelector('[data-service]')"},
+		{"/services/ticket-sales?at=now", "document.querySelector('.moment .rules')"},
+		{"/services/ticket-sales?span=2026-11-25T12:30:00.000Z/2026-11-25T13:30:00.000Z", "document.querySelector('[data-lane]')"},
+		{"/services/new", "document.querySelector('form')"},
+		{"/services/departure/edit", "document.querySelector('form')"},
+		{"/services/ticket-sales/edit", "document.querySelector('.consequence')"},
+		{"/services/many", "document.querySelector('textarea')"},
+		{"/checks", "document.querySelector('[data-check]')"},
+		{"/checks/new?service=ticket-sales", "document.querySelector('form')"},
+		{"/checks/ticket-sales-http", "document.querySelector('[data-revision]')"},
+		{"/checks/way-to-quay", "document.querySelector('[data-revision]')"},
+		{"/checks/slowest-page", "document.querySelector('[data-revision]')"},
+		{"/checks/freight-copy", "document.querySelector('[data-revision]')"},
+	}, {
+		{"/agreements", "document.querySelector('.entry')"},
+		{"/agreements/new", "document.querySelector('[data-summary]')"},
+		{"/agreements/tickets-passenger", "document.querySelectorAll('.entry').length > 12 && document.querySelector('.sentences')"},
+		{"/promised/tickets-passenger", "document.querySelector('[data-period]')"},
+		{"/reports", "document.querySelector('table')"},
+		{"report", "document.querySelector('.paper')"},
+		{"/you", "document.querySelector('[data-session]')"},
+		{"/enter#kesl_x", "document.querySelector('form')"},
+		{"/stand-ins", "document.querySelector('main h1')"},
+		{"/nowhere", "document.querySelector('main h1')"},
+	}, {
+		{"/set-up", "document.querySelector('[data-location]')"},
+		{"/set-up/pairs", "document.querySelector('[data-plan] tbody th')"},
+		{"/set-up/pairs/harbours", "document.querySelector('[data-pair]')"},
+		{"/set-up/pairs/new", "document.querySelector('form')"},
+		{"/set-up/kits", "document.querySelector('[data-kit]')"},
+		{"/set-up/networks", "document.querySelector('[data-network]')"},
+		{"/set-up/credentials", "document.querySelector('[data-credential]')"},
+		{"/set-up/teams", "document.querySelector('table')"},
+		{"/set-up/customers", "document.querySelector('table')"},
+		{"/set-up/contracts", "document.querySelector('main h1')"},
+		{"/set-up/people", "document.querySelector('[data-person]')"},
+		{"/set-up/trail", "document.querySelector('[data-trail]')"},
+	},
+}
+
+// Every screen can be used by everybody: nothing that axe-core calls serious in the
+// light, in the dark and on a phone; there nothing runs off the side; and each has one
+// heading, which the tab is called by.
+func TestEveryScreenIsAccessible(t *testing.T) {
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, group := range screens {
+		t.Run(fmt.Sprint(i), func(t *testing.T) {
+			s := newStage(t, true)
+			s.do(s.SignIn(s.srv.URL, "admin@skerry.example", demo.Password))
+			report, err := browser.Eval[string](s.Browser, "fetch('/api/v1/reports').then((r) => r.json()).then((l) => '/reports/' + l.items[0].id)")
+			s.do(err)
+			for _, screen := range group {
+				path := screen.path
+				if path == "report" {
+					path = report
+				}
+				for _, look := range []string{"light", "dark", "phone"} {
+					width := int64(1280)
+					if look == "phone" {
+						width = 390
+					}
+					s.do(s.Resize(width, 844))
+					_, err := browser.Eval[bool](s.Browser, "localStorage.setItem('mui-mode', '"+strings.Replace(look, "phone", "light", 1)+"') || true")
+					s.do(err)
+					s.do(s.Go(s.srv.URL + path))
+					s.do(s.Until(path, screen.ready))
+					s.accessible(path+" ("+look+")", string(axe))
+					if look == "phone" {
+						wide, err := browser.Eval[int](s.Browser, "document.documentElement.scrollWidth")
+						s.do(err)
+						if wide > 390 {
+							t.Errorf("%s is %d pixels wide on a phone", path, wide)
+						}
+					}
+				}
+				headings, err := browser.Eval[[]string](s.Browser, "[...document.querySelectorAll('h1')].map((h) => h.innerText.trim())")
+				s.do(err)
+				title, err := browser.Eval[string](s.Browser, "document.title")
+				s.do(err)
+				if len(headings) != 1 || !strings.HasPrefix(title, headings[0]) || !strings.HasSuffix(title, "Kestite") {
+					t.Errorf("%s is headed %q and called %q", path, headings, title)
+				}
+			}
+		})
+	}
+}
+
+// accessible reports what axe-core finds serious on the screen as it stands.
+func (s *stage) accessible(what, axe string) {
+	s.t.Helper()
+	_, err := browser.Eval[bool](s.Browser, axe+"; true")
+	s.do(err)
+	found, err := browser.Eval[[]string](s.Browser, `axe.run(document, { resultTypes: ['violations'] }).then((r) => r.violations
+		.filter((v) => v.impact === 'serious' || v.impact === 'critical')
+		.map((v) => v.id + ': ' + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + ' — ' + n.failureSummary).join(' | ')))`)
+	s.do(err)
+	for _, f := range found {
+		s.t.Errorf("%s: %s", what, f)
+	}
+}
