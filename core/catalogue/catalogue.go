@@ -307,6 +307,22 @@ func (s *Snapshot) Needed(within span.Span, services ...string) []string {
 	})
 }
 
+// NeededNow returns all that a service depends on now, through others too, and not
+// itself.
+func (s *Snapshot) NeededNow(service string) []string {
+	all := s.closure([]string{service}, func(id string) []string { return membersOf(s.Services[id].Current().Spec) })
+	return slices.DeleteFunc(all, func(id string) bool { return id == service })
+}
+
+// Decided says whether something decides the state of a service: a check of its own, or
+// what it depends on.
+func (s *Snapshot) Decided(service string) bool {
+	if len(membersOf(s.Services[service].Current().Spec)) > 0 {
+		return true
+	}
+	return slices.ContainsFunc(s.LiveChecks(service), func(id string) bool { return s.Checks[id].Current().Spec.Role == definition.Decides })
+}
+
 // Affected returns services and all that depend on them now, through others too.
 func (s *Snapshot) Affected(services ...string) []string {
 	dependants := map[string][]string{}

@@ -49,6 +49,7 @@ func OutlookOf(a *account.Account) *Outlook {
 type Row struct {
 	Name        string
 	Faulty      bool // it cannot be accounted
+	Nothing     bool // no time of it counts so far: nothing was measured
 	Verdict     account.Verdict
 	Outlook     *Outlook
 	LeftMS      int64
@@ -106,6 +107,8 @@ func (r Row) Word() string {
 	switch {
 	case r.Faulty:
 		return "unknown"
+	case r.Verdict == account.OnTrack && r.Nothing:
+		return "not measured" // which is never good
 	case r.Verdict == account.OnTrack && r.Outlook != nil && r.Outlook.AtRisk:
 		return "at risk"
 	}

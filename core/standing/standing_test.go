@@ -73,3 +73,14 @@ func TestSummaryCountsEach(t *testing.T) {
 		t.Errorf("%+v, not %+v", s, want)
 	}
 }
+
+// What was never measured is on no track.
+func TestNothingMeasuredIsNotOnTrack(t *testing.T) {
+	var s Summary
+	for _, r := range []Row{{Verdict: account.OnTrack, Nothing: true}, {Verdict: account.OnTrack}, {Verdict: account.NotApplicable, Nothing: true}} {
+		s.Add(r, false)
+	}
+	if s.Running.OnTrack != 1 || s.Running.Agreements != 3 || (Row{Verdict: account.OnTrack, Nothing: true}).Word() != "not measured" {
+		t.Errorf("%+v", s)
+	}
+}

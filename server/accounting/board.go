@@ -40,6 +40,7 @@ func (r Row) Final() bool { return r.Account != nil && r.Account.Final }
 func (r Row) Standing(name string) standing.Row {
 	out := standing.Row{Name: name, Faulty: r.Account == nil, Outlook: r.Outlook}
 	if r.Account != nil {
+		out.Nothing = r.Account.BaseMS == 0
 		out.Verdict, out.LeftMS, out.AllowanceMS = r.Account.Verdict, r.Account.AllowanceLeftMS, r.Account.AllowanceMS
 	}
 	return out

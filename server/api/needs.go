@@ -4,19 +4,23 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
+	"kestite/core/definition"
 	"kestite/core/span"
+	"kestite/core/standing"
+	"kestite/core/verdict"
 	"kestite/server/accounting"
+	"kestite/server/lanes"
 	"kestite/server/store/gen/db"
 )
 
 // needs lists what a person should look at now, most pressing first.
 func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts []accounting.Row) ([]NeedView, error) {
 	now := span.Of(s.Now())
-	out := []NeedView{}
 	known, err := s.Store.States(ctx)
 	if err != nil {
 		return nil, err
@@ -26,29 +30,102 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts [
 		return e == nil || e.Retired
 	})
 	states := stateViews(snap, known)
+	list := faults(snap, accounts, states, now)
+	list = append(list, badServices(snap, states)...)
+	list = append(list, unmeasured(snap, states)...)
+	for _, of := range []func(context.Context, *catalogue.Snapshot, span.Instant) ([]standing.Need, error){s.silentLocations, s.failingChecks} {
+		more, err := of(ctx, snap, now)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, more...)
+	}
+	standing.InOrder(list)
+	out := make([]NeedView, len(list))
+	for i, n := range list {
+		out[i] = NeedView{Kind: n.Kind, Subject: n.Subject, ID: n.ID, Service: n.Service, Text: n.Text, At: n.Since, With: n.With}
+		if n.Kind != standing.NeedFault && n.Since < now {
+			out[i].MS = int64(now - n.Since)
+		}
+	}
+	return out, nil
+}
+
+// faults are what cannot be read, accounted or judged.
+func faults(snap *catalogue.Snapshot, accounts []accounting.Row, states []StateView, now span.Instant) []standing.Need {
+	var out []standing.Need
 	for _, u := range snap.Unreadable {
-		out = append(out, NeedView{Kind: "fault", Subject: u.Kind + " " + u.ID, ID: u.ID, Text: "cannot be read: " + u.Why, At: now})
+		out = append(out, standing.Need{Kind: standing.NeedFault, Subject: u.Kind + " " + u.ID, ID: u.ID, Text: "cannot be read: " + u.Why, Since: now})
 	}
 	for _, a := range accounts {
-		if a.Fault != nil {
-			out = append(out, NeedView{Kind: "fault", Subject: called(snap, a.Agreement), ID: a.Agreement, Text: "cannot be accounted", At: now}) // its row says why
+		if a.Fault != nil { // its row says why
+			out = append(out, standing.Need{Kind: standing.NeedFault, Subject: called(snap, a.Agreement), ID: a.Agreement, Text: "cannot be accounted", Since: now})
 		}
 	}
 	for _, v := range states {
 		if v.Fault != "" {
-			out = append(out, NeedView{Kind: "fault", Subject: snap.Services[v.Service].Current().Spec.Name, ID: v.Service, Service: v.Service, Text: "cannot be judged: " + v.Fault, At: v.SinceAt})
+			out = append(out, standing.Need{Kind: standing.NeedFault, Subject: snap.Named(catalogue.Service, v.Service), ID: v.Service, Service: v.Service,
+				Text: "cannot be judged: " + v.Fault, Since: v.SinceAt})
 		}
 	}
+	return out
+}
+
+// badServices are those that are down or degraded, each under what it needs where that
+// is bad too.
+func badServices(snap *catalogue.Snapshot, states []StateView) []standing.Need {
+	bad := map[string]StateView{}
+	var ids []string
 	for _, v := range states {
-		name := snap.Services[v.Service].Current().Spec.Name
-		if v.State == "down" && !v.NeverGood {
-			out = append(out, NeedView{Kind: "down", Subject: name, ID: v.Service, Service: v.Service, Text: "down", At: v.SinceAt, MS: int64(now - v.SinceAt)})
+		if (v.State == standing.NeedDown || v.State == standing.NeedDegraded) && !v.NeverGood {
+			bad[v.Service] = v
+			ids = append(ids, v.Service)
 		}
 	}
+	var out []standing.Need
+	for id, with := range standing.Causes(ids, snap.NeededNow) {
+		v := bad[id]
+		n := standing.Need{Kind: v.State, Subject: snap.Named(catalogue.Service, id), ID: id, Service: id, Text: v.State, Since: v.SinceAt}
+		for _, w := range with {
+			n.With = append(n.With, snap.Named(catalogue.Service, w)+" "+bad[w].State)
+		}
+		slices.Sort(n.With)
+		out = append(out, n)
+	}
+	return out
+}
+
+// unmeasured are services of which nothing is known, or nothing good ever was.
+func unmeasured(snap *catalogue.Snapshot, states []StateView) []standing.Need {
+	var out []standing.Need
+	for _, v := range states {
+		n := standing.Need{Kind: standing.NeedNothing, Subject: snap.Named(catalogue.Service, v.Service), ID: v.Service, Service: v.Service, Since: v.SinceAt}
+		switch {
+		case v.NeverGood:
+			n.Kind, n.Text = standing.NeedNeverGood, "was never good; is its target right?"
+		case v.State != standing.NeedNothing || v.Fault != "":
+			continue
+		case v.Awaiting:
+			n.Text = "awaiting its first measurement"
+		case snap.Decided(v.Service):
+			n.Text = "not measured"
+		case len(snap.LiveChecks(v.Service)) > 0:
+			n.Text = "no check decides its state; its checks inform only"
+		default:
+			n.Text = "has no check, so nothing measures it"
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+// silentLocations are those from which nothing comes, or not all.
+func (s *Server) silentLocations(ctx context.Context, snap *catalogue.Snapshot, now span.Instant) ([]standing.Need, error) {
 	agents, err := s.Store.Agents(ctx)
 	if err != nil {
 		return nil, err
 	}
+	var out []standing.Need
 	heard, aside := map[string]time.Time{}, map[string]int32{}
 	for _, a := range agents {
 		aside[a.Location] += a.SetAside
@@ -61,30 +138,74 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts [
 		}
 	}
 	for _, id := range catalogue.Live(snap.Locations) {
-		name := snap.Locations[id].Current().Spec.Name
+		name := snap.Named(catalogue.Location, id)
 		seen, has := heard[id]
 		if n := aside[id]; n > 0 {
-			out = append(out, NeedView{Kind: "agent", Subject: name, ID: id + " aside", Text: fmt.Sprintf("set aside measurements that no server could take: %d", n), At: now})
+			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: name, ID: id + " aside",
+				Text: fmt.Sprintf("set aside measurements that no server could take: %d", n), Since: now})
 		}
 		switch {
 		case !has:
-			out = append(out, NeedView{Kind: "agent", Subject: name, ID: id, Text: "has no agent yet", At: snap.Locations[id].Since()})
-		case s.Now().Sub(seen) > connectedFor:
-			out = append(out, NeedView{Kind: "agent", Subject: name, ID: id, Text: "its agent is silent", At: span.Of(seen), MS: int64(now - span.Of(seen))})
+			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: name, ID: id, Text: "has no agent yet", Since: snap.Locations[id].Since()})
+		case now.Time().Sub(seen) > connectedFor:
+			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: name, ID: id, Text: "its agent is silent", Since: span.Of(seen)})
 		}
 	}
-	for _, v := range states {
-		name := snap.Services[v.Service].Current().Spec.Name
-		if v.NeverGood {
-			out = append(out, NeedView{Kind: "never-good", Subject: name, ID: v.Service, Service: v.Service, Text: "was never good; is its target right?", At: v.SinceAt, MS: int64(now - v.SinceAt)})
+	return out, nil
+}
+
+// failingChecks are the checks that inform and are not up: they decide no state, and
+// would be seen by nobody otherwise.
+func (s *Server) failingChecks(ctx context.Context, snap *catalogue.Snapshot, now span.Instant) ([]standing.Need, error) {
+	var ids []string
+	for _, id := range catalogue.Live(snap.Checks) {
+		spec := snap.Checks[id].Current().Spec
+		if e := snap.Services[spec.Service]; spec.Role == definition.Informs && e != nil && !e.Retired {
+			ids = append(ids, id)
 		}
-		if v.State == "unmeasured" && v.Fault == "" && len(snap.LiveChecks(v.Service)) > 0 {
-			text := "not measured"
-			if v.Awaiting {
-				text = "awaiting its first measurement"
+	}
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	rows, err := s.Store.LanesOfChecks(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	seen := map[string]map[string]lanes.Present{}
+	for _, r := range rows {
+		kept, err := lanes.Of(r)
+		if err != nil {
+			continue // the judge says of it that it cannot be read
+		}
+		if seen[r.CheckID] == nil {
+			seen[r.CheckID] = map[string]lanes.Present{}
+		}
+		seen[r.CheckID][r.Location] = kept.Present(now)
+	}
+	var out []standing.Need
+	for _, id := range ids {
+		spec := snap.Checks[id].Current().Spec
+		of := spec.Revision(id)
+		var places []string
+		since := now
+		state := verdict.Judged(of, func(location string) span.Timeline[verdict.Views] {
+			p := seen[id][location]
+			if p.State == verdict.Down || p.State == verdict.Degraded {
+				places = append(places, snap.Named(catalogue.Location, location))
+				since = min(since, p.Since)
 			}
-			out = append(out, NeedView{Kind: "unmeasured", Subject: name, ID: v.Service, Service: v.Service, Text: text, At: v.SinceAt, MS: int64(now - v.SinceAt)})
+			return span.Constant(verdict.Same(p.State))
+		}).At(now)[verdict.Nominal]
+		if state != verdict.Down && state != verdict.Degraded {
+			continue
 		}
+		slices.Sort(places)
+		text := state.String()
+		if !definition.Inward(spec.Kind) {
+			text += " at " + strings.Join(places, " and ")
+		}
+		out = append(out, standing.Need{Kind: standing.NeedCheck, Subject: spec.Name + " of " + snap.Named(catalogue.Service, spec.Service), ID: id,
+			Service: spec.Service, Text: text + "; it informs only", Since: since})
 	}
 	return out, nil
 }

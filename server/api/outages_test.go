@@ -3,6 +3,7 @@ package api_test
 import (
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server/api"
+	"kestite/server/servertest"
 )
 
 // An outage is told with its beginning and end, what the checks said as it began, and
@@ -113,5 +115,62 @@ func TestManyMeasurementsAreSummedUp(t *testing.T) {
 	}
 	if lane.StepMS == 0 || len(lane.Points) > 600 || count != n || failed != n/10 {
 		t.Errorf("%d points of %d ms sum up %d measurements, %d failed", len(lane.Points), lane.StepMS, count, failed)
+	}
+}
+
+// A check that informs decides nothing, and is named among what needs somebody when it
+// fails; so is a service that nothing measures. What is down because of another stands
+// under that.
+func TestNeedsNameAllThatIsWrong(t *testing.T) {
+	f := setUp(t)
+	informs := f.manager.Create("/checks", servertest.Check(f.service, []string{"tolvik", "eskerby"}, func(m map[string]any) {
+		m["name"], m["role"] = "Front end", "informs"
+	}))
+	board := f.manager.Create("/services", map[string]any{"name": "Sailing board", "kind": "business", "combine": "worst",
+		"depends_on": []any{map[string]any{"services": []string{f.service}}}})
+	f.manager.Create("/services", map[string]any{"name": "Crew roster", "kind": "business", "combine": "worst"})
+	at := span.Of(time.Now()).Add(5)
+	deliver := func(check string, outcome measure.Outcome) {
+		t.Helper()
+		for range 2 {
+			for _, l := range []string{"tolvik", "eskerby"} {
+				if r, err := f.srv.API.Ingest.Batch(t.Context(), l, "", []wire.Measurement{{Check: check, At: at, Outcome: outcome}}); err != nil || r.Stored != 1 {
+					t.Fatal(r, err)
+				}
+			}
+			at = at.Add(2)
+		}
+	}
+	needs := func() (out []string) {
+		t.Helper()
+		for span.Of(time.Now()) < at {
+			time.Sleep(time.Millisecond)
+		}
+		if err := f.srv.Judge.Services(t.Context(), []string{f.service, board, "crew-roster"}); err != nil {
+			t.Fatal(err)
+		}
+		var s api.Standing
+		f.manager.Must(http.MethodGet, "/standing", nil, &s)
+		for _, n := range s.Needs {
+			if n.Kind != "agent" {
+				out = append(out, strings.TrimSpace(n.Kind+": "+n.Subject+" "+n.Text+" "+strings.Join(n.With, ", ")))
+			}
+		}
+		return out
+	}
+	deliver(f.check, measure.OK)
+	deliver(informs, measure.OK)
+	nothing := "unmeasured: Crew roster has no check, so nothing measures it"
+	if got := needs(); !slices.Equal(got, []string{nothing}) {
+		t.Errorf("while all is well: %q", got)
+	}
+	deliver(informs, measure.Failed)
+	failing := "check: Front end of Ticket sales down at Eskerby and Tolvik; it informs only"
+	if got := needs(); !slices.Equal(got, []string{failing, nothing}) {
+		t.Errorf("an informing check fails: %q", got)
+	}
+	deliver(f.check, measure.Failed)
+	if got := needs(); !slices.Equal(got, []string{"down: Ticket sales down Sailing board down", failing, nothing}) {
+		t.Errorf("one cause: %q", got)
 	}
 }

@@ -98,7 +98,7 @@ type AccountRow struct {
 	Period      OwnPeriod         `json:"period"`
 	Revision    int               `json:"revision" doc:"The revision of the agreement that accounts the period"`
 	AsOf        span.Instant      `json:"as_of" doc:"Up to when the figures go: the end of the period, or lately"`
-	Word        string            `json:"word" enum:"met,missed,at risk,on track,insufficient,not applicable,unknown" doc:"How it stands"`
+	Word        string            `json:"word" enum:"met,missed,at risk,on track,not measured,insufficient,not applicable,unknown" doc:"How it stands"`
 	Figures     Figures           `json:"figures"`
 	Planned     []span.Span       `json:"planned" doc:"Granted maintenance still to come"`
 	Pace        *standing.Outlook `json:"pace,omitempty"`
@@ -108,7 +108,7 @@ type AccountRow struct {
 // AccountView is an agreement with its account of a period, interval by interval.
 type AccountView struct {
 	AccountRow
-	Intervals []IntervalView `json:"intervals"`
+	Intervals []IntervalView     `json:"intervals"`
 	classes   []account.Interval // the same, to be counted
 }
 
@@ -145,13 +145,14 @@ type StateView struct {
 
 // NeedView is something that needs a person.
 type NeedView struct {
-	Kind    string       `json:"kind" enum:"fault,down,never-good,unmeasured,agent"`
+	Kind    string       `json:"kind" enum:"fault,down,degraded,check,agent,never-good,unmeasured"`
 	Subject string       `json:"subject"`
 	ID      string       `json:"id"`
 	Service string       `json:"service,omitempty"`
 	Text    string       `json:"text"`
 	At      span.Instant `json:"at"`
 	MS      int64        `json:"ms,omitempty"`
+	With    []string     `json:"with,omitempty" doc:"What is bad because of it"`
 }
 
 // Standing is the home screen.

@@ -172,3 +172,18 @@ func (r *reader) stretch(last span.Instant) verdict.Stretch {
 		State: r.state(), Own: r.state(), First: last + span.Instant(r.int()), Last: last + span.Instant(r.int()), Count: r.int(),
 	}
 }
+
+// Present is the state of a lane at some time lately.
+type Present struct {
+	State verdict.State
+	Since span.Instant // of the run of equal state, as far as it is open
+}
+
+// Present is the state of the lane now: that of its open stretch, unless it has been
+// silent for too long since.
+func (k Kept) Present(now span.Instant) Present {
+	if k.Tail == nil || k.Series.Stale > 0 && now >= k.Series.LastAt.Add(k.Series.Stale) {
+		return Present{verdict.Unmeasured, k.Series.LastAt}
+	}
+	return Present{k.Series.State, k.Tail.First}
+}

@@ -14,7 +14,7 @@ import { PartyPick } from '../parts/party'
 import { Revisions } from '../parts/revisions'
 import { Awaited, Confirm, Trouble, showFaults } from '../parts/trouble'
 import { useEffects } from '../services/schedule'
-import { validTarget } from '../parts/decimal'
+import { decimal, validAmount, validTarget } from '../parts/decimal'
 import { useSettled } from '../parts/settled'
 import { duration, durationUp, percent, shortTime } from '../time/format'
 import { useKeep, useZone } from '../time/span'
@@ -79,17 +79,17 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const may = mayChange(services.find((s) => s.id === v.service)?.spec.owner)
   const err = form.formState.errors
   const measured = (checks.data ?? []).some((c) => c.spec.service === v.service && !c.retired && c.spec.role === 'decides')
-  const effects = useEffects(measured ? { service: v.service, target_percent: v.target_percent } : undefined)
+  const effects = useEffects(measured ? { service: v.service, target_percent: decimal(v.target_percent) } : undefined)
   const field = (name: 'name' | 'timezone' | 'from' | 'until' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
     <TextField label={label} error={Boolean(err[name])} helperText={err[name]?.message ?? help} {...more} {...form.register(name)} />
   )
-  const amount = (name: 'notice_h' | 'cap_h' | 'emergency_notice_min' | 'emergency_cap_h' | 'outages_at_most' | 'longest_min' | 'mttr_min', label: string, unit: string, pattern = /^\d*(\.\d+)?$/) => (
+  const amount = (name: 'notice_h' | 'cap_h' | 'emergency_notice_min' | 'emergency_cap_h' | 'outages_at_most' | 'longest_min' | 'mttr_min', label: string, unit: string, pattern?: RegExp) => (
     <TextField
       label={label}
       error={Boolean(err[name])}
       helperText={err[name]?.message ?? (name.endsWith('cap_h') ? 'Empty: none' : undefined)}
       slotProps={{ input: { endAdornment: unit }, inputLabel: { shrink: true } }}
-      {...form.register(name, { pattern: { value: pattern, message: unit ? 'A number' : 'A whole number' } })}
+      {...form.register(name, pattern ? { pattern: { value: pattern, message: 'A whole number' } } : { validate: validAmount })}
     />
   )
   const percentField = { slotProps: { input: { endAdornment: '%' } } }

@@ -1,4 +1,5 @@
 import type { Schemas } from '../api/client'
+import { decimal } from '../parts/decimal'
 import { cycleOf, cycleValues, type CycleValues } from './cycle-fields'
 
 export type Spec = Schemas['AgreementSpec']
@@ -96,7 +97,7 @@ export const fieldNames = {
 
 /** A number of whole units of so many seconds as a field shows it, and back; empty is none. */
 const shownIn = (seconds: number | null | undefined, unit: number): string => (seconds == null ? '' : String(seconds / unit))
-const secondsOf = (text: string, unit: number): number | undefined => (text === '' ? undefined : Math.round(Number(text) * unit))
+const secondsOf = (text: string, unit: number): number | undefined => (text.trim() === '' ? undefined : Math.round(Number(decimal(text)) * unit))
 
 export const days = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU']
 
@@ -159,14 +160,14 @@ export function toSpec(v: Values): Spec {
     contract: v.contract || undefined,
     service: v.service,
     timezone: v.timezone,
-    target_percent: v.target_percent.trim(),
+    target_percent: decimal(v.target_percent),
     from: v.from || undefined,
     until: v.until || undefined,
     period: cycleOf(v),
-    degraded_weight_percent: v.degraded_weight_percent || '0',
+    degraded_weight_percent: decimal(v.degraded_weight_percent) || '0',
     unmeasured: v.unmeasured,
     min_outage_s: Number(v.min_outage_s),
-    min_coverage_percent: v.min_coverage_percent || '0',
+    min_coverage_percent: decimal(v.min_coverage_percent) || '0',
     service_hours: v.hours === 'always' ? undefined : planOf(v.plan),
     maintenance: {
       mode: v.mode,
@@ -176,8 +177,8 @@ export function toSpec(v: Values): Spec {
       emergency: v.emergency === 'yes' ? { notice_s: secondsOf(v.emergency_notice_min, 60) ?? 0, cap_s: secondsOf(v.emergency_cap_h, 3600) } : undefined,
     },
     upstream: v.excuse.length ? { excuse: v.excuse, lead_s: secondsOf(v.lead_s, 1) ?? 0, linger_s: secondsOf(v.linger_s, 1) ?? 0 } : undefined,
-    credits: v.credits.length ? v.credits.map((c) => ({ below_percent: c.below_percent.trim(), credit_percent: c.credit_percent.trim() })) : undefined,
-    latency: v.latency_check ? { check: v.latency_check, limit_ms: Number(v.latency_limit_ms), target_percent: v.latency_percent.trim() } : undefined,
+    credits: v.credits.length ? v.credits.map((c) => ({ below_percent: decimal(c.below_percent), credit_percent: decimal(c.credit_percent) })) : undefined,
+    latency: v.latency_check ? { check: v.latency_check, limit_ms: Number(decimal(v.latency_limit_ms)), target_percent: decimal(v.latency_percent) } : undefined,
     objectives: objectives(v),
   }
 }

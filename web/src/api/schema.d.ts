@@ -2286,7 +2286,7 @@ export interface components {
              * @description How it stands
              * @enum {string}
              */
-            word: "met" | "missed" | "at risk" | "on track" | "insufficient" | "not applicable" | "unknown";
+            word: "met" | "missed" | "at risk" | "on track" | "not measured" | "insufficient" | "not applicable" | "unknown";
         };
         Accounts: {
             /** @description By how soon they would be missed */
@@ -3555,7 +3555,7 @@ export interface components {
              * @description How it stands
              * @enum {string}
              */
-            word: "met" | "missed" | "at risk" | "on track" | "insufficient" | "not applicable" | "unknown";
+            word: "met" | "missed" | "at risk" | "on track" | "not measured" | "insufficient" | "not applicable" | "unknown";
         };
         Load: {
             /**
@@ -3699,12 +3699,14 @@ export interface components {
             at: string;
             id: string;
             /** @enum {string} */
-            kind: "fault" | "down" | "never-good" | "unmeasured" | "agent";
+            kind: "fault" | "down" | "degraded" | "check" | "agent" | "never-good" | "unmeasured";
             /** Format: int64 */
             ms?: number;
             service?: string;
             subject: string;
             text: string;
+            /** @description What is bad because of it */
+            with?: string[];
         };
         NetworkSpec: {
             name: string;

@@ -1,9 +1,11 @@
 import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
+import { useState } from 'react'
 import { Controller, useFieldArray } from 'react-hook-form'
 import type { Schemas } from '../api/client'
 import { useKinds, useMayDefine } from '../api/queries'
+import { decimal } from '../parts/decimal'
 import { faultAt, type DraftForm } from './kind-fields'
 
 type Limit = Schemas['Limit']
@@ -48,6 +50,26 @@ export function LimitFields({ form, effect }: { form: DraftForm; effect: Schemas
   )
 }
 
+/** A bound as people write it; NaN while it is no number. */
+function Bound({ label, value, change, unit }: { label: string; value: number | undefined; change: (v: number | undefined) => void; unit: string | undefined }) {
+  const [text, setText] = useState('')
+  const typed = decimal(text)
+  const read = typed === '' ? undefined : Number(typed)
+  const shown = Object.is(read, value) ? text : value === undefined || Number.isNaN(value) ? '' : String(value)
+  return (
+    <TextField
+      label={label}
+      value={shown}
+      onChange={(e) => {
+        const d = decimal(e.target.value)
+        setText(e.target.value)
+        change(d === '' ? undefined : Number(d))
+      }}
+      slotProps={{ input: { endAdornment: unit }, htmlInput: { inputMode: 'decimal' } }}
+    />
+  )
+}
+
 /** One limit. */
 export function LimitRow({ limit: l, change, measures, fault, fine, remove }: { limit: Limit; change: (l: Limit) => void; measures: Schemas['Measure'][]; fault?: string; fine?: string; remove: (() => void) | undefined }) {
   const side = sideOf(l)
@@ -79,8 +101,8 @@ export function LimitRow({ limit: l, change, measures, fault, fine, remove }: { 
           <MenuItem value="above">above</MenuItem>
           <MenuItem value="below">below</MenuItem>
         </TextField>
-        <TextField label="Degraded" type="number" value={bound('degraded') ?? ''} onChange={(e) => sides(side, number(e.target.value))} slotProps={{ input: { endAdornment: m?.unit }, htmlInput: { step: 'any' } }} />
-        <TextField label="Failed" type="number" value={bound('failed') ?? ''} onChange={(e) => sides(side, bound('degraded'), number(e.target.value))} slotProps={{ input: { endAdornment: m?.unit }, htmlInput: { step: 'any' } }} />
+        <Bound label="Degraded" value={bound('degraded')} change={(v) => sides(side, v)} unit={m?.unit} />
+        <Bound label="Failed" value={bound('failed')} change={(v) => sides(side, bound('degraded'), v)} unit={m?.unit} />
         <TextField select label="For" value={way} onChange={(e) => timed(e.target.value as Way, e.target.value === 'in_a_row' ? 3 : 300)}>
           {Object.entries(ways).map(([w, text]) => (
             <MenuItem key={w} value={w}>

@@ -39,7 +39,7 @@ export function ManyServices() {
   const [done, setDone] = useState<Record<string, string>>({})
   const live = (places.data ?? []).filter((l) => !l.retired)
   const locations = chosen ?? live.map((l) => l.id)
-  const { lines, faults } = parse(text)
+  const { lines, wrong } = parse(text)
 
   const look = useMutation({
     mutationFn: async () => {
@@ -121,9 +121,20 @@ export function ManyServices() {
           placeholder={example}
           value={text}
           onChange={(e) => setText(e.target.value)}
-          error={faults.length > 0}
-          helperText={faults[0] ?? 'An address alone will do. Commas, semicolons and tabs part the columns; a first line of headings is left out.'}
+          error={wrong.length > 0}
+          helperText="An address alone will do. Tabs, semicolons or commas part the columns; a first line of headings is left out."
         />
+        {wrong.length > 0 && (
+          <div className="trouble" role="status" data-wrong={wrong.length}>
+            {wrong.map((w) => (
+              <div key={w.number}>
+                {w.number > 0 && `Line ${w.number}: `}
+                {w.text}
+              </div>
+            ))}
+            {lines.length > 0 && <div className="sub">{lines.length === 1 ? 'The other line' : `The other ${lines.length} lines`} can go on without {wrong.length === 1 ? 'it' : 'them'}.</div>}
+          </div>
+        )}
         <div>
           {live.map((l) => (
             <FormControlLabel
@@ -134,7 +145,7 @@ export function ManyServices() {
           ))}
         </div>
         <div>
-          <Button variant={found ? 'outlined' : 'contained'} disabled={lines.length === 0 || faults.length > 0 || locations.length === 0 || look.isPending} onClick={() => look.mutate()}>
+          <Button variant={found ? 'outlined' : 'contained'} disabled={lines.length === 0 || locations.length === 0 || look.isPending} onClick={() => look.mutate()}>
             {look.isPending ? `Asking ${(found ?? []).filter((f) => f.candidates.length > 0 || f.error).length} of ${lines.length} …` : `See what answers at ${lines.length || 'the'} ${lines.length === 1 ? 'address' : 'addresses'}`}
           </Button>
           {ids.length > 0 && !settled && <span className="sub"> {trials.data?.filter((t) => t.state === 'done').length ?? 0} of {ids.length} trials are in.</span>}

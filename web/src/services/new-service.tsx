@@ -14,7 +14,7 @@ import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
 import { leading, type Kind } from './kinds'
 import { OwnHost } from './own-host'
-import { validTarget } from '../parts/decimal'
+import { decimal, validTarget } from '../parts/decimal'
 import { useTaking } from './schedule'
 import { useKey } from '../parts/key'
 import { stateOf, useTrials } from './try-now'
@@ -49,7 +49,7 @@ export function NewService() {
   const picked = candidates?.filter(takes) ?? []
   const taken = (c: Candidate) => ({ kind: c.kind, name: c.name, target: c.target, tried: results(c).flatMap((r) => (r?.measures ? [r.measures] : [])) })
   // All are asked about, for each says which limit suits it; what they cost together counts those that are taken.
-  const would = useTaking(candidates && { taken: candidates.map(taken), interval_s: interval, locations, target_percent: form.watch('target') })
+  const would = useTaking(candidates && { taken: candidates.map(taken), interval_s: interval, locations, target_percent: decimal(form.watch('target')) })
   const of = (c: Candidate) => candidates?.indexOf(c) ?? -1
   const first = useTaking(picked.length ? { taken: picked.map(taken), interval_s: interval, locations } : undefined)
   const decides = first.data?.checks.findIndex((c) => c.spec.role === 'decides') ?? -1
@@ -65,7 +65,7 @@ export function NewService() {
         taken: picked.map(taken),
         interval_s: interval,
         locations,
-        promised: v.promised ? { target_percent: v.target.trim(), customer: v.customer || undefined } : undefined,
+        promised: v.promised ? { target_percent: decimal(v.target), customer: v.customer || undefined } : undefined,
       }
       return ask(api.POST('/api/v1/proposals/take', { body: { ...body, key: key(body) } }))
     },

@@ -62,7 +62,7 @@ export function StandingPage() {
           </>
         )}
       </div>
-      {sees && <Needs needs={data.needs} left={data.needs_left} reports={data.reports} />}
+      {sees && <Needs needs={data.needs} left={data.needs_left} reports={data.reports} services={data.services} />}
     </div>
   )
 }
@@ -151,27 +151,50 @@ type Need = Schemas['NeedView']
 function where(n: Need): string {
   if (n.kind === 'agent') return '/set-up'
   if (n.kind === 'fault') return n.service ? `/services/${n.service}` : `/agreements/${n.id}`
-  return `/services/${n.id}?at=now`
+  return `/services/${n.service ?? n.id}?at=now`
 }
 
-function Needs({ needs, left, reports: due }: { needs: Need[]; left: number; reports: Schemas['ReportsDue'] }) {
+const kindsOfNeed: Record<Need['kind'], { words: string; look: string; bad: boolean }> = {
+  fault: { words: 'Cannot be told', look: 'look', bad: true },
+  down: { words: 'Down', look: 'explain', bad: true },
+  degraded: { words: 'Degraded', look: 'explain', bad: false },
+  check: { words: 'Checks that inform', look: 'explain', bad: false },
+  agent: { words: 'Where we measure from', look: 'look', bad: false },
+  'never-good': { words: 'Never good', look: 'explain', bad: false },
+  unmeasured: { words: 'Not measured', look: 'look', bad: false },
+}
+
+function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: number; reports: Schemas['ReportsDue']; services: number }) {
   const keep = useKeep()
+  const groups = [...new Set(needs.map((n) => n.kind))]
   return (
-    <aside style={{ paddingTop: 26 }} aria-label="Needs you">
+    <aside className="first-on-phone" style={{ paddingTop: 26 }} aria-label="Needs you">
       <h2>Needs you</h2>
-      {needs.length === 0 && due.count === 0 && <p className="sub">Nothing. All services are up, all locations measure, all reports are published.</p>}
-      <ul className="needs">
-        {needs.map((n) => (
-          <li key={n.kind + n.id} className={n.kind === 'down' || n.kind === 'fault' ? 'down' : 'quiet'} data-need={n.kind}>
-            <div className="name">
-              {n.subject} {n.text}
-            </div>
-            <div className="sub">{n.ms ? `for ${duration(n.ms)}` : ''}</div>
-            <Link className="link" to={keep(where(n))} style={{ color: 'var(--mui-palette-primary-main)' }}>
-              {n.kind === 'agent' || n.kind === 'fault' ? 'look' : 'explain'}
-            </Link>
-          </li>
-        ))}
+      {needs.length === 0 && due.count === 0 && (
+        <p className="sub">{services === 0 ? 'Nothing yet: no service is described.' : 'Nothing. All services are measured and up, all locations measure, all reports are published.'}</p>
+      )}
+      {groups.map((kind) => (
+        <section key={kind} aria-label={kindsOfNeed[kind].words}>
+          <h3 className="need-kind">{kindsOfNeed[kind].words}</h3>
+          <ul className="needs">
+            {needs
+              .filter((n) => n.kind === kind)
+              .map((n) => (
+                <li key={n.kind + n.id} className={kindsOfNeed[kind].bad ? 'down' : 'quiet'} data-need={n.kind}>
+                  <div className="name">
+                    {n.subject} {n.text}
+                  </div>
+                  {n.with && <div className="sub">and with it {n.with.length > 3 ? `${n.with.slice(0, 3).join(', ')} and ${n.with.length - 3} more` : n.with.join(', ')}</div>}
+                  <div className="sub">{n.ms ? `for ${duration(n.ms)}` : ''}</div>
+                  <Link className="link" to={keep(where(n))} style={{ color: 'var(--mui-palette-primary-main)' }} aria-label={`${kindsOfNeed[kind].look}: ${n.subject} ${n.text}`}>
+                    {kindsOfNeed[kind].look}
+                  </Link>
+                </li>
+              ))}
+          </ul>
+        </section>
+      ))}
+      <ul className="needs" style={{ marginTop: 14 }}>
         {left > 0 && (
           <li className="quiet" data-need="more">
             <div className="name">and {left} more</div>
