@@ -124,6 +124,7 @@ func (s *Server) routes(api huma.API) {
 	s.momentRoutes(a)
 	s.trialRoutes(a)
 	s.scheduleRoutes(a)
+	s.checkNowRoutes(a)
 	s.pairRoutes(a)
 	s.reportRoutes(a)
 	s.standInRoutes(a)

@@ -14,7 +14,6 @@ import (
 	"kestite/core/standing"
 	"kestite/core/verdict"
 	"kestite/server/accounting"
-	"kestite/server/lanes"
 	"kestite/server/store/gen/db"
 )
 
@@ -167,37 +166,24 @@ func (s *Server) failingChecks(ctx context.Context, snap *catalogue.Snapshot, no
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	rows, err := s.Store.LanesOfChecks(ctx, ids)
+	seen, err := s.present(ctx, ids)
 	if err != nil {
 		return nil, err
-	}
-	seen := map[string]map[string]lanes.Present{}
-	for _, r := range rows {
-		kept, err := lanes.Of(r)
-		if err != nil {
-			continue // the judge says of it that it cannot be read
-		}
-		if seen[r.CheckID] == nil {
-			seen[r.CheckID] = map[string]lanes.Present{}
-		}
-		seen[r.CheckID][r.Location] = kept.Present(now)
 	}
 	var out []standing.Need
 	for _, id := range ids {
 		spec := snap.Checks[id].Current().Spec
-		of := spec.Revision(id)
+		state := judgedNow(snap, id, seen[id])
+		if state != verdict.Down && state != verdict.Degraded {
+			continue
+		}
 		var places []string
 		since := now
-		state := verdict.Judged(of, func(location string) span.Timeline[verdict.Views] {
-			p := seen[id][location]
+		for location, p := range seen[id] {
 			if p.State == verdict.Down || p.State == verdict.Degraded {
 				places = append(places, snap.Named(catalogue.Location, location))
 				since = min(since, p.Since)
 			}
-			return span.Constant(verdict.Same(p.State))
-		}).At(now)[verdict.Nominal]
-		if state != verdict.Down && state != verdict.Degraded {
-			continue
 		}
 		slices.Sort(places)
 		text := state.String()

@@ -174,3 +174,47 @@ func TestNeedsNameAllThatIsWrong(t *testing.T) {
 		t.Errorf("one cause: %q", got)
 	}
 }
+
+// A list of checks says how each is now, by its quorum, and what it measured last.
+func TestHowChecksAreNow(t *testing.T) {
+	f := setUp(t)
+	idle := f.manager.Create("/checks", servertest.Check(f.service, []string{"tolvik"}, func(m map[string]any) { m["name"] = "Idle" }))
+	at := span.Of(time.Now()).Add(5)
+	for i := range 2 {
+		for l, outcome := range map[string]measure.Outcome{"tolvik": measure.OK, "eskerby": measure.Failed} {
+			list := []wire.Measurement{{Check: f.check, At: at.Add(int64(i)), Outcome: outcome, Measures: map[string]float64{"total_ms": 42.5}, Detail: "said " + l}}
+			if r, err := f.srv.API.Ingest.Batch(t.Context(), l, "", list); err != nil || r.Stored != 1 {
+				t.Fatal(r, err)
+			}
+		}
+	}
+	for span.Of(time.Now()) < at.Add(2) {
+		time.Sleep(time.Millisecond)
+	}
+	var now struct{ Items []api.CheckNow }
+	f.manager.Must(http.MethodGet, "/checks/now?ids="+f.check+"&ids="+idle+"&ids=nothing", nil, &now)
+	if len(now.Items) != 2 || now.Items[1].State != "unmeasured" || len(now.Items[0].Lanes) != 2 {
+		t.Fatalf("%+v", now.Items)
+	}
+	for _, l := range now.Items[0].Lanes {
+		want := map[string]string{"tolvik": "up", "eskerby": "down"}[l.Location]
+		if l.State != want || l.At == nil || l.Value == nil || *l.Value != 42.5 || l.Detail != "said "+l.Location {
+			t.Errorf("%+v", l)
+		}
+	}
+	var bad struct{ Items []api.CheckState }
+	f.manager.Must(http.MethodGet, "/checks/states", nil, &bad)
+	states := map[string]string{f.check: now.Items[0].State, idle: "unmeasured"}
+	if states[f.check] == "up" {
+		delete(states, f.check)
+	}
+	for _, c := range bad.Items {
+		if states[c.Check] != c.State {
+			t.Errorf("%+v is told, and %v", c, states)
+		}
+		delete(states, c.Check)
+	}
+	if len(states) > 0 {
+		t.Errorf("nothing is told of %v", states)
+	}
+}

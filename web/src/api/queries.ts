@@ -62,7 +62,23 @@ export const useAccounts = (ids: string[], span?: string) =>
 
 export const useServices = (enabled = true) => useQuery({ queryKey: ['services'], queryFn: () => ask(api.GET('/api/v1/services')).then((l) => l.items), enabled })
 
-export const useChecks = () => useQuery({ queryKey: ['checks'], queryFn: () => ask(api.GET('/api/v1/checks')).then((l) => l.items) })
+export const useChecks = (enabled = true) => useQuery({ queryKey: ['checks'], queryFn: () => ask(api.GET('/api/v1/checks')).then((l) => l.items), enabled })
+
+/** How some checks are now and what was measured last, asked for a hundred at a time. */
+export const useChecksNow = (ids: string[]) =>
+  useQuery({
+    queryKey: ['checks', 'now', ids],
+    queryFn: async () => {
+      const pages = []
+      for (let i = 0; i < ids.length; i += listed) pages.push(await ask(api.GET('/api/v1/checks/now', { params: { query: { ids: ids.slice(i, i + listed) } } })))
+      return new Map(pages.flatMap((p) => p.items).map((c) => [c.check, c]))
+    },
+    placeholderData: keepPreviousData,
+    refetchInterval: 30_000,
+  })
+
+/** The checks that are not up. */
+export const useNotUp = () => useQuery({ queryKey: ['checks', 'states'], queryFn: () => ask(api.GET('/api/v1/checks/states')).then((l) => new Map(l.items.map((c) => [c.check, c.state]))), refetchInterval: 30_000 })
 
 /** The kinds of check and their measures; they come with the server and do not change. */
 export const useKinds = () => useQuery({ queryKey: ['kinds'], queryFn: () => ask(api.GET('/api/v1/kinds')).then((l) => l.items), staleTime: Infinity })
@@ -154,7 +170,7 @@ export const useReports = () => useQuery({ queryKey: ['reports'], queryFn: () =>
 
 export const useReport = (id: string) => useQuery({ queryKey: ['report', id], queryFn: () => ask(api.GET('/api/v1/reports/{id}', { params: { path: { id } } })) })
 
-export const useLocations = () => useQuery({ queryKey: ['locations'], queryFn: () => ask(api.GET('/api/v1/locations')).then((l) => l.items) })
+export const useLocations = (enabled = true) => useQuery({ queryKey: ['locations'], queryFn: () => ask(api.GET('/api/v1/locations')).then((l) => l.items), enabled })
 
 export const useAgents = () => useQuery({ queryKey: ['agents'], queryFn: () => ask(api.GET('/api/v1/agents')).then((l) => l.items), refetchInterval: 15_000 })
 

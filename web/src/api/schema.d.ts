@@ -316,6 +316,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/checks/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The states of checks now, and what was measured last
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["checks-now"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checks/states": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The checks that are not up now
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["checks-not-up"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/checks/{id}": {
         parameters: {
             query?: never;
@@ -2508,6 +2548,16 @@ export interface components {
             /** @description What its quorum makes of the locations */
             strip: components["schemas"]["IntervalView"][];
         };
+        CheckNow: {
+            check: string;
+            /** @description Those that were measured at all */
+            lanes: components["schemas"]["LaneNow"][];
+            /**
+             * @description What its quorum makes of its locations
+             * @enum {string}
+             */
+            state: "up" | "degraded" | "down" | "unmeasured";
+        };
         CheckReason: {
             check: string;
             decides: boolean;
@@ -2569,6 +2619,11 @@ export interface components {
             /** Format: int64 */
             timeout_ms: number;
             udp?: components["schemas"]["UDPSettings"];
+        };
+        CheckState: {
+            check: string;
+            /** @enum {string} */
+            state: "degraded" | "down" | "unmeasured";
         };
         ClassTime: {
             /** @enum {string} */
@@ -3342,6 +3397,22 @@ export interface components {
                 [key: string]: string;
             };
         };
+        LaneNow: {
+            /** @description Of the latest measurement within a week */
+            at?: string;
+            detail?: string;
+            location: string;
+            /** @enum {string} */
+            outcome?: "ok" | "degraded" | "failed" | "error" | "";
+            since: string;
+            /** @enum {string} */
+            state: "up" | "degraded" | "down" | "unmeasured";
+            /**
+             * Format: double
+             * @description Of the leading measure of its kind
+             */
+            value?: number;
+        };
         LaneView: {
             /** @description The latest measurement */
             last?: components["schemas"]["Sample"];
@@ -3427,6 +3498,12 @@ export interface components {
         };
         ListCandidateBody: {
             items: components["schemas"]["Candidate"][];
+        };
+        ListCheckNowBody: {
+            items: components["schemas"]["CheckNow"][];
+        };
+        ListCheckStateBody: {
+            items: components["schemas"]["CheckState"][];
         };
         ListDefinedAgreementSpecBody: {
             items: components["schemas"]["DefinedAgreementSpec"][];
@@ -5823,6 +5900,112 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "checks-now": {
+        parameters: {
+            query?: {
+                /** @description Of checks; what is no check is left out */
+                ids?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListCheckNowBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "checks-not-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListCheckStateBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

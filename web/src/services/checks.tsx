@@ -3,14 +3,15 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Link } from 'react-router'
+import { Link, useSearchParams } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
-import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
+import { useChecks, useChecksNow, useLocations, useMayDefine, useNotUp, useServices } from '../api/queries'
 import { Export } from '../parts/export'
 import { Awaited } from '../parts/trouble'
 import { duration } from '../time/format'
 import { useKeep } from '../time/span'
-import { inward, kinds } from './kinds'
+import { More, useFind, useShown } from '../parts/more'
+import { inward, kinds, value } from './kinds'
 import { scheduleOf, useEffects } from './schedule'
 
 type Check = Schemas['DefinedCheckSpec']
@@ -27,7 +28,21 @@ export function CheckList() {
   const may = useMayDefine()
   const keep = useKeep()
   const client = useQueryClient()
-  const [words, setWords] = useState('')
+  const [find, words, setWords] = useFind()
+  const [params, setParams] = useSearchParams()
+  const [most, more] = useShown()
+  const notUp = useNotUp()
+  const filter = (name: string) => params.get(name) ?? ''
+  const setFilter = (name: string, v: string) =>
+    setParams(
+      (p) => {
+        if (v) p.set(name, v)
+        else p.delete(name)
+        return p
+      },
+      { replace: true },
+    )
+  const stateOf = (id: string) => notUp.data?.get(id) ?? 'up'
   const [chosen, setChosen] = useState<string[]>([])
   const [change, setChange] = useState(unchanged)
   const [faults, setFaults] = useState<Record<string, string>>({})
@@ -35,17 +50,22 @@ export function CheckList() {
 
   const service = (id: string) => services.data?.find((s) => s.id === id)?.spec.name ?? id
   const place = (id: string) => (id === 'server' ? 'the server' : (places.data?.find((l) => l.id === id)?.spec.name ?? id))
-  const shown = (checks.data ?? [])
+  const found = (checks.data ?? [])
     .filter((c) => !c.retired)
     .filter((c) => {
       const text = [c.spec.name, service(c.spec.service), kinds[c.spec.kind].word, c.spec.target, ...c.spec.locations.map(place)].join(' ').toLowerCase()
-      return words
+      if (filter('kind') && c.spec.kind !== filter('kind')) return false
+      if (filter('role') && c.spec.role !== filter('role')) return false
+      if (filter('state') === 'not up' ? stateOf(c.id) === 'up' : filter('state') && stateOf(c.id) !== filter('state')) return false
+      return find
         .toLowerCase()
         .split(/\s+/)
         .every((w) => text.includes(w))
     })
     .sort((a, b) => service(a.spec.service).localeCompare(service(b.spec.service)) || a.spec.name.localeCompare(b.spec.name))
-  const picked = shown.filter((c) => chosen.includes(c.id))
+  const shown = found.slice(0, most)
+  const now = useChecksNow(shown.map((c) => c.id))
+  const picked = found.filter((c) => chosen.includes(c.id))
   const cost = useEffects(may && picked.length > 0 ? { schedules: picked.map((c) => scheduleOf(changed(c.spec, change))) } : undefined)
 
   const put = async (c: Check, revision: number, spec: Spec, reason: string) => {
@@ -98,24 +118,33 @@ export function CheckList() {
       <div className="head">
         <h1 style={{ margin: 0 }}>Checks</h1>
         <div className="actions">
-          <Export name="checks" columns={['service', 'check', 'kind', 'target', 'every_s', 'locations', 'role']} rows={shown.map((c) => [service(c.spec.service), c.spec.name, c.spec.kind, c.spec.target, c.spec.interval_s, c.spec.locations.join(' '), c.spec.role])} />
+          <Export name="checks" columns={['service', 'check', 'kind', 'target', 'every_s', 'locations', 'role', 'state']} rows={found.map((c) => [service(c.spec.service), c.spec.name, c.spec.kind, c.spec.target, c.spec.interval_s, c.spec.locations.join(' '), c.spec.role, stateOf(c.id)])} />
         </div>
       </div>
-      <TextField label="Find by name, service, kind, target or location" value={words} onChange={(e) => setWords(e.target.value)} sx={{ width: 420, maxWidth: '100%', mb: 2 }} />
+      <div className="in-a-row">
+        <TextField label="Find by name, service, kind, target or location" value={words} onChange={(e) => setWords(e.target.value)} sx={{ width: 380, maxWidth: '100%' }} />
+        <Pick label="State" value={filter('state')} change={(v) => setFilter('state', v)} of={{ 'not up': 'not up', down: 'down', degraded: 'degraded', unmeasured: 'not measured', up: 'up' }} />
+        <Pick label="Kind" value={filter('kind')} change={(v) => setFilter('kind', v)} of={Object.fromEntries(Object.entries(kinds).map(([k, f]) => [k, f.word]))} />
+        <Pick label="Role" value={filter('role')} change={(v) => setFilter('role', v)} of={{ decides: 'decides', informs: 'informs only' }} />
+        <span className="sub" role="status">
+          {found.length === 1 ? '1 check' : `${found.length} checks`}
+        </span>
+      </div>
       <table className="plain">
         <thead>
           <tr>
             {may && (
               <th>
-                <input type="checkbox" aria-label="Choose all that are shown" checked={shown.length > 0 && picked.length === shown.length} onChange={(e) => setChosen(e.target.checked ? shown.map((c) => c.id) : [])} />
+                <input type="checkbox" aria-label="Choose all that match" checked={found.length > 0 && picked.length === found.length} onChange={(e) => setChosen(e.target.checked ? found.map((c) => c.id) : [])} />
               </th>
             )}
             <th>Service</th>
             <th>Check</th>
+            <th>State</th>
+            <th>From, and its latest</th>
             <th>Kind</th>
             <th>Target</th>
             <th>Every</th>
-            <th>From</th>
             <th>Role</th>
           </tr>
         </thead>
@@ -132,16 +161,18 @@ export function CheckList() {
                 <Link to={keep(`/checks/${c.id}`)}>{c.spec.name}</Link>
                 {faults[c.id] && <div className="trouble">{faults[c.id]}</div>}
               </td>
+              <td className={`word-${now.data?.get(c.id)?.state ?? ''}`}>{now.data?.get(c.id)?.state}</td>
+              <td style={{ whiteSpace: 'nowrap' }}>{latest(now.data?.get(c.id), c.spec, place)}</td>
               <td>{kinds[c.spec.kind].word}</td>
               <td style={{ overflowWrap: 'anywhere' }}>{c.spec.target || '–'}</td>
               <td style={{ whiteSpace: 'nowrap' }}>{duration(c.spec.interval_s * 1000)}</td>
-              <td>{c.spec.locations.map(place).join(', ')}</td>
               <td>{c.spec.role}</td>
             </tr>
           ))}
         </tbody>
       </table>
-      {shown.length === 0 && <p className="sub">{words ? 'No check is like that.' : 'No check is defined yet. Describe a service first.'}</p>}
+      <More shown={shown.length} of={found.length} onMore={more} />
+      {found.length === 0 && <p className="sub">{words || filter('state') || filter('kind') || filter('role') ? 'No check is like that.' : 'No check is defined yet. Describe a service first.'}</p>}
       {may && picked.length > 0 && (
         <div className="form" style={{ marginTop: 24, maxWidth: 900 }}>
           <fieldset>
@@ -182,6 +213,33 @@ export function CheckList() {
       )}
     </>
   )
+}
+
+/** Filters a list by one of some words. */
+function Pick({ label, value: v, change, of }: { label: string; value: string; change: (v: string) => void; of: Record<string, string> }) {
+  return (
+    <TextField select label={label} value={v} onChange={(e) => change(e.target.value)} sx={{ width: 150 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+      <MenuItem value="">any</MenuItem>
+      {Object.entries(of).map(([k, text]) => (
+        <MenuItem key={k} value={k}>
+          {text}
+        </MenuItem>
+      ))}
+    </TextField>
+  )
+}
+
+/** Where a check measures from, and what it measured there last: the value, or why there is none. */
+function latest(c: Schemas['CheckNow'] | undefined, spec: Spec, place: (id: string) => string) {
+  return spec.locations.map((id) => {
+    const l = c?.lanes.find((x) => x.location === id)
+    const said = l?.at ? value(spec.kind, l.value) || l.outcome : c && 'not yet'
+    return (
+      <div key={id} title={l?.detail}>
+        {place(id)} <span className={l && l.state !== 'up' ? `word-${l.state}` : 'sub'}>{said}</span>
+      </div>
+    )
+  })
 }
 
 /** A spec with what was filled in changed, which it then follows no more; what keeps the rules of the interval follows it. */

@@ -64,8 +64,12 @@ export const inward = (kind: Kind) => kind === 'report-in' || kind === 'derived'
 
 /** The leading value of a measurement in words, such as "41 ms" or "64 d left"; empty where there is none. */
 export function leading(kind: string, measures: Record<string, number> | undefined): string {
+  return value(kind, measures?.[kinds[kind as Kind].leading.measure])
+}
+
+/** A value of the leading measure of a kind in words; empty where there is none. */
+export function value(kind: string, v: number | undefined): string {
   const of = kinds[kind as Kind].leading
-  const v = measures?.[of.measure]
   if (v === undefined) return ''
   const text = kind === 'certificate' ? Math.floor(v).toString() : v < 10 && !Number.isInteger(v) ? v.toFixed(2) : v.toFixed(0)
   return `${text} ${of.unit}`

@@ -2,20 +2,46 @@ import Dialog from '@mui/material/Dialog'
 import TextField from '@mui/material/TextField'
 import { useMemo, useState } from 'react'
 import { useNavigate } from 'react-router'
-import { useAgreements, useMay, useReports, useServices } from '../api/queries'
+import { useAgreements, useChecks, useLocations, useMay, useReports, useServices } from '../api/queries'
 import { usePartyName } from '../parts/party'
 import { useKeep } from '../time/span'
 
-type Hit = { name: string; kind: string; path: string }
+/** also is what it is found by beside its name. */
+type Hit = { name: string; kind: string; path: string; also?: string }
 
-/** Finds services, agreements, reports and areas by name. */
+/** The pages of Set-up and what they need. */
+const pages = [
+  { name: 'Checks', path: '/checks', needs: 'see' },
+  { name: 'Locations', path: '/set-up', needs: 'see' },
+  { name: 'Pair plans', path: '/set-up/pairs', needs: 'see' },
+  { name: 'Kits', path: '/set-up/kits', needs: 'see' },
+  { name: 'Networks', path: '/set-up/networks', needs: 'see' },
+  { name: 'Credentials', path: '/set-up/credentials', needs: 'see' },
+  { name: 'Teams', path: '/set-up/teams', needs: 'see' },
+  { name: 'Customers', path: '/set-up/customers', needs: 'see' },
+  { name: 'Contracts', path: '/set-up/contracts', needs: 'see' },
+  { name: 'People', path: '/set-up/people', needs: 'administer' },
+  { name: 'Trail', path: '/set-up/trail', needs: 'audit' },
+  { name: 'Your account', path: '/you', needs: 'own' },
+] as const
+
+const actions = [
+  { name: 'Describe a service', path: '/services/new' },
+  { name: 'Describe many services at once', path: '/services/many' },
+  { name: 'Write down an agreement', path: '/agreements/new' },
+  { name: 'Plan pairs', path: '/set-up/pairs/new' },
+]
+
+/** Finds services, checks, agreements, reports, locations, pages and actions by name, checks by their target too. */
 export function Finder({ areas, onClose }: { areas: readonly { path: string; name: string }[]; onClose: () => void }) {
   const [text, setText] = useState('')
   const [chosen, setChosen] = useState(0)
   const navigate = useNavigate()
   const keep = useKeep()
   const may = useMay()
-  const [see, define, administer] = [may('see'), may('define'), may('administer')]
+  const [see, define] = [may('see'), may('define')]
+  const checks = useChecks(see)
+  const locations = useLocations(see)
   const services = useServices(see)
   const agreements = useAgreements(see)
   const customer = usePartyName('customer')
@@ -23,21 +49,23 @@ export function Finder({ areas, onClose }: { areas: readonly { path: string; nam
   const all = useMemo<Hit[]>(
     () => [
       ...(services.data ?? []).filter((s) => !s.retired).map((s) => ({ name: s.spec.name, kind: 'service', path: `/services/${s.id}` })),
+      ...(checks.data ?? []).filter((c) => !c.retired).map((c) => ({ name: c.spec.name, kind: 'check', path: `/checks/${c.id}`, also: `${c.spec.target} ${c.spec.service}` })),
+      ...(locations.data ?? []).filter((l) => !l.retired).map((l) => ({ name: l.spec.name, kind: 'location', path: '/set-up', also: `${l.spec.address ?? ''} ${l.spec.region ?? ''}` })),
       ...(agreements.data ?? []).filter((a) => !a.retired).map((a) => ({ name: `${a.spec.name}${a.spec.customer ? `, ${customer(a.spec.customer)}` : ''}`, kind: 'agreement', path: `/agreements/${a.id}` })),
       ...(reports.data ?? []).map((r) => ({ name: `${r.name}, ${r.words}`, kind: 'report', path: `/reports/${r.id}` })),
       ...areas.map((a) => ({ name: a.name, kind: 'area', path: a.path })),
-      ...(define
-        ? [
-            { name: 'Describe a service', kind: 'action', path: '/services/new' },
-            { name: 'Write down an agreement', kind: 'action', path: '/agreements/new' },
-          ]
-        : []),
-      ...(administer ? [{ name: 'People', kind: 'area', path: '/set-up/people' }] : []),
+      ...pages.filter((p) => may(p.needs)).map((p) => ({ ...p, kind: 'page' })),
+      ...(define ? actions.map((a) => ({ ...a, kind: 'action' })) : []),
     ],
-    [services.data, agreements.data, reports.data, areas, customer, define, administer],
+    // What they may changes with who they are alone.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+    [services.data, checks.data, locations.data, agreements.data, reports.data, areas, customer, see, define],
   )
   const words = text.toLowerCase().split(/\s+/).filter(Boolean)
-  const hits = all.filter((h) => words.every((w) => `${h.name} ${h.kind}`.toLowerCase().includes(w))).slice(0, 9)
+  const matches = all.filter((h) => words.every((w) => `${h.name} ${h.kind} ${h.also ?? ''}`.toLowerCase().includes(w)))
+  // What is called so stands before what is found by something else.
+  const called = (h: Hit) => words.every((w) => h.name.toLowerCase().includes(w))
+  const hits = [...matches.filter(called), ...matches.filter((h) => !called(h))].slice(0, 9)
   const go = (hit: Hit | undefined) => {
     if (!hit) return
     onClose()
@@ -48,9 +76,9 @@ export function Finder({ areas, onClose }: { areas: readonly { path: string; nam
       <div style={{ padding: 16 }}>
         <TextField
           autoFocus
-          placeholder="Name of a service, agreement, report or area"
+          placeholder="Name of a service, check, agreement, report, location or page"
           value={text}
-          slotProps={{ htmlInput: { 'aria-label': 'Find', 'aria-controls': 'hits' } }}
+          slotProps={{ htmlInput: { 'aria-label': 'Find', role: 'combobox', 'aria-controls': 'hits', 'aria-expanded': hits.length > 0, 'aria-autocomplete': 'list', 'aria-activedescendant': hits.length > 0 ? `hit-${chosen}` : undefined } }}
           onChange={(e) => {
             setText(e.target.value)
             setChosen(0)
@@ -66,13 +94,17 @@ export function Finder({ areas, onClose }: { areas: readonly { path: string; nam
         <div id="hits" role="listbox" aria-label="Found" style={{ marginTop: 8 }}>
           {hits.map((h, i) => (
             <div
-              key={h.path + h.name}
+              key={h.kind + h.path + h.name}
+              id={`hit-${i}`}
               role="option"
               aria-selected={i === chosen}
               onClick={() => go(h)}
               style={{ display: 'flex', justifyContent: 'space-between', padding: '6px 8px', cursor: 'pointer', background: i === chosen ? 'var(--faint)' : undefined }}
             >
-              <span>{h.name}</span>
+              <span>
+                {h.name}
+                {h.also && !called(h) && <span className="sub"> {h.also.trim()}</span>}
+              </span>
               <span className="sub">{h.kind}</span>
             </div>
           ))}

@@ -1,7 +1,7 @@
 import { useEffect, useRef } from 'react'
 import { useLocation } from 'react-router'
 
-/** The tab is called by the screen's heading, and the focus goes there with the route, but not at first and never out of a field. */
+/** The tab is called by the screen's heading, and the focus goes there with the route, but not at first and never out of a field or a dialog. */
 export function useHeading(): void {
   const { pathname } = useLocation()
   const first = useRef(true)
@@ -16,7 +16,7 @@ export function useHeading(): void {
       if (!heading || !goes) return
       goes = false
       const on = document.activeElement
-      if (on && main.contains(on) && on !== main) return
+      if (on && on !== document.body && on !== main && !on.closest('nav')) return // a field, or a dialog, has it
       heading.tabIndex = -1
       heading.focus({ preventScroll: true })
     }
