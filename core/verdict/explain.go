@@ -98,6 +98,10 @@ func Explain(c *definition.Compiled, source Sources, states map[string]span.Time
 		}
 		out.Checks = append(out.Checks, reason)
 	}
+	if deciding == 1 {
+		out.Text = "that of its one deciding check"
+		return out
+	}
 	if deciding > 0 {
 		out.Text = fmt.Sprintf("%s of its %s", map[string]string{definition.Best: "the best", definition.Worst: "the worst"}[s.Combine], plural(deciding, "deciding check"))
 		if s.Combine == definition.Best {

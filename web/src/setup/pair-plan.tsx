@@ -145,7 +145,7 @@ function Form({ plan, places, services }: { plan: Plan | undefined; places: Loca
           <Trouble error={ready ? preview.error : undefined} />
           {ready && preview.data && !preview.error && (
             <div className="consequence sub" data-count={preview.data.pairs}>
-              {preview.data.pairs} {preview.data.pairs === 1 ? 'pair' : 'pairs'}, {checks.filter((c) => c.does !== 'retired').length} checks.{' '}
+              {preview.data.pairs} {preview.data.pairs === 1 ? 'pair' : 'pairs'}, {checks.filter((c) => c.does !== 'retired').length} {checks.filter((c) => c.does !== 'retired').length === 1 ? 'check' : 'checks'}.{' '}
               {spec.on_demand ? 'A run measures each once.' : `${preview.data.words}.`} {doing(checks.map((c) => c.does))}
             </div>
           )}
