@@ -101,7 +101,7 @@ func (b *Browser) Until(what, condition string) error {
 
 // Reads waits until the page shows a text.
 func (b *Browser) Reads(text string) error {
-	return b.Until("the text "+quote(text), "document.body.innerText.includes("+quote(text)+")")
+	return b.Until("the text "+quote(text), "("+holds+")(document.body, "+quote(text)+") && document.body.innerText.includes("+quote(text)+")")
 }
 
 func quote(s string) string {
@@ -109,8 +109,13 @@ func quote(s string) string {
 	return string(text)
 }
 
+// holds says whether an element may read a text: what it reads is costly to tell, for
+// that needs the layout, and what it holds is not.
+const holds = `((e, text) => e.textContent.replace(/\s+/g, '').includes(text.replace(/\s+/g, '')))`
+
 // finder returns the visible element of a selector whose text or label matches.
 const finder = `((selector, text) => [...document.querySelectorAll(selector)].find((e) => {
+	if (!` + holds + `(e, text) && !(e.getAttribute('aria-label') || '').includes(text)) return false
 	const shown = (e.innerText || e.getAttribute('aria-label') || '').trim()
 	const box = e.getBoundingClientRect()
 	return box.width > 0 && (shown === text || shown.startsWith(text))

@@ -33,8 +33,8 @@ type LaneNow struct {
 }
 
 func (s *Server) checkNowRoutes(a *operations) {
-	on(a, access.See, http.MethodGet, "/checks/now", "checks-now", "The states of checks now, and what was measured last", s.checksNow)
-	on(a, access.See, http.MethodGet, "/checks/states", "checks-not-up", "The checks that are not up now", s.checksNotUp)
+	on(a, access.See, http.MethodGet, "/checks/now", "checks-now", "The states of checks now, and what was measured last", s.checksNow, costly)
+	on(a, access.See, http.MethodGet, "/checks/states", "checks-not-up", "The checks that are not up now", s.checksNotUp, costly)
 }
 
 func (s *Server) checksNow(ctx context.Context, in *struct {
