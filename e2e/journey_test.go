@@ -30,7 +30,7 @@ import (
 	"kestite/web"
 )
 
-func TestMain(m *testing.M) { storetest.Main(m) }
+func TestMain(m *testing.M) { storetest.Parallel(m, 3) } // browsers compute
 
 // stage is a server with the demo's history and a browser in front of it.
 type stage struct {

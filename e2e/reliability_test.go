@@ -34,7 +34,7 @@ func TestTroubleIsShownWhereItIs(t *testing.T) {
 		s.Go(s.srv.URL+"/set-up/people"),
 		s.Fill("Zone of its months", "Europe/Nowhere"), s.ClickOn("form[aria-label='Organisation'] button", "Save"), s.Reads("names no time zone"),
 		s.Fill("Zone of its months", "Europe/Berlin"), s.ClickOn("form[aria-label='Organisation'] button", "Save"),
-		s.Until("that it is saved", "document.querySelector(\"form[aria-label='Organisation'] button\").disabled"),
+		s.Until("that it is saved", "(fetch('/api/v1/session').then((r) => r.json()).then((me) => { window.zone = me.timezone }), window.zone === 'Europe/Berlin')"),
 		s.Go(s.srv.URL+"/set-up/trail"), s.Until("the change in the trail",
 			"[...document.querySelectorAll('[data-trail]')].some((r) => /edit.*\\s+organisation/.test(r.innerText))"),
 		s.Go(s.srv.URL+"/"), s.Reads("Europe/Berlin"),

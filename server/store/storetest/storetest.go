@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -36,12 +37,17 @@ const templateName = "kestite_template"
 // keyFile is the key of all servers here, so that a copied database can be read.
 var keyFile string
 
-// Main starts PostgreSQL, runs the tests and stops it. Call it from TestMain.
-func Main(m *testing.M) {
-	os.Exit(run(m))
+// Main starts PostgreSQL, runs the tests and stops it. Call it from TestMain. Tests
+// wait for processes and clocks more than they compute, so six run side by side.
+func Main(m *testing.M) { Parallel(m, 6) }
+
+// Parallel is Main with so many tests side by side, where the command line does not
+// say otherwise.
+func Parallel(m *testing.M, tests int) {
+	os.Exit(run(m, tests))
 }
 
-func run(m *testing.M) int {
+func run(m *testing.M, tests int) int {
 	dir, err := os.MkdirTemp("/var/tmp", "kestite-test-")
 	if err == nil {
 		err = os.Chmod(dir, 0o755)
@@ -65,9 +71,7 @@ func run(m *testing.M) int {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}
-	// Tests here wait for processes and clocks more than they compute. What the command
-	// line says goes before this.
-	if err := flag.Set("test.parallel", "6"); err != nil {
+	if err := flag.Set("test.parallel", strconv.Itoa(tests)); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}
