@@ -143,7 +143,8 @@ func raw(t *testing.T, srv *server.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rows, err := srv.API.Store.Pool.Query(ctx, "SELECT check_id, count(*), min(at), max(at) FROM measurement JOIN lane ON lane.id = lane WHERE at >= $1 GROUP BY lane.id",
+	rows, err := srv.API.Store.Pool.Query(ctx,
+		"SELECT check_id, count(*), min(at), max(at) FROM measurement JOIN lane ON lane.id = lane WHERE at >= $1 GROUP BY lane.id",
 		now.Add(-3*24*time.Hour))
 	if err != nil {
 		t.Fatal(err)

@@ -65,11 +65,13 @@ func TestNothingTypedIsLost(t *testing.T) {
 	// Somebody else saves: what only they changed comes in, what both changed is shown.
 	others(1, map[string]any{"note": "theirs", "runbook": "https://runbooks.skerry.example/theirs"})
 	s.do(s.Until("who it was", "document.querySelector('[data-came=\"2\"]')?.innerText.includes('Astrid Holm saved revision 2')"))
-	s.do(s.Until("what both changed", "document.querySelectorAll('[data-both]').length === 1 && document.querySelector('[data-both=runbook]').innerText.includes('/theirs')"))
+	s.do(s.Until("what both changed",
+		"document.querySelectorAll('[data-both]').length === 1 && document.querySelector('[data-both=runbook]').innerText.includes('/theirs')"))
 	s.shows("Runbook", "https://runbooks.skerry.example/mine")
 	s.shows("Tags", "crew, mine")
 	s.shows("Note", "theirs")
-	s.do(s.Until("its label above it", "[...document.querySelectorAll('label')].find((l) => l.innerText === 'Note').dataset.shrink === 'true'"))
+	s.do(s.Until("its label above it",
+		"[...document.querySelectorAll('label')].find((l) => l.innerText === 'Note').dataset.shrink === 'true'"))
 
 	// Leaving asks, by a link and by a key; staying keeps all.
 	s.do(s.ClickOn("nav a", "Standing"))
@@ -94,7 +96,8 @@ func TestNothingTypedIsLost(t *testing.T) {
 	if fmt.Sprintf("%v %v %v", got["tags"], got["note"], got["runbook"]) != "[crew mine] theirs again https://runbooks.skerry.example/theirs" {
 		t.Errorf("it says %v", got)
 	}
-	if left, err := browser.Eval[int](s.Browser, "Object.keys(sessionStorage).filter((k) => k.startsWith('kestite-draft')).length"); err != nil || left != 0 {
+	if left, err := browser.Eval[int](s.Browser,
+		"Object.keys(sessionStorage).filter((k) => k.startsWith('kestite-draft')).length"); err != nil || left != 0 {
 		t.Errorf("%d drafts stay of what was saved, %v", left, err)
 	}
 
@@ -108,7 +111,8 @@ func TestNothingTypedIsLost(t *testing.T) {
 	s.do(s.Until("the draft", "Object.keys(sessionStorage).some((k) => k.startsWith('kestite-draft'))"))
 	s.do(s.Click("sign out"))
 	s.do(s.Until("the way in", "location.pathname === '/sign-in'"))
-	if left, err := browser.Eval[int](s.Browser, "Object.keys(sessionStorage).filter((k) => k.startsWith('kestite-draft')).length"); err != nil || left != 0 {
+	if left, err := browser.Eval[int](s.Browser,
+		"Object.keys(sessionStorage).filter((k) => k.startsWith('kestite-draft')).length"); err != nil || left != 0 {
 		t.Errorf("%d drafts stay behind, %v", left, err)
 	}
 	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password))

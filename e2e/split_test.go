@@ -59,5 +59,7 @@ func TestClausesChangeWithinAPeriod(t *testing.T) {
 		}
 	}
 	s.do(s.Go(s.srv.URL + "/set-up/contracts"))
-	s.do(s.Until("the contract with both", fmt.Sprintf("document.querySelector('table')?.innerText.includes('Sailing board until %s-09, Sailing board from %s-10')", month.Name, month.Name)))
+	s.do(s.Until("the contract with both",
+		fmt.Sprintf("document.querySelector('table')?.innerText.includes('Sailing board until %s-09, Sailing board from %s-10')", month.Name,
+			month.Name)))
 }

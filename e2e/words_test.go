@@ -83,19 +83,20 @@ func TestPastedLines(t *testing.T) {
 		lines []line
 		wrong string // of the first that is
 	}{
-		"Ticket sales, https://t.example, 99.9":                  {[]line{{1, "Ticket sales", "https://t.example", "99.9"}}, ""},
-		"Ticket sales;https://t.example;99,95 %":                 {[]line{{1, "Ticket sales", "https://t.example", "99.95"}}, ""},
-		"Ticket sales\thttps://t.example\t99,95":                 {[]line{{1, "Ticket sales", "https://t.example", "99.95"}}, ""},
-		"Ticket sales, https://t.example, 99,95":                 {nil, "has 4 columns"},
-		"Ticket sales, https://t.example, \"99,95\"":             {[]line{{1, "Ticket sales", "https://t.example", "99.95"}}, ""},
-		"https://t.example/a?b=1":                                {[]line{{1, "t.example", "https://t.example/a?b=1", ""}}, ""},
-		"https://t.example, 99.5":                                {[]line{{1, "t.example", "https://t.example", "99.5"}}, ""},
-		", https://t.example":                                    {nil, "has no name"},
-		"Tickets, not an address":                                {nil, "has a space in it"},
-		"Tickets, t.example, 101":                                {nil, "no percentage"},
-		"Tickets, t.example, 0":                                  {nil, "no percentage"},
-		"Tickets, t.example, 1e1":                                {nil, "no percentage"},
-		"name,address\n\nA, a.example\nB b\n\"C, D\", c.example": {[]line{{3, "A", "a.example", ""}, {5, "C, D", "c.example", ""}}, "has a space in it"},
+		"Ticket sales, https://t.example, 99.9":      {[]line{{1, "Ticket sales", "https://t.example", "99.9"}}, ""},
+		"Ticket sales;https://t.example;99,95 %":     {[]line{{1, "Ticket sales", "https://t.example", "99.95"}}, ""},
+		"Ticket sales\thttps://t.example\t99,95":     {[]line{{1, "Ticket sales", "https://t.example", "99.95"}}, ""},
+		"Ticket sales, https://t.example, 99,95":     {nil, "has 4 columns"},
+		"Ticket sales, https://t.example, \"99,95\"": {[]line{{1, "Ticket sales", "https://t.example", "99.95"}}, ""},
+		"https://t.example/a?b=1":                    {[]line{{1, "t.example", "https://t.example/a?b=1", ""}}, ""},
+		"https://t.example, 99.5":                    {[]line{{1, "t.example", "https://t.example", "99.5"}}, ""},
+		", https://t.example":                        {nil, "has no name"},
+		"Tickets, not an address":                    {nil, "has a space in it"},
+		"Tickets, t.example, 101":                    {nil, "no percentage"},
+		"Tickets, t.example, 0":                      {nil, "no percentage"},
+		"Tickets, t.example, 1e1":                    {nil, "no percentage"},
+		"name,address\n\nA, a.example\nB b\n\"C, D\", c.example": {[]line{{3, "A", "a.example", ""}, {5, "C, D", "c.example", ""}},
+			"has a space in it"},
 		"":   {nil, ""},
 		",,": {nil, ""},
 	} {
@@ -104,7 +105,8 @@ func TestPastedLines(t *testing.T) {
 			Wrong []wrong
 		}
 		evaluated(t, "src/services/lines.ts", "m.parse(input)", text, &got)
-		if len(got.Lines) != len(want.lines) || (len(got.Wrong) > 0) != (want.wrong != "") || want.wrong != "" && !strings.Contains(got.Wrong[0].Text, want.wrong) {
+		if len(got.Lines) != len(want.lines) || (len(got.Wrong) > 0) != (want.wrong != "") || want.wrong != "" &&
+			!strings.Contains(got.Wrong[0].Text, want.wrong) {
 			t.Errorf("%q: %+v", text, got)
 			continue
 		}
@@ -119,14 +121,16 @@ func TestPastedLines(t *testing.T) {
 // Numbers are read as people write them, and what is no number is not made one.
 func TestDecimalsAsPeopleWriteThem(t *testing.T) {
 	for typed, want := range map[string]string{
-		"99,95": "99.95", " 99.95 % ": "99.95", "99,95%": "99.95", "-0,5": "-0.5", ",5": ".5", "1.000,5": "1.000,5", "1,2,3": "1,2,3", "": "", "soon": "soon", "100": "100",
+		"99,95": "99.95", " 99.95 % ": "99.95", "99,95%": "99.95", "-0,5": "-0.5", ",5": ".5", "1.000,5": "1.000,5", "1,2,3": "1,2,3", "": "",
+		"soon": "soon", "100": "100",
 	} {
 		var got string
 		if evaluated(t, "src/parts/decimal.ts", "m.decimal(input)", typed, &got); got != want {
 			t.Errorf("%q is read as %q", typed, got)
 		}
 	}
-	for typed, good := range map[string]bool{"99,95": true, "100": true, "0": true, "100,1": false, "1.000,5": false, "99,9999999": false, "": false, "-1": false} {
+	for typed, good := range map[string]bool{"99,95": true, "100": true, "0": true, "100,1": false, "1.000,5": false, "99,9999999": false,
+		"": false, "-1": false} {
 		var got any
 		if evaluated(t, "src/parts/decimal.ts", "m.validTarget(input)", typed, &got); (got == true) != good {
 			t.Errorf("the target %q: %v", typed, got)

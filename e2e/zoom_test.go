@@ -31,12 +31,14 @@ func TestTheAxisZooms(t *testing.T) {
 	s.do(s.SignIn(s.srv.URL, "viewer@skerry.example", demo.Password))
 	for _, screen := range []struct{ path, ready string }{
 		{"/", "document.querySelector('[data-agreement] svg rect')"}, {"/services", "document.querySelector('[data-service] svg rect')"},
-		{"/agreements", "document.querySelector('.entry svg rect')"}, {"/services/ticket-sales", "document.querySelector('[data-lane] svg rect')"},
+		{"/agreements", "document.querySelector('.entry svg rect')"}, {"/services/ticket-sales",
+			"document.querySelector('[data-lane] svg rect')"},
 	} {
 		s.do(s.Go(s.srv.URL + screen.path + "?span=2026-10"))
 		s.do(s.Until("strips", screen.ready))
 		s.do(s.Drag(strip, 0.2, 0.4))
-		s.do(s.Until("less of the time", "new URLSearchParams(location.search).get('span')?.includes('T') && document.querySelector('.band h2').innerText.includes(' to ') && "+screen.ready))
+		s.do(s.Until("less of the time",
+			"new URLSearchParams(location.search).get('span')?.includes('T') && document.querySelector('.band h2').innerText.includes(' to ') && "+screen.ready))
 		from, to, name := s.shownSpan()
 		if long := to.Sub(from); long < 6*24*time.Hour || long > 7*24*time.Hour || from.Month() != time.October {
 			t.Errorf("%s: a fifth of a month is %s", screen.path, name)
@@ -66,18 +68,21 @@ func TestTheAxisZooms(t *testing.T) {
 		},
 		func() error { return s.ClickOn("nav a", "Standing") },
 		func() error {
-			return s.Until("it on another screen", "document.querySelector('.band h2').innerText.includes('7 October 2026 08:00 to 09:30') && document.querySelector('[data-agreement]')")
+			return s.Until("it on another screen",
+				"document.querySelector('.band h2').innerText.includes('7 October 2026 08:00 to 09:30') && document.querySelector('[data-agreement]')")
 		},
 		func() error { _, err := browser.Eval[bool](s.Browser, "(history.back(), true)"); return err },
 		func() error {
-			return s.Until("the screen before, as it was", "location.pathname === '/services/ticket-sales' && document.querySelector('.band h2').innerText.includes('08:00 to 09:30')")
+			return s.Until("the screen before, as it was",
+				"location.pathname === '/services/ticket-sales' && document.querySelector('.band h2').innerText.includes('08:00 to 09:30')")
 		},
 		func() error { return s.Go(s.srv.URL + "/services/ticket-sales?span=2026-10") },
 		func() error { return s.Until("its outages", "document.querySelector('[data-outages] tbody tr')") },
 	} {
 		s.do(step())
 	}
-	rows, err := browser.Eval[[][]string](s.Browser, "[...document.querySelectorAll('[data-outages] tbody tr')].map((r) => [...r.cells].map((c) => c.innerText.trim()))")
+	rows, err := browser.Eval[[][]string](s.Browser,
+		"[...document.querySelectorAll('[data-outages] tbody tr')].map((r) => [...r.cells].map((c) => c.innerText.trim()))")
 	s.do(err)
 	for _, r := range rows {
 		if r[0] == "" || r[1] == "" || r[3] == "explain it at its beginning" || r[4] == "" {
@@ -85,10 +90,12 @@ func TestTheAxisZooms(t *testing.T) {
 		}
 	}
 	s.do(s.ClickOn("[data-outages] button", "closer"))
-	s.do(s.Until("the outage in sight", "document.querySelector('[data-outages]')?.dataset.outages === '1' && document.querySelector('.curve')"))
+	s.do(s.Until("the outage in sight",
+		"document.querySelector('[data-outages]')?.dataset.outages === '1' && document.querySelector('.curve')"))
 	if from, to, name := s.shownSpan(); to.Sub(from) > 2*time.Hour {
 		t.Errorf("close to an outage is %s", name)
 	}
 	s.do(s.ClickOn("[data-outages] button", "explain"))
-	s.do(s.Until("why it counts so", fmt.Sprintf("document.querySelector('aside').innerText.includes('connection refused') || document.querySelector('aside').innerText.includes(%q)", "down")))
+	s.do(s.Until("why it counts so",
+		fmt.Sprintf("document.querySelector('aside').innerText.includes('connection refused') || document.querySelector('aside').innerText.includes(%q)", "down")))
 }

@@ -201,7 +201,8 @@ func (p Period) Words() string {
 	case Quarter, HalfYear:
 		return first.Format("January to ") + last.Format("January 2006")
 	}
-	if whole := func(w Wall) bool { return w.utc.Second() == 0 && w.utc.Nanosecond() == 0 }; !p.exact.Empty() && whole(p.Start) && whole(p.End) {
+	if whole := func(w Wall) bool { return w.utc.Second() == 0 && w.utc.Nanosecond() == 0 }; !p.exact.Empty() && whole(p.Start) &&
+		whole(p.End) {
 		layout := "2 January 2006 15:04"
 		if p.Start.At(0).Equal(p.End.At(0)) {
 			layout = "15:04"

@@ -79,7 +79,8 @@ func (s *Snapshot) Split(id string, revision int, day string, clauses definition
 	}
 	switch {
 	case began == when.From:
-		return nil, definition.Faultf("from", "%s is the first day of %s; an edit that counts from that period does it, with one account", day, p.Words())
+		return nil, definition.Faultf("from", "%s is the first day of %s; an edit that counts from that period does it, with one account", day,
+			p.Words())
 	case began <= starts:
 		return nil, definition.Faultf("from", "the agreement begins on %s or later; edit it instead", day)
 	case until != nil && *until <= began:
@@ -87,7 +88,8 @@ func (s *Snapshot) Split(id string, revision int, day string, clauses definition
 	case clauses.Service != ends.Service:
 		return nil, definition.Faultf("spec.service", "it stays with its service; write down a new agreement for another")
 	case clauses.Timezone != ends.Timezone:
-		return nil, definition.Faultf("spec.timezone", "within a period the zone stays %s, or the two accounts would leave a gap or overlap", ends.Timezone)
+		return nil, definition.Faultf("spec.timezone", "within a period the zone stays %s, or the two accounts would leave a gap or overlap",
+			ends.Timezone)
 	case clauses.Customer != ends.Customer:
 		return nil, definition.Faultf("spec.customer", "it stays with its customer; write down a new agreement for another")
 	}

@@ -11,8 +11,9 @@ import (
 )
 
 func promise(target string) definition.AgreementSpec {
-	return definition.AgreementSpec{Name: "Gold", Customer: "port", Service: "tickets", Timezone: "Europe/Oslo", TargetPercent: definition.Percent(target),
-		Unmeasured: definition.UnmeasuredExclude, From: "2026-01-01"}
+	return definition.AgreementSpec{Name: "Gold", Customer: "port", Service: "tickets", Timezone: "Europe/Oslo",
+		TargetPercent: definition.Percent(target),
+		Unmeasured:    definition.UnmeasuredExclude, From: "2026-01-01"}
 }
 
 // contracted is a catalogue with a service, two customers and an agreement.
@@ -44,7 +45,8 @@ func TestSplitWithinAPeriod(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if old.Spec.Until != "2026-03-14" || began.Spec.From != "2026-03-15" || old.Spec.TargetPercent != "99.5" || began.Spec.TargetPercent != "99.9" ||
+	if old.Spec.Until != "2026-03-14" || began.Spec.From != "2026-03-15" || old.Spec.TargetPercent != "99.5" ||
+		began.Spec.TargetPercent != "99.9" ||
 		old.Spec.Contract == "" || old.Spec.Contract != began.Spec.Contract || old.Counts == nil || *old.Counts != march.Span().From {
 		t.Fatalf("%+v\n%+v", old, began)
 	}
@@ -94,7 +96,8 @@ func TestSplitWithinAPeriod(t *testing.T) {
 // What counts only from the next period is not what the split agreement said in this one.
 func TestSplitEndsWhatAccountsThePeriod(t *testing.T) {
 	h := contracted(t)
-	h.do("02T00:00", catalogue.Step{Does: catalogue.Rewrite, Kind: catalogue.Agreement, ID: "gold", Expected: 1, Spec: promise("98")}) // from April on
+	h.do("02T00:00", catalogue.Step{Does: catalogue.Rewrite, Kind: catalogue.Agreement, ID: "gold", Expected: 1,
+		Spec: promise("98")}) // from April on
 	steps, err := h.snap.Split("gold", 2, "2026-03-10", promise("99.9"), at(t, "20T10:00"))
 	if err != nil {
 		t.Fatal(err)
@@ -149,7 +152,8 @@ func TestWhatCannotBeSplit(t *testing.T) {
 		if c.until != "" {
 			ends := promise("99.5")
 			ends.Until = c.until
-			of.do("20T00:00", catalogue.Step{Does: catalogue.Rewrite, Kind: catalogue.Agreement, ID: "gold", Spec: ends, Corrects: "2026-03", Reason: "given up"})
+			of.do("20T00:00", catalogue.Step{Does: catalogue.Rewrite, Kind: catalogue.Agreement, ID: "gold", Spec: ends, Corrects: "2026-03",
+				Reason: "given up"})
 		}
 		_, err := of.snap.Split("gold", 1, c.day, c.spec, at(t, "20T10:00"))
 		var fault *definition.Fault
@@ -175,11 +179,13 @@ func TestAContractIsWithOneCustomer(t *testing.T) {
 		return a
 	}
 	h.refused("02T00:00", "contract", "names no contract", catalogue.Step{Kind: catalogue.Agreement, Spec: under("port")})
-	h.do("02T00:00", catalogue.Step{Kind: catalogue.Contract, ID: "harbour", Spec: definition.ContractSpec{Name: "Harbour 2026", Customer: "port"}})
+	h.do("02T00:00", catalogue.Step{Kind: catalogue.Contract, ID: "harbour", Spec: definition.ContractSpec{Name: "Harbour 2026",
+		Customer: "port"}})
 	h.refused("03T00:00", "customer", "is with Port authority", catalogue.Step{Kind: catalogue.Agreement, Spec: under("freight")})
 	h.refused("03T00:00", "customer", "is with Port authority", catalogue.Step{Kind: catalogue.Agreement, Spec: under("")})
 	h.do("03T00:00", catalogue.Step{Kind: catalogue.Agreement, ID: "piers", Spec: under("port")})
-	h.refused("04T00:00", "customer", "the agreement Gold is a part of it", catalogue.Step{Does: catalogue.Rewrite, Kind: catalogue.Contract, ID: "harbour",
+	h.refused("04T00:00", "customer", "the agreement Gold is a part of it", catalogue.Step{Does: catalogue.Rewrite, Kind: catalogue.Contract,
+		ID:   "harbour",
 		Spec: definition.ContractSpec{Name: "Harbour 2026", Customer: "freight"}})
 	h.refused("04T00:00", "id", "is a part of it", catalogue.Step{Does: catalogue.Retire, Kind: catalogue.Contract, ID: "harbour"})
 	h.do("05T00:00", catalogue.Step{Does: catalogue.Retire, Kind: catalogue.Agreement, ID: "piers"})

@@ -77,7 +77,8 @@ func references(spec Spec) []Reference {
 			out = append(out, Reference{Path: "customer", Kind: Customer, ID: spec.Customer, Why: "the agreement %s is with it; retire that first"})
 		}
 		if spec.Contract != "" {
-			out = append(out, Reference{Path: "contract", Kind: Contract, ID: spec.Contract, Why: "the agreement %s is a part of it; retire that first"})
+			out = append(out, Reference{Path: "contract", Kind: Contract, ID: spec.Contract,
+				Why: "the agreement %s is a part of it; retire that first"})
 		}
 		if spec.Latency != nil {
 			out = append(out, Reference{Path: "latency.check", Kind: Check, ID: spec.Latency.Check, Past: true,
@@ -162,7 +163,8 @@ func (s *Snapshot) admit(id string, spec Spec) error {
 		}
 		if spec.Contract != "" {
 			if with := s.Contracts[spec.Contract].Current().Spec; with.Customer != spec.Customer {
-				return definition.Faultf("customer", "the contract %s is with %s; take that customer, or another contract", with.Name, s.with(with.Customer))
+				return definition.Faultf("customer", "the contract %s is with %s; take that customer, or another contract", with.Name,
+					s.with(with.Customer))
 			}
 		}
 		if l := spec.Latency; l != nil && s.Checks[l.Check].Current().Spec.Service != spec.Service {
@@ -171,7 +173,8 @@ func (s *Snapshot) admit(id string, spec Spec) error {
 	case definition.ContractSpec:
 		for _, a := range s.Under(id) {
 			if of := s.Agreements[a].Current().Spec; of.Customer != spec.Customer {
-				return definition.Faultf("customer", "the agreement %s is a part of it and is with %s; take it out of the contract first", of.Name, s.with(of.Customer))
+				return definition.Faultf("customer", "the agreement %s is a part of it and is with %s; take it out of the contract first", of.Name,
+					s.with(of.Customer))
 			}
 		}
 	case definition.ServiceSpec:

@@ -85,7 +85,8 @@ func Limit(kind string, tried []map[string]float64) (limit measure.Limit, how st
 	}
 	how = fmt.Sprintf("degraded above %s ms: three times the slowest, which took %s ms", number(*limit.DegradedAbove), number(slowest))
 	if 3*slowest < s.paceMS {
-		how = fmt.Sprintf("degraded above %s ms: the slowest took %s ms, and nobody notices less than %s", number(*limit.DegradedAbove), number(slowest), number(s.paceMS))
+		how = fmt.Sprintf("degraded above %s ms: the slowest took %s ms, and nobody notices less than %s", number(*limit.DegradedAbove),
+			number(slowest), number(s.paceMS))
 	}
 	return limit, how
 }

@@ -85,7 +85,8 @@ func (s Schedule) cost() string {
 	text := s.Load().String() + "."
 	kind, _ := measure.KindNamed(s.Kind)
 	if least := starts[s.Kind].leastS; s.IntervalS < least {
-		text += fmt.Sprintf(" Every %s is more often than the %s recommended for %s; some networks block this.", seconds(s.IntervalS), seconds(least), kind.Text)
+		text += fmt.Sprintf(" Every %s is more often than the %s recommended for %s; some networks block this.", seconds(s.IntervalS),
+			seconds(least), kind.Text)
 	}
 	return text
 }
@@ -119,7 +120,8 @@ func (s Schedule) detection() (ms int64, words string) {
 	}
 	parts = append(parts, span.Words(s.TimeoutMS)+" timeout")
 	ms = (s.IntervalS+(s.Confirm-1)*again)*span.Second + s.TimeoutMS
-	return ms, fmt.Sprintf("A failure is certain at most %s after it begins (%s); it then counts from its first failed measurement.", span.WordsUp(ms), strings.Join(parts, " + "))
+	return ms, fmt.Sprintf("A failure is certain at most %s after it begins (%s); it then counts from its first failed measurement.",
+		span.WordsUp(ms), strings.Join(parts, " + "))
 }
 
 // each is how many runs each location must fail, where all see the same.
@@ -193,7 +195,8 @@ func Resolution(target definition.Percent, intervalS int64) string {
 	const month, enough = 30 * day, 20
 	allowance := (100 - percent) / 100 * month
 	samples := allowance / float64(intervalS)
-	text := fmt.Sprintf("A month at %s %% allows %s of downtime: %.1f samples at %s.", target, span.Words(int64(math.Round(allowance*1000))), samples, seconds(intervalS))
+	text := fmt.Sprintf("A month at %s %% allows %s of downtime: %.1f samples at %s.", target, span.Words(int64(math.Round(allowance*1000))),
+		samples, seconds(intervalS))
 	if samples >= enough || allowance == 0 {
 		return text
 	}
@@ -204,7 +207,8 @@ func Resolution(target definition.Percent, intervalS int64) string {
 		}
 	}
 	if allowance/float64(better) < enough {
-		return fmt.Sprintf("%s That is coarse, and %s, the shortest interval, is too: a target this high can hardly be proved.", text, seconds(better))
+		return fmt.Sprintf("%s That is coarse, and %s, the shortest interval, is too: a target this high can hardly be proved.", text,
+			seconds(better))
 	}
 	return fmt.Sprintf("%s That is coarse; measure every %s.", text, seconds(better))
 }

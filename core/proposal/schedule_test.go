@@ -18,10 +18,13 @@ func TestDetectionIsTheSumThatIsPrinted(t *testing.T) {
 		ms   int64
 		says string
 	}{
-		{proposal.Schedule{IntervalS: 60, TimeoutMS: 5000, Confirm: 2, Locations: 3}, 125_000, "at most 2 min 05 s after it begins (1 min until it is measured + 1 × 1 min to confirm + 5 s timeout)"},
-		{proposal.Schedule{IntervalS: 60, TimeoutMS: 500, Confirm: 3, RetryS: 10, Locations: 1}, 80_500, "at most 1 min 21 s after it begins (1 min until it is measured + 2 × 10 s to confirm + 500 ms timeout)"},
+		{proposal.Schedule{IntervalS: 60, TimeoutMS: 5000, Confirm: 2, Locations: 3}, 125_000,
+			"at most 2 min 05 s after it begins (1 min until it is measured + 1 × 1 min to confirm + 5 s timeout)"},
+		{proposal.Schedule{IntervalS: 60, TimeoutMS: 500, Confirm: 3, RetryS: 10, Locations: 1}, 80_500,
+			"at most 1 min 21 s after it begins (1 min until it is measured + 2 × 10 s to confirm + 500 ms timeout)"},
 		{proposal.Schedule{IntervalS: 60, TimeoutMS: 2000, Confirm: 1, Locations: 1}, 62_000, "(1 min until it is measured + 2 s timeout)"},
-		{proposal.Schedule{IntervalS: 20, TimeoutMS: 1000, Rolling: &definition.Rolling{Runs: 4, Locations: 2, WindowS: 100}, Locations: 3}, 41_000, "at most 41 s after it begins (2 × 20 s, 1 s timeout)"},
+		{proposal.Schedule{IntervalS: 20, TimeoutMS: 1000, Rolling: &definition.Rolling{Runs: 4, Locations: 2, WindowS: 100}, Locations: 3},
+			41_000, "at most 41 s after it begins (2 × 20 s, 1 s timeout)"},
 		{proposal.Schedule{}, 0, ""},
 		{proposal.Schedule{IntervalS: 60, TimeoutMS: 1000, Confirm: 2}, 0, ""},
 		{proposal.Schedule{IntervalS: 60, TimeoutMS: 1000, Locations: 2}, 0, ""},
@@ -39,8 +42,10 @@ func TestCostSaysWhatNetworksDislike(t *testing.T) {
 		want string
 	}{
 		{proposal.Schedule{Kind: "http", IntervalS: 30, Locations: 2}, "5,760 runs a day, about 11.5 MB a day."},
-		{proposal.Schedule{Kind: "http", IntervalS: 5, Locations: 1}, "17,280 runs a day, about 34.6 MB a day. Every 5 s is more often than the 30 s recommended for HTTP; some networks block this."},
-		{proposal.Schedule{Kind: "udp", IntervalS: 5, Locations: 40, Packets: 3000}, "691,200 runs a day, about 829.4 GB a day. Every 5 s is more often than the 1 min recommended for UDP echo; some networks block this."},
+		{proposal.Schedule{Kind: "http", IntervalS: 5, Locations: 1},
+			"17,280 runs a day, about 34.6 MB a day. Every 5 s is more often than the 30 s recommended for HTTP; some networks block this."},
+		{proposal.Schedule{Kind: "udp", IntervalS: 5, Locations: 40, Packets: 3000},
+			"691,200 runs a day, about 829.4 GB a day. Every 5 s is more often than the 1 min recommended for UDP echo; some networks block this."},
 		{proposal.Schedule{Kind: "ping", Locations: 2}, "Choose an interval and at least one location."},
 		{proposal.Schedule{Kind: "ping", IntervalS: 60}, "Choose an interval and at least one location."},
 	} {
@@ -62,8 +67,10 @@ func TestWindowsOfRollingRules(t *testing.T) {
 		too       bool
 		want      string
 	}{
-		{definition.Rolling{Runs: 4, Locations: 2, WindowS: 100}, 3, false, "1 min 40 s hold 5 runs a location, × 3 locations = 15; 4 of them must fail."},
-		{definition.Rolling{Runs: 4, Locations: 1, WindowS: 50}, 1, true, "The window is too short: 50 s hold 2 runs a location, × 1 location = 2, and 4 must fail. Take at least 1 min 20 s."},
+		{definition.Rolling{Runs: 4, Locations: 2, WindowS: 100}, 3, false,
+			"1 min 40 s hold 5 runs a location, × 3 locations = 15; 4 of them must fail."},
+		{definition.Rolling{Runs: 4, Locations: 1, WindowS: 50}, 1, true,
+			"The window is too short: 50 s hold 2 runs a location, × 1 location = 2, and 4 must fail. Take at least 1 min 20 s."},
 		{definition.Rolling{Runs: 4, Locations: 3, WindowS: 100}, 2, true, "3 locations can never agree: it is measured from 2."},
 	} {
 		s := proposal.Schedule{IntervalS: 20, TimeoutMS: 1000, Locations: c.locations, Rolling: &c.rule}
@@ -86,11 +93,15 @@ func TestLimitsFinerThanThePackets(t *testing.T) {
 		limit   measure.Limit
 		want    string
 	}{
-		{"ping", 5, measure.Limit{Measure: "loss_percent", DegradedAbove: v(1)}, "1 % cannot be told: one lost packet of 5 is 20 % already. Send 100 packets, or take a mean over a longer time."},
+		{"ping", 5, measure.Limit{Measure: "loss_percent", DegradedAbove: v(1)},
+			"1 % cannot be told: one lost packet of 5 is 20 % already. Send 100 packets, or take a mean over a longer time."},
 		{"ping", 0, measure.Limit{Measure: "loss_percent", DegradedAbove: v(20), FailedAbove: v(80)}, ""},
-		{"path", 0, measure.Limit{Measure: "loss_percent", FailedAbove: v(30)}, "30 % cannot be told: one lost packet of 3 is 33.3 % already. Send 4 packets, or take a mean over a longer time."},
-		{"ping", 5, measure.Limit{Measure: "loss_percent", DegradedAbove: v(1), MeanS: 600}, "1 % cannot be told: one lost packet of 50 is 2 % already. Send 10 packets a run, or take a mean over a longer time."},
-		{"udp", 100, measure.Limit{Measure: "loss_percent", DegradedAbove: v(0.001)}, "0.001 % cannot be told: one lost packet of 100 is 1 % already. Take a mean over a longer time."},
+		{"path", 0, measure.Limit{Measure: "loss_percent", FailedAbove: v(30)},
+			"30 % cannot be told: one lost packet of 3 is 33.3 % already. Send 4 packets, or take a mean over a longer time."},
+		{"ping", 5, measure.Limit{Measure: "loss_percent", DegradedAbove: v(1), MeanS: 600},
+			"1 % cannot be told: one lost packet of 50 is 2 % already. Send 10 packets a run, or take a mean over a longer time."},
+		{"udp", 100, measure.Limit{Measure: "loss_percent", DegradedAbove: v(0.001)},
+			"0.001 % cannot be told: one lost packet of 100 is 1 % already. Take a mean over a longer time."},
 		{"udp", 100, measure.Limit{Measure: "mos", DegradedBelow: v(4)}, ""},
 		{"http", 5, measure.Limit{Measure: "loss_percent", DegradedAbove: v(1)}, ""},
 		{"ping", 5, measure.Limit{Measure: "loss_percent", DegradedAbove: v(0)}, ""},

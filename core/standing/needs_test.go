@@ -10,7 +10,8 @@ import (
 
 func TestNeedsAreInOneOrder(t *testing.T) {
 	want := []standing.Need{{Kind: "fault", Subject: "B"}, {Kind: "down", Subject: "Z", Since: 9}, {Kind: "down", Subject: "A", Since: 5},
-		{Kind: "down", Subject: "C", Since: 5}, {Kind: "degraded"}, {Kind: "check"}, {Kind: "agent"}, {Kind: "never-good"}, {Kind: "unmeasured", ID: "1"}, {Kind: "unmeasured", ID: "2"}}
+		{Kind: "down", Subject: "C", Since: 5}, {Kind: "degraded"}, {Kind: "check"}, {Kind: "agent"}, {Kind: "never-good"}, {Kind: "unmeasured",
+			ID: "1"}, {Kind: "unmeasured", ID: "2"}}
 	for range 50 {
 		got := append([]standing.Need{}, want...)
 		rand.Shuffle(len(got), func(i, j int) { got[i], got[j] = got[j], got[i] })
@@ -21,7 +22,8 @@ func TestNeedsAreInOneOrder(t *testing.T) {
 }
 
 func TestWhatIsBadStandsUnderItsCause(t *testing.T) {
-	needs := map[string][]string{"board": {"names", "power"}, "tickets": {"cards", "names"}, "gates": {"board", "names", "power"}, "cards": nil, "a": {"b"}, "b": {"a"}}
+	needs := map[string][]string{"board": {"names", "power"}, "tickets": {"cards", "names"}, "gates": {"board", "names", "power"},
+		"cards": nil, "a": {"b"}, "b": {"a"}}
 	for _, c := range []struct {
 		bad  []string
 		want map[string][]string

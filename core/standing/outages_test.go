@@ -15,7 +15,8 @@ func TestOutagesOfASpan(t *testing.T) {
 	for _, s := range []struct {
 		at    span.Instant
 		state verdict.State
-	}{{100, verdict.Up}, {200, verdict.Down}, {300, verdict.Up}, {400, verdict.Degraded}, {450, verdict.Down}, {600, verdict.Up}, {900, verdict.Down}} {
+	}{{100, verdict.Up}, {200, verdict.Down}, {300, verdict.Up}, {400, verdict.Degraded}, {450, verdict.Down}, {600, verdict.Up}, {900,
+		verdict.Down}} {
 		line = line.Append(s.at, views(s.state))
 	}
 	outage := func(from, to span.Instant, s verdict.State) standing.Outage {
@@ -25,7 +26,8 @@ func TestOutagesOfASpan(t *testing.T) {
 		within span.Span
 		want   []standing.Outage
 	}{
-		{span.Span{From: 0, To: 1000}, []standing.Outage{outage(900, 1000, verdict.Down), outage(450, 600, verdict.Down), outage(400, 450, verdict.Degraded),
+		{span.Span{From: 0, To: 1000}, []standing.Outage{outage(900, 1000, verdict.Down), outage(450, 600, verdict.Down), outage(400, 450,
+			verdict.Degraded),
 			outage(200, 300, verdict.Down)}},
 		{span.Span{From: 250, To: 400}, []standing.Outage{outage(200, 300, verdict.Down)}}, // it began before
 		{span.Span{From: 300, To: 400}, nil},
@@ -36,7 +38,8 @@ func TestOutagesOfASpan(t *testing.T) {
 		}
 	}
 	// What was down from before anything is known begins with the span.
-	if got := standing.Outages(span.Constant(views(verdict.Down)), span.Span{From: 10, To: 20}); !reflect.DeepEqual(got, []standing.Outage{outage(10, 20, verdict.Down)}) {
+	if got := standing.Outages(span.Constant(views(verdict.Down)), span.Span{From: 10, To: 20}); !reflect.DeepEqual(got,
+		[]standing.Outage{outage(10, 20, verdict.Down)}) {
 		t.Errorf("down for ever: %v", got)
 	}
 }

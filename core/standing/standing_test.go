@@ -77,7 +77,8 @@ func TestSummaryCountsEach(t *testing.T) {
 // What was never measured is on no track.
 func TestNothingMeasuredIsNotOnTrack(t *testing.T) {
 	var s Summary
-	for _, r := range []Row{{Verdict: account.OnTrack, Nothing: true}, {Verdict: account.OnTrack}, {Verdict: account.NotApplicable, Nothing: true}} {
+	for _, r := range []Row{{Verdict: account.OnTrack, Nothing: true}, {Verdict: account.OnTrack}, {Verdict: account.NotApplicable,
+		Nothing: true}} {
 		s.Add(r, false)
 	}
 	if s.Running.OnTrack != 1 || s.Running.Agreements != 3 || (Row{Verdict: account.OnTrack, Nothing: true}).Word() != "not measured" {

@@ -182,7 +182,8 @@ func stepsOf(snap *catalogue.Snapshot, asks []StepAsk) ([]catalogue.Step, error)
 }
 
 // referring are the fields that name other definitions, beside lists of them.
-var referring = []string{"service", "services", "check", "location", "locations", "credential", "excuse", "a", "b", "owner", "customer", "contract"}
+var referring = []string{"service", "services", "check", "location", "locations", "credential", "excuse", "a", "b", "owner", "customer",
+	"contract"}
 
 var placeholder = regexp.MustCompile(`^\$(\d{1,3})$`)
 

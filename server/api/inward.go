@@ -30,9 +30,10 @@ func (s *Server) reportInRoute(r chi.Router) {
 }
 
 func (s *Server) inwardRoutes(a *operations) {
-	on(a, access.See, http.MethodGet, "/kinds", "list-kinds", "The kinds of check, what each measures, and what a new one starts with", func(context.Context, *none) (*list[proposal.Kind], error) {
-		return items(proposal.Kinds()), nil
-	})
+	on(a, access.See, http.MethodGet, "/kinds", "list-kinds", "The kinds of check, what each measures, and what a new one starts with",
+		func(context.Context, *none) (*list[proposal.Kind], error) {
+			return items(proposal.Kinds()), nil
+		})
 	on(a, access.Define, http.MethodPost, "/checks/{id}/report-in", "make-report-in-token", "Make the address to report in to; one made before is worthless from then on", s.makeReportIn)
 	on(a, access.See, http.MethodGet, "/report-ins", "list-report-ins", "Which checks have an address to report in to", func(ctx context.Context, _ *none) (*list[ReportInView], error) {
 		rows, err := s.Store.ReportIns(ctx)

@@ -32,7 +32,8 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts [
 	list := faults(snap, accounts, states, now)
 	list = append(list, badServices(snap, states)...)
 	list = append(list, unmeasured(snap, states)...)
-	for _, of := range []func(context.Context, *catalogue.Snapshot, span.Instant) ([]standing.Need, error){s.silentLocations, s.failingChecks} {
+	for _, of := range []func(context.Context, *catalogue.Snapshot, span.Instant) ([]standing.Need, error){s.silentLocations,
+		s.failingChecks} {
 		more, err := of(ctx, snap, now)
 		if err != nil {
 			return nil, err
@@ -54,17 +55,20 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts [
 func faults(snap *catalogue.Snapshot, accounts []accounting.Row, states []StateView, now span.Instant) []standing.Need {
 	var out []standing.Need
 	for _, u := range snap.Unreadable {
-		out = append(out, standing.Need{Kind: standing.NeedFault, Subject: u.Kind + " " + u.ID, ID: u.ID, Text: "cannot be read: " + u.Why, Since: now})
+		out = append(out, standing.Need{Kind: standing.NeedFault, Subject: u.Kind + " " + u.ID, ID: u.ID, Text: "cannot be read: " + u.Why,
+			Since: now})
 	}
 	for _, a := range accounts {
 		if a.Fault != nil { // its row says why
-			out = append(out, standing.Need{Kind: standing.NeedFault, Subject: called(snap, a.Agreement), ID: a.Agreement, Text: "cannot be accounted", Since: now})
+			out = append(out, standing.Need{Kind: standing.NeedFault, Subject: called(snap, a.Agreement), ID: a.Agreement,
+				Text: "cannot be accounted", Since: now})
 		}
 	}
 	for _, v := range states {
 		if v.Fault != "" {
-			out = append(out, standing.Need{Kind: standing.NeedFault, Subject: snap.Named(catalogue.Service, v.Service), ID: v.Service, Service: v.Service,
-				Text: "cannot be judged: " + v.Fault, Since: v.SinceAt})
+			out = append(out, standing.Need{Kind: standing.NeedFault, Subject: snap.Named(catalogue.Service, v.Service), ID: v.Service,
+				Service: v.Service,
+				Text:    "cannot be judged: " + v.Fault, Since: v.SinceAt})
 		}
 	}
 	return out
@@ -98,7 +102,8 @@ func badServices(snap *catalogue.Snapshot, states []StateView) []standing.Need {
 func unmeasured(snap *catalogue.Snapshot, states []StateView) []standing.Need {
 	var out []standing.Need
 	for _, v := range states {
-		n := standing.Need{Kind: standing.NeedNothing, Subject: snap.Named(catalogue.Service, v.Service), ID: v.Service, Service: v.Service, Since: v.SinceAt}
+		n := standing.Need{Kind: standing.NeedNothing, Subject: snap.Named(catalogue.Service, v.Service), ID: v.Service, Service: v.Service,
+			Since: v.SinceAt}
 		switch {
 		case v.NeverGood:
 			n.Kind, n.Text = standing.NeedNeverGood, "was never good; is its target right?"
@@ -145,7 +150,8 @@ func (s *Server) silentLocations(ctx context.Context, snap *catalogue.Snapshot, 
 		}
 		switch {
 		case !has:
-			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: name, ID: id, Text: "has no agent yet", Since: snap.Locations[id].Since()})
+			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: name, ID: id, Text: "has no agent yet",
+				Since: snap.Locations[id].Since()})
 		case now.Time().Sub(seen) > connectedFor:
 			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: name, ID: id, Text: "its agent is silent", Since: span.Of(seen)})
 		}
@@ -190,7 +196,8 @@ func (s *Server) failingChecks(ctx context.Context, snap *catalogue.Snapshot, no
 		if !definition.Inward(spec.Kind) {
 			text += " at " + strings.Join(places, " and ")
 		}
-		out = append(out, standing.Need{Kind: standing.NeedCheck, Subject: spec.Name + " of " + snap.Named(catalogue.Service, spec.Service), ID: id,
+		out = append(out, standing.Need{Kind: standing.NeedCheck, Subject: spec.Name + " of " + snap.Named(catalogue.Service, spec.Service),
+			ID:      id,
 			Service: spec.Service, Text: text + "; it informs only", Since: since})
 	}
 	return out, nil

@@ -57,7 +57,8 @@ func (s *Server) outages(ctx context.Context, snap *catalogue.Snapshot, open *hi
 		ids[[2]string{l.CheckID, l.Location}] = l.ID
 	}
 	for _, o := range all[:len(all)-out.Earlier] {
-		view := OutageView{From: o.From, To: o.To, MS: o.Length(), Lasts: o.To >= when.To, State: o.State.String(), Reasons: []string{}, Counts: []CountedView{}}
+		view := OutageView{From: o.From, To: o.To, MS: o.Length(), Lasts: o.To >= when.To, State: o.State.String(), Reasons: []string{},
+			Counts: []CountedView{}}
 		if view.Reasons, err = s.reasons(ctx, out, ids, o.Span); err != nil {
 			return err
 		}

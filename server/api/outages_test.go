@@ -59,7 +59,8 @@ func TestOutagesOfAServiceAreTold(t *testing.T) {
 	if len(o.Reasons) != 1 || !strings.HasSuffix(o.Reasons[0], " from Eskerby, Tolvik: connection refused") {
 		t.Errorf("why: %q", o.Reasons)
 	}
-	if len(o.Counts) != 1 || o.Counts[0].Name != "Passenger division" || len(o.Counts[0].Classes) != 1 || o.Counts[0].Classes[0] != (api.ClassTime{Class: "down", MS: o.MS}) {
+	if len(o.Counts) != 1 || o.Counts[0].Name != "Passenger division" || len(o.Counts[0].Classes) != 1 ||
+		o.Counts[0].Classes[0] != (api.ClassTime{Class: "down", MS: o.MS}) {
 		t.Errorf("what it counts as: %+v", o.Counts)
 	}
 	lane := short.Checks[0].Lanes[0]
@@ -85,7 +86,8 @@ func TestManyMeasurementsAreSummedUp(t *testing.T) {
 	from := span.Of(time.Now()).Add(5) // after the definitions
 	var list []wire.Measurement
 	for i := range n {
-		m := wire.Measurement{Check: f.check, At: from.Add(int64(i)), Outcome: measure.OK, Measures: map[string]float64{"total_ms": float64(i%100 + 1)}}
+		m := wire.Measurement{Check: f.check, At: from.Add(int64(i)), Outcome: measure.OK,
+			Measures: map[string]float64{"total_ms": float64(i%100 + 1)}}
 		if i%10 == 0 {
 			m.Outcome, m.Measures = measure.Failed, nil
 		}
@@ -134,7 +136,8 @@ func TestNeedsNameAllThatIsWrong(t *testing.T) {
 		t.Helper()
 		for range 2 {
 			for _, l := range []string{"tolvik", "eskerby"} {
-				if r, err := f.srv.API.Ingest.Batch(t.Context(), l, "", []wire.Measurement{{Check: check, At: at, Outcome: outcome}}); err != nil || r.Stored != 1 {
+				if r, err := f.srv.API.Ingest.Batch(t.Context(), l, "", []wire.Measurement{{Check: check, At: at, Outcome: outcome}}); err != nil ||
+					r.Stored != 1 {
 					t.Fatal(r, err)
 				}
 			}
@@ -182,7 +185,8 @@ func TestHowChecksAreNow(t *testing.T) {
 	at := span.Of(time.Now()).Add(5)
 	for i := range 2 {
 		for l, outcome := range map[string]measure.Outcome{"tolvik": measure.OK, "eskerby": measure.Failed} {
-			list := []wire.Measurement{{Check: f.check, At: at.Add(int64(i)), Outcome: outcome, Measures: map[string]float64{"total_ms": 42.5}, Detail: "said " + l}}
+			list := []wire.Measurement{{Check: f.check, At: at.Add(int64(i)), Outcome: outcome, Measures: map[string]float64{"total_ms": 42.5},
+				Detail: "said " + l}}
 			if r, err := f.srv.API.Ingest.Batch(t.Context(), l, "", list); err != nil || r.Stored != 1 {
 				t.Fatal(r, err)
 			}

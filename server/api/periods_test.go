@@ -337,7 +337,8 @@ func TestTwoAccountsOfASplitPeriodAddUp(t *testing.T) {
 		}
 	}
 	var view api.ChangeView
-	if a := ask(map[string]any{"preview": true}); a.Status >= 300 || json.Unmarshal(a.Body, &view) != nil || view.Done || len(view.Accounts) != 2 {
+	if a := ask(map[string]any{"preview": true}); a.Status >= 300 || json.Unmarshal(a.Body, &view) != nil || view.Done ||
+		len(view.Accounts) != 2 {
 		t.Fatalf("the preview: %s", a.Body)
 	}
 	for range 2 {
@@ -401,13 +402,15 @@ func TestBandsOfTwoInstants(t *testing.T) {
 			t.Errorf("%s: %+v, %s", band, s, standing.Accounts[0].Period.Name)
 		}
 		var before api.Standing
-		if a := ask(s.Before); json.Unmarshal(a.Body, &before) != nil || before.Span.To != s.From || int64(before.Span.To-before.Span.From) != long {
+		if a := ask(s.Before); json.Unmarshal(a.Body, &before) != nil || before.Span.To != s.From ||
+			int64(before.Span.To-before.Span.From) != long {
 			t.Errorf("%s comes after %+v", band, before.Span)
 		}
 	}
 	for _, wrong := range []string{
 		"2025-03-03T08:00:00Z/2025-03-03T08:09:59.999Z", "2025-03-03T08:00:00Z/2025-03-03T08:00:00Z", "2025-03-03T08:00:00Z/2025-03-03T07:00:00Z",
-		"2025-03-03T08:00:00Z/", "2025-03-03T08:00:00Z/soon", "2020-01-01T00:00:00Z/2025-01-01T00:00:00Z", "2999-01-01T00:00:00Z/2999-01-02T00:00:00Z",
+		"2025-03-03T08:00:00Z/", "2025-03-03T08:00:00Z/soon", "2020-01-01T00:00:00Z/2025-01-01T00:00:00Z",
+		"2999-01-01T00:00:00Z/2999-01-02T00:00:00Z",
 		"2025-03-03T08:00:00Z/2025-03-04", "0000-00-00T00:00:00Z/2025-01-01T00:00:00Z",
 	} {
 		if _, fields := ask(wrong).Problem(); fields["query.span"] == "" {

@@ -46,8 +46,10 @@ type Taking struct {
 }
 
 func (s *Server) scheduleRoutes(a *operations) {
-	on(a, access.See, http.MethodPost, "/schedules", "effect-of-schedules", "What schedules cost, how soon they are certain of a failure, and what they can prove; nothing is kept", s.effect)
-	on(a, access.See, http.MethodPost, "/proposals/preview", "preview-proposed-checks", "The checks that candidates would become and what they would cost; nothing is kept", s.previewTaking)
+	on(a, access.See, http.MethodPost, "/schedules", "effect-of-schedules",
+		"What schedules cost, how soon they are certain of a failure, and what they can prove; nothing is kept", s.effect)
+	on(a, access.See, http.MethodPost, "/proposals/preview", "preview-proposed-checks",
+		"The checks that candidates would become and what they would cost; nothing is kept", s.previewTaking)
 }
 
 func (s *Server) effect(ctx context.Context, in *body[Schedules]) (*body[SchedulesView], error) {

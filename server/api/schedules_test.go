@@ -24,7 +24,8 @@ func TestFormsAskWhatSchedulesMean(t *testing.T) {
 	}
 	one := 1.0
 	out := ask(api.Schedules{TargetPercent: "99.9", Schedules: []proposal.Schedule{
-		{Kind: "ping", IntervalS: 30, TimeoutMS: 1000, Confirm: 2, Locations: 2, Limits: []measure.Limit{{Measure: "loss_percent", DegradedAbove: &one}}},
+		{Kind: "ping", IntervalS: 30, TimeoutMS: 1000, Confirm: 2, Locations: 2, Limits: []measure.Limit{{Measure: "loss_percent",
+			DegradedAbove: &one}}},
 		{Kind: "http"},
 		{Kind: "tcp", IntervalS: 60, TimeoutMS: 1000, Confirm: 1, Locations: 1},
 	}})
@@ -32,7 +33,8 @@ func TestFormsAskWhatSchedulesMean(t *testing.T) {
 		!strings.Contains(out.Schedules[1].Cost, "Choose an interval") || !strings.Contains(out.Schedules[0].Limits[0], "cannot be told") {
 		t.Errorf("%+v", out)
 	}
-	if sum := out.Schedules[0].Plus(out.Schedules[1].Load).Plus(out.Schedules[2].Load); out.Total != sum || !strings.HasPrefix(out.Words, "7,200 runs") {
+	if sum := out.Schedules[0].Plus(out.Schedules[1].Load).Plus(out.Schedules[2].Load); out.Total != sum || !strings.HasPrefix(out.Words,
+		"7,200 runs") {
 		t.Errorf("the total is %+v (%s), the sum %+v", out.Total, out.Words, sum)
 	}
 	if !strings.Contains(out.Resolution, "86.4 samples at 30 s") {
@@ -53,7 +55,8 @@ func TestFormsAskWhatSchedulesMean(t *testing.T) {
 	if out := ask(api.Schedules{Service: "nobody", TargetPercent: "99.9"}); out.Resolution != "" {
 		t.Errorf("by a service that is not there: %q", out.Resolution)
 	}
-	if a := f.manager.Do(http.MethodPost, "/schedules", map[string]any{"schedules": []any{map[string]any{"kind": "ping", "interval_s": -5}}}); a.Status != http.StatusUnprocessableEntity {
+	if a := f.manager.Do(http.MethodPost, "/schedules", map[string]any{"schedules": []any{map[string]any{"kind": "ping",
+		"interval_s": -5}}}); a.Status != http.StatusUnprocessableEntity {
 		t.Errorf("a negative interval: %d", a.Status)
 	}
 }
@@ -62,17 +65,20 @@ func TestFormsAskWhatSchedulesMean(t *testing.T) {
 func TestTakingMakesWhatItsPreviewShowed(t *testing.T) {
 	f := setUp(t)
 	taken := []proposal.Taken{
-		{Candidate: proposal.Candidate{Kind: "http", Name: "Page", Target: "https://roster.skerry.example/"}, Tried: []map[string]float64{{"total_ms": 81}}},
+		{Candidate: proposal.Candidate{Kind: "http", Name: "Page", Target: "https://roster.skerry.example/"},
+			Tried: []map[string]float64{{"total_ms": 81}}},
 		{Candidate: proposal.Candidate{Kind: "certificate", Name: "Certificate", Target: "roster.skerry.example:443"}},
 	}
 	var would api.TakingView
-	f.manager.Must(http.MethodPost, "/proposals/preview", api.Taking{Taken: taken, IntervalS: 20, Locations: []string{"tolvik"}, TargetPercent: "99.5"}, &would)
+	f.manager.Must(http.MethodPost, "/proposals/preview", api.Taking{Taken: taken, IntervalS: 20, Locations: []string{"tolvik"},
+		TargetPercent: "99.5"}, &would)
 	if len(would.Checks) != 2 || would.Checks[0].Suggested != "degraded above 300 ms: three times the slowest, which took 81 ms" ||
 		would.Checks[1].Suggested != "" || would.Total.RunsPerDay != 4320+24 || !strings.Contains(would.Resolution, "at 20 s") {
 		t.Fatalf("%+v", would)
 	}
 	var made api.ChangeView
-	f.manager.Must(http.MethodPost, "/proposals/take", api.Take{Name: "Crew roster", Taken: taken, IntervalS: 20, Locations: []string{"tolvik"}}, &made)
+	f.manager.Must(http.MethodPost, "/proposals/take", api.Take{Name: "Crew roster", Taken: taken, IntervalS: 20,
+		Locations: []string{"tolvik"}}, &made)
 	if made.After != would.Total {
 		t.Errorf("it costs %+v, and %+v was shown", made.After, would.Total)
 	}

@@ -73,7 +73,8 @@ func (s *Server) me(ctx context.Context, p auth.Person) (*body[Me], error) {
 		teams = append(teams, snap.Named(catalogue.Team, id))
 	}
 	return &body[Me]{Me{
-		ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Rights.Role, May: p.Rights.Role.All(), Customer: customer, Teams: teams, TeamIDs: p.Rights.Teams, Organisation: org.Name, Timezone: org.Timezone,
+		ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Rights.Role, May: p.Rights.Role.All(), Customer: customer, Teams: teams,
+		TeamIDs: p.Rights.Teams, Organisation: org.Name, Timezone: org.Timezone,
 		Demo: s.StandIns != nil, Version: s.Version,
 		SecondFactor: row.FactorAt != nil, SecondFactorRequired: org.SecondFactorRequired, RecoveryCodes: left, PasswordAt: row.PasswordAt,
 	}}, nil

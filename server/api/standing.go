@@ -195,7 +195,8 @@ func (s *Server) standingRoutes(a *operations) {
 	on(a, access.Own, http.MethodGet, "/agreements/{id}/calendar", "calendar-of-agreement",
 		"Its periods by name: the next one first, then the present and those before", s.calendarOf)
 	on(a, access.Own, http.MethodGet, "/agreements/{id}/periods", "periods-of-agreement", "The last periods, newest first", s.periodsOf, costly)
-	on(a, access.See, http.MethodPost, "/clauses", "clauses-in-words", "The sentences that a contract would have for clauses; nothing is kept", s.sentences)
+	on(a, access.See, http.MethodPost, "/clauses", "clauses-in-words",
+		"The sentences that a contract would have for clauses; nothing is kept", s.sentences)
 	on(a, access.See, http.MethodPost, "/what-if", "what-if", "What the last periods would have looked like under clauses that nobody has agreed to yet, newest first", s.whatIf, costly)
 }
 

@@ -93,7 +93,8 @@ func TestStandingComesInParts(t *testing.T) {
 	if len(some.Accounts) != 2 || some.Accounts[0].Agreement != "for-pier-03" || some.Span.Name != whole.Span.Name {
 		t.Errorf("some: %+v", some)
 	}
-	if a, b := some.Accounts[0], whole.Accounts[slices.Index(order, "for-pier-03")]; a.Strip != b.Strip || a.Word != "not measured" || a.Word != b.Word {
+	if a, b := some.Accounts[0], whole.Accounts[slices.Index(order, "for-pier-03")]; a.Strip != b.Strip || a.Word != "not measured" ||
+		a.Word != b.Word {
 		t.Errorf("some say %q %q, all %q %q", a.Word, a.Strip, b.Word, b.Strip)
 	}
 	some = api.Accounts{}
