@@ -103,7 +103,7 @@ func (s *script) present(m calendar.Period) {
 		share, _ := p.spec.TargetPercent.Rat().Float64()
 		allowance := (100 - share) / 100 * float64(when.Length())
 		if h := p.spec.ServiceHours; h != nil {
-			plan, err := definition.CompileHours(definition.ServiceHours{Plan: h})
+			plan, err := definition.CompileHours(definition.ServiceHours{Plan: &h.WeeklyPlan})
 			if err == nil {
 				allowance = (100 - share) / 100 * float64(plan.Within(when).Length())
 			}

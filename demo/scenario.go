@@ -150,8 +150,28 @@ var subjects = []subject{
 	},
 }
 
-func hours(days []string, from, to string) *definition.WeeklyPlan {
-	return &definition.WeeklyPlan{Timezone: Zone, Weekly: []definition.WeeklyRow{{Days: days, From: from, To: to}}}
+func hours(days []string, from, to string) *definition.HoursSpec {
+	return &definition.HoursSpec{WeeklyPlan: definition.WeeklyPlan{Timezone: Zone, Weekly: []definition.WeeklyRow{{Days: days, From: from, To: to}}, Holidays: []string{}}}
+}
+
+// publicHolidays is the list of days on which the offices are closed.
+const publicHolidays = "public-holidays"
+
+func withoutHolidays(h *definition.HoursSpec) *definition.HoursSpec {
+	h.HolidayLists = []string{publicHolidays}
+	return h
+}
+
+// holidaysFrom are the days of the list from a year on, for four.
+func holidaysFrom(year int) definition.HolidayListSpec {
+	out := definition.HolidayListSpec{Name: "Public holidays", Note: "Offices closed; ships sail"}
+	for n := range 4 {
+		for _, d := range [][2]string{{"01-01", "New Year's Day"}, {"05-01", "Labour Day"}, {"05-17", "Constitution Day"},
+			{"12-25", "Christmas Day"}, {"12-26", "Second Day of Christmas"}} {
+			out.Days = append(out.Days, definition.Holiday{Date: fmt.Sprintf("%d-%s", year+n, d[0]), Name: d[1]})
+		}
+	}
+	return out
 }
 
 var (
@@ -193,7 +213,7 @@ var promises = []promise{
 	{"sailing-board", definition.AgreementSpec{Name: "Sailing board", Customer: "passenger-division", Service: "sailing-board", TargetPercent: "99.9"}, 0.12, 0},
 	{"departure", definition.AgreementSpec{Name: "Departure check-in", Customer: "port-authority", Service: "departure", TargetPercent: "99.5"}, 0, 0},
 	{"crew-roster", definition.AgreementSpec{Name: "Crew roster", Service: "crew-roster", TargetPercent: "99",
-		Period: &definition.Cycle{Unit: calendar.Quarter}, ServiceHours: hours(weekdays, "06:00", "20:00"),
+		Period: &definition.Cycle{Unit: calendar.Quarter}, ServiceHours: withoutHolidays(hours(weekdays, "06:00", "20:00")),
 		Maintenance: exclude(24, 8)}, 0.04, 0},
 	{"messages", definition.AgreementSpec{Name: "Customer messages", Service: "customer-messages", TargetPercent: "99", MinOutageS: 120}, 0.03, 0.01},
 	{"card-acquirer", definition.AgreementSpec{Name: "Card acquirer", Service: "card-acquirer", TargetPercent: "99.9", Unmeasured: definition.UnmeasuredExclude}, 0.5, 0},
@@ -533,6 +553,9 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 	}
 	now := defining.Change{By: astrid, Reason: "how the harbours reach each other"}
 	if _, err := s.Definitions.Create(ctx, catalogue.PairPlan, "harbours", "", harbours, now); err != nil {
+		return err
+	}
+	if err := create(catalogue.HolidayList, publicHolidays, holidaysFrom(start.Year())); err != nil {
 		return err
 	}
 	for _, p := range promises {

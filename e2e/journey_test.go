@@ -372,11 +372,11 @@ func TestEveryClauseInTheForm(t *testing.T) {
 	cap, emergency := int64(4*3600), int64(5400)
 	want := definition.AgreementSpec{
 		Name: "Everything", Service: "ticket-sales", Timezone: demo.Zone, TargetPercent: "99.9", DegradedWeightPercent: "0", Unmeasured: "exclude", MinCoveragePercent: "0",
-		ServiceHours: &definition.WeeklyPlan{Timezone: demo.Zone, Weekly: []definition.WeeklyRow{
+		ServiceHours: &definition.HoursSpec{WeeklyPlan: definition.WeeklyPlan{Timezone: demo.Zone, Weekly: []definition.WeeklyRow{
 			{Days: []string{"MO", "TU", "WE", "TH", "FR"}, From: "08:00", To: "17:30"}, {Days: []string{"SA"}, From: "22:00", To: "02:00"},
-		}, Holidays: []string{"2026-12-25", "2027-01-01"}},
+		}, Holidays: []string{"2026-12-25", "2027-01-01"}}},
 		Maintenance: &definition.MaintenanceSpec{Mode: "exclude", NoticeS: 36 * 3600, CapS: &cap,
-			Within:    &definition.WeeklyPlan{Timezone: demo.Zone, Weekly: []definition.WeeklyRow{{Days: []string{"SU"}, From: "00:00", To: "05:00"}}, Holidays: []string{}},
+			Within:    &definition.HoursSpec{WeeklyPlan: definition.WeeklyPlan{Timezone: demo.Zone, Weekly: []definition.WeeklyRow{{Days: []string{"SU"}, From: "00:00", To: "05:00"}}, Holidays: []string{}}},
 			Emergency: &definition.EmergencyAllowance{NoticeS: 900, CapS: &emergency}},
 		Upstream: &definition.Upstream{Excuse: []string{"card-acquirer"}, LeadS: 30, LingerS: 90},
 		Credits:  []definition.Credit{{BelowPercent: "99.9", CreditPercent: "5"}, {BelowPercent: "99", CreditPercent: "10"}},

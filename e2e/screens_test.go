@@ -49,6 +49,7 @@ var screens = [][]struct{ path, ready string }{
 		{"/set-up/teams", "document.querySelector('table')"},
 		{"/set-up/customers", "document.querySelector('table')"},
 		{"/set-up/contracts", "document.querySelector('main h1')"},
+		{"/set-up/holidays", "document.querySelector('table')"},
 		{"/set-up/people", "document.querySelector('[data-person]')"},
 		{"/set-up/trail", "document.querySelector('[data-trail]')"},
 	},

@@ -24,7 +24,7 @@ func TestClausesChangeWithinAPeriod(t *testing.T) {
 	if !month.Over || month.Published {
 		t.Fatalf("%+v", month)
 	}
-	day := func(d string) string { return month.Name[5:] + d + month.Name[:4] } // as the browser's field takes it
+	day := func(d string) string { return month.Name + "-" + d }
 	const first = "First day of the new clauses"
 	for _, step := range []func() error{
 		func() error { return s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password) },

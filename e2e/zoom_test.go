@@ -57,10 +57,13 @@ func TestTheAxisZooms(t *testing.T) {
 	s.do(s.Until("a year", "document.querySelector('.band h2').innerText === '2026'"))
 	for _, step := range []func() error{
 		func() error { return s.ClickOn(".band h2 button", "2026") },
-		func() error { return s.Fill("From", "2026-10-07 25:00") },
-		func() error { return s.Fill("To", "2026-10-07 9:30") },
+		func() error { return s.Fill("From", "2026-10-07") },
+		func() error { return s.Fill("To", "2026-10-07 09:30") },
 		func() error { return s.Click("Show") },
-		func() error { return s.Reads("names no period") },
+		func() error { return s.Reads("Finish both times") },
+		func() error { return s.Fill("From", "2026-10-09 08:00") },
+		func() error { return s.Click("Show") },
+		func() error { return s.Until("what is wrong", "document.querySelector('form .trouble, form [role=alert]')") },
 		func() error { return s.Fill("From", "2026-10-07 08:00") },
 		func() error { return s.Click("Show") },
 		func() error {

@@ -63,7 +63,10 @@ func (s *Snapshot) Bundle(period calendar.Period, asOf *span.Instant, services, 
 
 // agreement is the agreement as the account of a period that starts at start uses it.
 func (s *Snapshot) agreement(id string, start span.Instant) (definition.Agreement, error) {
-	a := s.Accounting(id, start).Spec.Agreement(id)
+	a, err := s.Promise(id, s.Accounting(id, start).Spec)
+	if err != nil {
+		return a, err
+	}
 	from, err := s.Begins(id, start)
 	if err != nil {
 		return a, err

@@ -62,18 +62,19 @@ type Snapshot struct {
 	Name     string // of the organisation
 	Timezone string // of the organisation
 
-	Locations   map[string]*Entry[definition.LocationSpec]
-	Services    map[string]*Entry[definition.ServiceSpec]
-	Checks      map[string]*Entry[definition.CheckSpec]
-	Agreements  map[string]*Entry[definition.AgreementSpec]
-	Windows     map[string]*Entry[definition.WindowSpec]
-	Networks    map[string]*Entry[definition.NetworkSpec]
-	Credentials map[string]*Entry[definition.CredentialSpec]
-	Kits        map[string]*Entry[definition.KitSpec]
-	PairPlans   map[string]*Entry[definition.PairPlanSpec]
-	Teams       map[string]*Entry[definition.TeamSpec]
-	Customers   map[string]*Entry[definition.CustomerSpec]
-	Contracts   map[string]*Entry[definition.ContractSpec]
+	Locations    map[string]*Entry[definition.LocationSpec]
+	Services     map[string]*Entry[definition.ServiceSpec]
+	Checks       map[string]*Entry[definition.CheckSpec]
+	Agreements   map[string]*Entry[definition.AgreementSpec]
+	Windows      map[string]*Entry[definition.WindowSpec]
+	Networks     map[string]*Entry[definition.NetworkSpec]
+	Credentials  map[string]*Entry[definition.CredentialSpec]
+	Kits         map[string]*Entry[definition.KitSpec]
+	PairPlans    map[string]*Entry[definition.PairPlanSpec]
+	Teams        map[string]*Entry[definition.TeamSpec]
+	Customers    map[string]*Entry[definition.CustomerSpec]
+	Contracts    map[string]*Entry[definition.ContractSpec]
+	HolidayLists map[string]*Entry[definition.HolidayListSpec]
 
 	// ChecksOf lists the checks of a service, retired ones included: those that
 	// decide first, those between locations last, each by id.

@@ -239,6 +239,11 @@ func (w *work) may(step *Step) error {
 		}
 		step.Spec = spec
 	}
+	if spec, is := step.Spec.(definition.HolidayListSpec); is {
+		if err := w.after.keepsDays(step.ID, spec, w.At); err != nil {
+			return err
+		}
+	}
 	return w.after.admit(step.ID, step.Spec)
 }
 

@@ -12,18 +12,19 @@ import (
 
 // Kinds of definition.
 const (
-	Location   = "location"
-	Service    = "service"
-	Check      = "check"
-	Agreement  = "agreement"
-	Window     = "window"
-	Network    = "network"
-	Credential = "credential"
-	Kit        = "kit"
-	PairPlan   = "pair-plan"
-	Team       = "team"
-	Customer   = "customer"
-	Contract   = "contract"
+	Location    = "location"
+	Service     = "service"
+	Check       = "check"
+	Agreement   = "agreement"
+	Window      = "window"
+	Network     = "network"
+	Credential  = "credential"
+	Kit         = "kit"
+	PairPlan    = "pair-plan"
+	Team        = "team"
+	Customer    = "customer"
+	Contract    = "contract"
+	HolidayList = "holiday-list"
 )
 
 // Spec is the body of a revision: what people write when they define something.
@@ -59,18 +60,19 @@ type kindOf struct {
 }
 
 var kinds = map[string]kindOf{
-	Location:   kind("a location", func(s *Snapshot) *map[string]*Entry[definition.LocationSpec] { return &s.Locations }),
-	Service:    kind("a service", func(s *Snapshot) *map[string]*Entry[definition.ServiceSpec] { return &s.Services }),
-	Check:      kind("a check", func(s *Snapshot) *map[string]*Entry[definition.CheckSpec] { return &s.Checks }),
-	Agreement:  kind("an agreement", func(s *Snapshot) *map[string]*Entry[definition.AgreementSpec] { return &s.Agreements }),
-	Window:     kind("a window", func(s *Snapshot) *map[string]*Entry[definition.WindowSpec] { return &s.Windows }),
-	Network:    kind("a network", func(s *Snapshot) *map[string]*Entry[definition.NetworkSpec] { return &s.Networks }),
-	Credential: kind("a credential", func(s *Snapshot) *map[string]*Entry[definition.CredentialSpec] { return &s.Credentials }),
-	Kit:        kind("a kit", func(s *Snapshot) *map[string]*Entry[definition.KitSpec] { return &s.Kits }),
-	PairPlan:   kind("a pair plan", func(s *Snapshot) *map[string]*Entry[definition.PairPlanSpec] { return &s.PairPlans }),
-	Team:       kind("a team", func(s *Snapshot) *map[string]*Entry[definition.TeamSpec] { return &s.Teams }),
-	Customer:   kind("a customer", func(s *Snapshot) *map[string]*Entry[definition.CustomerSpec] { return &s.Customers }),
-	Contract:   kind("a contract", func(s *Snapshot) *map[string]*Entry[definition.ContractSpec] { return &s.Contracts }),
+	Location:    kind("a location", func(s *Snapshot) *map[string]*Entry[definition.LocationSpec] { return &s.Locations }),
+	Service:     kind("a service", func(s *Snapshot) *map[string]*Entry[definition.ServiceSpec] { return &s.Services }),
+	Check:       kind("a check", func(s *Snapshot) *map[string]*Entry[definition.CheckSpec] { return &s.Checks }),
+	Agreement:   kind("an agreement", func(s *Snapshot) *map[string]*Entry[definition.AgreementSpec] { return &s.Agreements }),
+	Window:      kind("a window", func(s *Snapshot) *map[string]*Entry[definition.WindowSpec] { return &s.Windows }),
+	Network:     kind("a network", func(s *Snapshot) *map[string]*Entry[definition.NetworkSpec] { return &s.Networks }),
+	Credential:  kind("a credential", func(s *Snapshot) *map[string]*Entry[definition.CredentialSpec] { return &s.Credentials }),
+	Kit:         kind("a kit", func(s *Snapshot) *map[string]*Entry[definition.KitSpec] { return &s.Kits }),
+	PairPlan:    kind("a pair plan", func(s *Snapshot) *map[string]*Entry[definition.PairPlanSpec] { return &s.PairPlans }),
+	Team:        kind("a team", func(s *Snapshot) *map[string]*Entry[definition.TeamSpec] { return &s.Teams }),
+	Customer:    kind("a customer", func(s *Snapshot) *map[string]*Entry[definition.CustomerSpec] { return &s.Customers }),
+	Contract:    kind("a contract", func(s *Snapshot) *map[string]*Entry[definition.ContractSpec] { return &s.Contracts }),
+	HolidayList: kind("a holiday list", func(s *Snapshot) *map[string]*Entry[definition.HolidayListSpec] { return &s.HolidayLists }),
 }
 
 // KindNames are the kinds of definition, in order.

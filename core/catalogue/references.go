@@ -80,6 +80,13 @@ func references(spec Spec) []Reference {
 			out = append(out, Reference{Path: "contract", Kind: Contract, ID: spec.Contract,
 				Why: "the agreement %s is a part of it; retire that first"})
 		}
+		const why = "the agreement %s has its days without hours; take it out there first"
+		if spec.ServiceHours != nil {
+			each("service_hours.holiday_lists", HolidayList, why, spec.ServiceHours.HolidayLists)
+		}
+		if spec.Maintenance != nil && spec.Maintenance.Within != nil {
+			each("maintenance.within.holiday_lists", HolidayList, why, spec.Maintenance.Within.HolidayLists)
+		}
 		if spec.Latency != nil {
 			out = append(out, Reference{Path: "latency.check", Kind: Check, ID: spec.Latency.Check, Past: true,
 				Why: "the agreement %s promises its response time; change that first"})

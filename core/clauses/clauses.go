@@ -22,7 +22,7 @@ func Sentences(a definition.AgreementSpec, named func(kind, id string) string) [
 		whom = "Promised to " + named("customer", a.Customer)
 	}
 	out := []string{fmt.Sprintf("%s: available %s %% of each %s (%s), %s.", whom, a.TargetPercent, cycleWords(a.Period), a.Timezone,
-		hoursWords(a.ServiceHours))}
+		hoursWords(a.ServiceHours, named))}
 	if a.Contract != "" {
 		out = append(out, "It is a part of the contract "+named("contract", a.Contract)+".")
 	}
@@ -39,7 +39,7 @@ func Sentences(a definition.AgreementSpec, named func(kind, id string) string) [
 	}
 	out = append(out, unmeasuredWords(a.Unmeasured))
 	if a.Maintenance != nil {
-		out = append(out, maintenanceWords(*a.Maintenance, unitWord(a.Period))...)
+		out = append(out, maintenanceWords(*a.Maintenance, unitWord(a.Period), named)...)
 	}
 	if a.MinOutageS > 0 {
 		out = append(out, fmt.Sprintf("Outages shorter than %s are tolerated.", seconds(a.MinOutageS)))
@@ -117,7 +117,7 @@ var dayNames = map[string]string{"MO": "Monday", "TU": "Tuesday", "WE": "Wednesd
 	"SA": "Saturday", "SU": "Sunday"}
 
 // hoursWords are service hours in full.
-func hoursWords(p *definition.WeeklyPlan) string {
+func hoursWords(p *definition.HoursSpec, named func(kind, id string) string) string {
 	if p == nil {
 		return "at all hours"
 	}
@@ -134,8 +134,12 @@ func hoursWords(p *definition.WeeklyPlan) string {
 		text = "never"
 	}
 	text += " (" + p.Timezone + ")"
-	if len(p.Holidays) > 0 {
-		text += ", except on " + listed(p.Holidays)
+	var except []string
+	for _, list := range p.HolidayLists {
+		except = append(except, "the days of "+named("holiday-list", list))
+	}
+	if except = append(except, p.Holidays...); len(except) > 0 {
+		text += ", except on " + listed(except)
 	}
 	return text
 }
@@ -158,7 +162,7 @@ func unmeasuredWords(how string) string {
 }
 
 // maintenanceWords are what is granted of work.
-func maintenanceWords(m definition.MaintenanceSpec, each string) []string {
+func maintenanceWords(m definition.MaintenanceSpec, each string, named func(kind, id string) string) []string {
 	what := map[string]string{
 		definition.MaintenanceExclude: "%s is taken out of the base", definition.MaintenanceForgive: "Downtime during %s is forgiven",
 	}[m.Mode]
@@ -180,7 +184,7 @@ func maintenanceWords(m definition.MaintenanceSpec, each string) []string {
 	}
 	within := ""
 	if m.Within != nil {
-		within = hoursWords(m.Within)
+		within = hoursWords(m.Within, named)
 	}
 	out := []string{say("announced maintenance", m.NoticeS, m.CapS, within)}
 	if e := m.Emergency; e != nil {

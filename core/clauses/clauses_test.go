@@ -16,9 +16,9 @@ func TestEveryClauseIsASentence(t *testing.T) {
 		"period": {"unit": "quarter", "day": 15, "month": 2},
 		"degraded_weight_percent": "50", "unmeasured": "down", "min_outage_s": 60, "min_coverage_percent": "95",
 		"service_hours": {"timezone": "Europe/Oslo", "weekly": [{"days": ["MO", "TU"], "from": "06:00", "to": "22:00"},
-			{"days": ["SA"], "from": "08:00", "to": "24:00"}], "holidays": ["2026-12-25"]},
+			{"days": ["SA"], "from": "08:00", "to": "24:00"}], "holidays": ["2026-12-25"], "holiday_lists": ["rest", "quiet"]},
 		"maintenance": {"mode": "exclude", "notice_s": 172800, "cap_s": 14400,
-			"within": {"timezone": "Europe/Oslo", "weekly": [{"days": ["SU"], "from": "01:00", "to": "05:00"}], "holidays": []},
+			"within": {"timezone": "Europe/Oslo", "weekly": [{"days": ["SU"], "from": "01:00", "to": "05:00"}], "holidays": [], "holiday_lists": ["rest"]},
 			"emergency": {"notice_s": 900, "cap_s": 3600}},
 		"upstream": {"excuse": ["cards", "names"], "lead_s": 30, "linger_s": 120},
 		"credits": [{"below_percent": "99.9", "credit_percent": "5"}, {"below_percent": "99", "credit_percent": "10"}],
@@ -27,7 +27,8 @@ func TestEveryClauseIsASentence(t *testing.T) {
 	}`
 	named := func(kind, id string) string {
 		return map[string]string{"service cards": "Card payments", "service names": "Name service",
-			"check page": "Sailing page", "customer harbour-office": "Harbour office", "contract harbour": "Harbour 2026"}[kind+" "+id]
+			"check page": "Sailing page", "customer harbour-office": "Harbour office", "contract harbour": "Harbour 2026",
+			"holiday-list rest": "Rest days", "holiday-list quiet": "Quiet days"}[kind+" "+id]
 	}
 	read := func(text string) (a definition.AgreementSpec) {
 		t.Helper()
@@ -42,11 +43,11 @@ func TestEveryClauseIsASentence(t *testing.T) {
 	}
 	whole := strings.Join(Sentences(spec, named), "\n")
 	for _, want := range []string{
-		"Promised to Harbour office: available 99.9 % of each quarter, counted from day 15 of February (Europe/Oslo), on Monday and Tuesday from 06:00 to 22:00, on Saturday from 08:00 to 24:00 (Europe/Oslo), except on 2026-12-25.",
+		"Promised to Harbour office: available 99.9 % of each quarter, counted from day 15 of February (Europe/Oslo), on Monday and Tuesday from 06:00 to 22:00, on Saturday from 08:00 to 24:00 (Europe/Oslo), except on the days of Rest days, the days of Quiet days and 2026-12-25.",
 		"It is a part of the contract Harbour 2026.", "The promise begins with 1 January 2026.", "The promise ends with 31 March 2027.",
 		"Degraded time counts as downtime to 50 %.",
 		"Time that was not measured counts as downtime.",
-		"Announced maintenance is taken out of the base, if announced 2 d before, if it lies on Sunday from 01:00 to 05:00 (Europe/Oslo), up to 4 h a quarter.",
+		"Announced maintenance is taken out of the base, if announced 2 d before, if it lies on Sunday from 01:00 to 05:00 (Europe/Oslo), except on the days of Rest days, up to 4 h a quarter.",
 		"Emergency work is taken out of the base, if announced 15 min before, up to 1 h a quarter.",
 		"Outages shorter than 1 min are tolerated.",
 		"Downtime while one of Card payments and Name service is down, or within 30 s before, or within 2 min after, does not count.",
@@ -116,7 +117,7 @@ func each(v any, f func(path string)) {
 			}
 		default:
 			other := map[string]any{"exclude": "forgive", "down": "up", "MO": "WE", "TU": "WE", "SA": "FR", "SU": "FR",
-				"cards": "names", "names": "cards", "quarter": "year", "2027-03-31": "2027-03-30", "harbour": "pier"}
+				"cards": "names", "names": "cards", "quarter": "year", "2027-03-31": "2027-03-30", "harbour": "pier", "rest": "peace", "quiet": "peace"}
 			switch was := v.(type) {
 			case string:
 				if n, known := other[was]; known {

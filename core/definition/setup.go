@@ -96,7 +96,7 @@ type AgreementSpec struct {
 	Unmeasured            string           `json:"unmeasured,omitempty" enum:"exclude,down,up" default:"exclude"`
 	MinOutageS            int64            `json:"min_outage_s,omitempty" minimum:"0" maximum:"86400"`
 	MinCoveragePercent    Percent          `json:"min_coverage_percent,omitempty" default:"0"`
-	ServiceHours          *WeeklyPlan      `json:"service_hours,omitempty" doc:"Absent: always"`
+	ServiceHours          *HoursSpec       `json:"service_hours,omitempty" doc:"Absent: always"`
 	Maintenance           *MaintenanceSpec `json:"maintenance,omitempty"`
 	Upstream              *Upstream        `json:"upstream,omitempty"`
 	Credits               []Credit         `json:"credits,omitempty"`
@@ -109,8 +109,39 @@ type MaintenanceSpec struct {
 	Mode      string              `json:"mode" enum:"ignore,exclude,forgive" default:"ignore"`
 	NoticeS   int64               `json:"notice_s" minimum:"0" default:"0" doc:"How long before its start a window must have been announced"`
 	CapS      *int64              `json:"cap_s" minimum:"0" doc:"Most a month; null: no cap"`
-	Within    *WeeklyPlan         `json:"within,omitempty" doc:"Times agreed for planned work; absent: any"`
+	Within    *HoursSpec          `json:"within,omitempty" doc:"Times agreed for planned work; absent: any"`
 	Emergency *EmergencyAllowance `json:"emergency,omitempty" doc:"What is granted of emergency work; absent: nothing"`
+}
+
+// HoursSpec are hours by the week as people write them: their holidays are dates, and
+// those of lists.
+type HoursSpec struct {
+	WeeklyPlan
+	HolidayLists []string `json:"holiday_lists,omitempty" maxItems:"20" doc:"Ids of lists whose days start no hours either"`
+}
+
+// Without is the hours with all their holidays as dates: their own, and those that days
+// gives of a list.
+func (h *HoursSpec) Without(days func(list string) []string) *HoursSpec {
+	if h == nil || len(h.HolidayLists) == 0 {
+		return h
+	}
+	all := slices.Clone(h.Holidays)
+	for _, list := range h.HolidayLists {
+		all = append(all, days(list)...)
+	}
+	slices.Sort(all)
+	out := *h
+	out.Holidays, out.HolidayLists = slices.Compact(all), nil
+	return &out
+}
+
+// plan is the hours as accounts know them.
+func (h *HoursSpec) plan() *WeeklyPlan {
+	if h == nil {
+		return nil
+	}
+	return &h.WeeklyPlan
 }
 
 // Cycle says how the periods of an agreement follow one another. nil is calendar months.
@@ -411,12 +442,12 @@ func (a AgreementSpec) Validate() error {
 		}
 	}
 	if a.ServiceHours != nil {
-		if _, err := CompileHours(ServiceHours{a.ServiceHours}); err != nil {
+		if _, err := CompileHours(ServiceHours{a.ServiceHours.plan()}); err != nil {
 			return Within("service_hours", err)
 		}
 	}
 	if m := a.Maintenance; m != nil && m.Within != nil {
-		if _, err := CompileHours(ServiceHours{m.Within}); err != nil {
+		if _, err := CompileHours(ServiceHours{m.Within.plan()}); err != nil {
 			return Within("maintenance.within", err)
 		}
 	}
@@ -436,7 +467,7 @@ func (a AgreementSpec) Validate() error {
 // Agreement turns the spec into the agreement that accounts use.
 func (a AgreementSpec) Agreement(id string) Agreement {
 	out := Agreement{
-		ID: id, Service: a.Service, TargetPercent: a.TargetPercent, ServiceHours: ServiceHours{a.ServiceHours},
+		ID: id, Service: a.Service, TargetPercent: a.TargetPercent, ServiceHours: ServiceHours{a.ServiceHours.plan()},
 		DegradedWeightPercent: orPercent(a.DegradedWeightPercent, "0"), Unmeasured: a.Unmeasured,
 		MinOutageS: a.MinOutageS, MinCoveragePercent: orPercent(a.MinCoveragePercent, "0"), Credits: a.Credits, Latency: a.Latency, Objectives: a.Objectives,
 	}
@@ -448,7 +479,7 @@ func (a AgreementSpec) Agreement(id string) Agreement {
 		m := a.Maintenance
 		out.Maintenance = Maintenance{Mode: m.Mode, NoticeS: m.NoticeS, CapS: m.CapS, Emergency: m.Emergency}
 		if m.Within != nil {
-			out.Maintenance.Within = &ServiceHours{m.Within}
+			out.Maintenance.Within = &ServiceHours{m.Within.plan()}
 		}
 	}
 	if a.Upstream != nil {

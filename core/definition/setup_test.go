@@ -79,9 +79,12 @@ func TestBadSpecsAreRefusedWithWhere(t *testing.T) {
 		"tolerating two days":         {agreement(func(a *AgreementSpec) { a.MinOutageS = 172_800 }), "min_outage_s", "86400"},
 		"a credit of 110 %":           {agreement(func(a *AgreementSpec) { a.Credits = []Credit{{"99", "110"}} }), "credits[0].credit_percent", "110"},
 		"hours of a day that is none": {agreement(func(a *AgreementSpec) {
-			a.ServiceHours = &WeeklyPlan{Timezone: "UTC", Weekly: []WeeklyRow{{[]string{"FUNDAY"}, "08:00", "17:00"}}}
+			a.ServiceHours = &HoursSpec{WeeklyPlan: WeeklyPlan{Timezone: "UTC", Weekly: []WeeklyRow{{[]string{"FUNDAY"}, "08:00", "17:00"}}}}
 		}), "service_hours.weekly[0].days[0]", "FUNDAY"},
 		"a window of no service": {WindowSpec{Name: "Patch", Start: "2026-03-01T02:00:00", Timezone: "UTC", DurationS: 60}, "services", "at least one"},
+		"a holiday that is none": {HolidayListSpec{Name: "Rest", Days: []Holiday{{Date: "2026-02-30"}}}, "days[0].date", "2026-02-30"},
+		"a holiday twice":        {HolidayListSpec{Name: "Rest", Days: []Holiday{{Date: "2026-12-25"}, {Date: "2026-12-25"}}}, "days[1].date", "line 1"},
+		"a holiday in two lines": {HolidayListSpec{Name: "Rest", Days: []Holiday{{Date: "2026-12-25", Name: "a\nb"}}}, "days[0].name", "control"},
 		"a window by no rule":    {WindowSpec{Name: "Patch", Services: []string{"a"}, Start: "2026-03-01T02:00:00", Timezone: "UTC", DurationS: 60, RRule: "FREQ=NEVER"}, "rrule", "NEVER"},
 	} {
 		err := c.spec.Validate()

@@ -24,7 +24,7 @@ func examples() map[string]interface{ Validate() error } {
 	}
 	http := check("http", "https://x.example/", Settings{HTTP: &HTTPSettings{Method: "GET", Status: "200", Version: "2"}})
 	http.Limits = []measure.Limit{{Measure: "total_ms", DegradedAbove: pointer(500.0), InARow: 3}}
-	plan := &WeeklyPlan{Timezone: "UTC", Weekly: []WeeklyRow{{Days: []string{"MO"}, From: "08:00", To: "18:00"}}}
+	plan := &HoursSpec{WeeklyPlan: WeeklyPlan{Timezone: "UTC", Weekly: []WeeklyRow{{Days: []string{"MO"}, From: "08:00", To: "18:00"}}}, HolidayLists: []string{"rest"}}
 	return map[string]interface{ Validate() error }{
 		"location": LocationSpec{Name: "Tolvik", Region: "South", Latitude: pointer(58.1), Longitude: pointer(7.9),
 			Address: "x.example", EchoPort: 8481,
@@ -53,6 +53,7 @@ func examples() map[string]interface{ Validate() error } {
 		"pair plan": PairPlanSpec{Name: "Pairs", Service: "tickets", Kinds: []string{"ping"}, Shape: "full",
 			Locations: []string{"a", "b"}, IntervalS: 60,
 			Overrides: []PairOverride{{PairOf: PairOf{A: "a", B: "b"}, IntervalS: 60, Kinds: []string{"ping"}}}},
+		"holiday list": HolidayListSpec{Name: "Rest days", Days: []Holiday{{Date: "2026-12-25", Name: "Christmas"}}, Note: "All offices"},
 		"kit": KitSpec{Name: "Kit", Parameters: []Parameter{{Name: "host", Default: "x.example"}},
 			Checks: []CheckSpec{check("ping", "{host}", Settings{})}},
 	}

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	cdpbrowser "github.com/chromedp/cdproto/browser"
@@ -192,13 +193,44 @@ func (b *Browser) Fill(label, text string) error {
 	if err := b.Until("the field "+quote(label), field); err != nil {
 		return err
 	}
-	if _, err := Eval[bool](b, "(() => { const f = "+field+"; f.focus(); f.select(); return true })()"); err != nil {
+	if _, err := Eval[bool](b, "(() => { const f = "+field+"; const part = f.parentElement.querySelector('.MuiPickersSectionList-root[contenteditable=true], [role=spinbutton]'); (part ?? f).focus(); if (!part) f.select(); return true })()"); err != nil {
 		return err
+	}
+	// A field of a date has parts, which are gone through by typing digits; all of them are chosen at first.
+	parts, err := Eval[bool](b, "document.activeElement.closest('.MuiPickersInputBase-root') !== null")
+	if err != nil {
+		return err
+	}
+	if parts {
+		if err := b.Press(kb.Control, "a"); err != nil {
+			return err
+		}
+		if err := b.Type(kb.Backspace); err != nil {
+			return err
+		}
+		text = strings.Map(func(r rune) rune {
+			if r < '0' || r > '9' {
+				return -1
+			}
+			return r
+		}, text)
+		if text == "" {
+			return nil
+		}
+		return b.Type(text)
 	}
 	if text == "" {
 		text = kb.Backspace // of what is selected
 	}
 	return b.Type(text)
+}
+
+// Press types a key while another is held.
+func (b *Browser) Press(held, key string) error {
+	modifier := map[string]chromedp.Modifier{kb.Control: chromedp.ModifierCtrl, kb.Shift: chromedp.ModifierShift}[held]
+	ctx, end := context.WithTimeout(b.ctx, Patience)
+	defer end()
+	return chromedp.Do(ctx, chromedp.KeyEvent(key, chromedp.KeyModifiers(modifier)))
 }
 
 // Type types into what has the focus.

@@ -112,6 +112,7 @@ func (s *Server) routes(api huma.API) {
 	s.locationRoutes(a)
 	s.networkRoutes(a)
 	s.partyRoutes(a)
+	s.holidayRoutes(a)
 	s.credentialRoutes(a)
 	s.serviceRoutes(a)
 	s.checkRoutes(a)

@@ -183,7 +183,7 @@ func stepsOf(snap *catalogue.Snapshot, asks []StepAsk) ([]catalogue.Step, error)
 
 // referring are the fields that name other definitions, beside lists of them.
 var referring = []string{"service", "services", "check", "location", "locations", "credential", "excuse", "a", "b", "owner", "customer",
-	"contract"}
+	"contract", "holiday_lists"}
 
 var placeholder = regexp.MustCompile(`^\$(\d{1,3})$`)
 
@@ -300,9 +300,11 @@ func (s *Server) accountsAfter(ctx context.Context, p *catalogue.Plan) ([]Accoun
 		open, err := s.Books.Open(ctx, p.After, period, now, nil, []string{w.ID})
 		var a *account.Account
 		if err == nil {
-			clauses := spec.Agreement(w.ID)
-			clauses.From, clauses.Until = open.Bundle.Agreements[0].From, open.Bundle.Agreements[0].Until
-			a, err = open.Evidence.Account(clauses)
+			var clauses definition.Agreement
+			if clauses, err = p.After.Promise(w.ID, spec); err == nil {
+				clauses.From, clauses.Until = open.Bundle.Agreements[0].From, open.Bundle.Agreements[0].Until
+				a, err = open.Evidence.Account(clauses)
+			}
 		}
 		if history.Incomputable(err) {
 			out = append(out, accountView(p.After, accounting.Row{Agreement: w.ID, Fault: err}))

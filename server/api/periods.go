@@ -136,7 +136,10 @@ func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*list[PeriodAcco
 			return nil, &definition.Fault{Path: "spec.service", Message: "there is no service " + id}
 		}
 	}
-	agreement := spec.Agreement("what-if")
+	agreement, err := snap.Promise("what-if", spec)
+	if err != nil {
+		return nil, definition.Within("spec", err)
+	}
 	loc, err := calendar.Zone(spec.Timezone)
 	if err != nil {
 		return nil, err

@@ -38,6 +38,7 @@ export const router = createBrowserRouter([
       { path: '/set-up/teams', ...screen(() => import('./setup/parties'), 'Teams') },
       { path: '/set-up/customers', ...screen(() => import('./setup/parties'), 'Customers') },
       { path: '/set-up/contracts', ...screen(() => import('./setup/parties'), 'Contracts') },
+      { path: '/set-up/holidays', ...screen(() => import('./setup/holidays'), 'Holidays') },
       { path: '/set-up/trail', ...screen(() => import('./setup/trail'), 'Trail') },
       { path: '/you', ...screen(() => import('./session/you'), 'You') },
       { path: '/set-up/kits', ...screen(() => import('./setup/kits'), 'Kits') },

@@ -1,3 +1,4 @@
+import type {} from '@mui/x-date-pickers/themeAugmentation'
 import { createTheme } from '@mui/material/styles'
 
 const sans = "'Source Sans 3 Variable', 'Source Sans 3', sans-serif"
@@ -47,6 +48,12 @@ export const theme = createTheme({
     },
     MuiTextField: { defaultProps: { size: 'small', fullWidth: true } },
     MuiOutlinedInput: {
+      styleOverrides: {
+        root: { background: 'var(--mui-palette-background-paper)', borderRadius: 2 },
+        notchedOutline: { borderColor: 'var(--mui-palette-divider)' },
+      },
+    },
+    MuiPickersOutlinedInput: {
       styleOverrides: {
         root: { background: 'var(--mui-palette-background-paper)', borderRadius: 2 },
         notchedOutline: { borderColor: 'var(--mui-palette-divider)' },

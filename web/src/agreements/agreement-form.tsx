@@ -8,6 +8,7 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgreements, useChecks, useClauses, useMayChange, useMe, usePeriodNames, usePeriods, useServices, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
+import { Day, wholeDay } from '../parts/day'
 import { KeptNote, useKept } from '../parts/kept'
 import { useKey } from '../parts/key'
 import { PartyPick } from '../parts/party'
@@ -16,7 +17,7 @@ import { Awaited, Confirm, Trouble, showFaults } from '../parts/trouble'
 import { useEffects } from '../services/schedule'
 import { decimal, validAmount, validTarget } from '../parts/decimal'
 import { useSettled } from '../parts/settled'
-import { duration, durationUp, percent, shortTime } from '../time/format'
+import { duration, durationUp, percent, shortTime, zoned } from '../time/format'
 import { useKeep, useZone } from '../time/span'
 import { CreditFields, LatencyFields, UpstreamFields } from './clause-fields'
 import { CycleFields } from './cycle-fields'
@@ -80,8 +81,11 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const err = form.formState.errors
   const measured = (checks.data ?? []).some((c) => c.spec.service === v.service && !c.retired && c.spec.role === 'decides')
   const effects = useEffects(measured ? { service: v.service, target_percent: decimal(v.target_percent) } : undefined)
-  const field = (name: 'name' | 'timezone' | 'from' | 'until' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
+  const field = (name: 'name' | 'timezone' | 'degraded_weight_percent' | 'min_coverage_percent', label: string, more: object = {}, help?: string) => (
     <TextField label={label} error={Boolean(err[name])} helperText={err[name]?.message ?? help} {...more} {...form.register(name)} />
+  )
+  const day = (name: 'from' | 'until', label: string, help: string) => (
+    <Controller control={form.control} name={name} rules={{ validate: wholeDay }} render={({ field: { value, onChange, ...f } }) => <Day label={label} value={value} change={onChange} zone={zoned(v.timezone, zone)} error={err[name]?.message} help={help} field={f} />} />
   )
   const amount = (name: 'notice_h' | 'cap_h' | 'emergency_notice_min' | 'emergency_cap_h' | 'outages_at_most' | 'longest_min' | 'mttr_min', label: string, unit: string, pattern?: RegExp) => (
     <TextField
@@ -131,8 +135,8 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
           </div>
           <div className="side">
             <TextField label="Target" required error={Boolean(err.target_percent)} helperText={err.target_percent?.message} {...percentField} {...form.register('target_percent', { validate: validTarget })} />
-            {field('from', 'From', { type: 'date', slotProps: { inputLabel: { shrink: true } } }, 'Empty: from now on')}
-            {field('until', 'Until, that day included', { type: 'date', slotProps: { inputLabel: { shrink: true } } }, 'Empty: no end')}
+            {day('from', 'From', 'Empty: from now on')}
+            {day('until', 'Last day', 'Empty: no end')}
           </div>
           <div className="side">
             <CycleFields form={form} />
@@ -333,14 +337,11 @@ function WhenItCounts({ form, agreement }: { form: UseFormReturn<Values>; agreem
         )}
       />
       {splitting && (
-        <TextField
-          label="First day of the new clauses"
-          type="date"
-          required
-          error={Boolean(err.split_from)}
-          helperText={err.split_from?.message}
-          slotProps={{ inputLabel: { shrink: true } }}
-          {...form.register('split_from', { validate: (day, all) => all.corrects !== splits || day !== '' || 'Choose a day' })}
+        <Controller
+          control={form.control}
+          name="split_from"
+          rules={{ validate: (day, all) => all.corrects !== splits || (day === '' ? 'Choose a day' : wholeDay(day)) }}
+          render={({ field: { value, onChange, ...f } }) => <Day label="First day of the new clauses" required value={value} change={onChange} zone={agreement.spec.timezone} error={err.split_from?.message} field={f} />}
         />
       )}
       <TextField

@@ -1,7 +1,9 @@
 import Button from '@mui/material/Button'
+import Autocomplete from '@mui/material/Autocomplete'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { Controller, useFieldArray, type UseFormReturn } from 'react-hook-form'
+import { useHolidayLists } from '../api/queries'
 import { days, type Values } from './values'
 
 const names: Record<string, string> = { MO: 'Monday', TU: 'Tuesday', WE: 'Wednesday', TH: 'Thursday', FR: 'Friday', SA: 'Saturday', SU: 'Sunday' }
@@ -48,6 +50,7 @@ export function HoursFields({ form, name, holidays, may }: { form: UseFormReturn
           </div>
         )
       })}
+      <Controller control={form.control} name={`${name}.lists`} render={({ field: f }) => <HolidayLists label={`${holidays}, from lists`} value={f.value} change={f.onChange} error={err?.lists?.message} />} />
       <div className="side">
         <TextField
           label={holidays}
@@ -64,5 +67,24 @@ export function HoursFields({ form, name, holidays, may }: { form: UseFormReturn
         </Button>
       </div>
     </div>
+  )
+}
+
+/** Chooses lists of holidays by name. */
+function HolidayLists({ label, value, change, error }: { label: string; value: string[]; change: (ids: string[]) => void; error?: string }) {
+  const lists = useHolidayLists().data ?? []
+  const name = (id: string) => lists.find((l) => l.id === id)?.spec.name ?? id
+  const ahead = value.flatMap((id) => lists.find((l) => l.id === id)?.spec.days ?? []).filter((d) => d.date >= new Date().toISOString().slice(0, 10))
+  const next = ahead.map((d) => d.date).sort()[0]
+  return (
+    <Autocomplete
+      multiple
+      options={lists.filter((l) => !l.retired).map((l) => l.id)}
+      value={value}
+      getOptionLabel={name}
+      noOptionsText="No list of that name; they are made under Set-up, Holidays"
+      onChange={(_, ids) => change(ids)}
+      renderInput={(params) => <TextField {...params} label={label} error={Boolean(error)} helperText={error ?? (next ? `${ahead.length} days still to come, the next ${next}` : value.length > 0 ? 'No day still to come in them' : undefined)} />}
+    />
   )
 }

@@ -3,10 +3,10 @@ import { decimal } from '../parts/decimal'
 import { cycleOf, cycleValues, type CycleValues } from './cycle-fields'
 
 export type Spec = Schemas['AgreementSpec']
-type Plan = Schemas['WeeklyPlan']
+type Plan = Schemas['HoursSpec']
 
 /** Hours by the week as fields hold them: holidays are dates, one a line. */
-export type PlanValues = { timezone: string; weekly: Schemas['WeeklyRow'][]; holidays: string }
+export type PlanValues = { timezone: string; weekly: Schemas['WeeklyRow'][]; holidays: string; lists: string[] }
 
 /** Every clause of an agreement as fields hold it. */
 export type Values = CycleValues & {
@@ -53,6 +53,8 @@ export const splits = 'split'
 
 /** The fields of faults that the server names otherwise; see showFaults. */
 export const fieldOf = {
+  'service_hours.holiday_lists[': 'plan.lists',
+  'maintenance.within.holiday_lists[': 'within_plan.lists',
   'service_hours.holidays[': 'plan.holidays',
   'maintenance.within.holidays[': 'within_plan.holidays',
   'service_hours.': 'plan.',
@@ -105,9 +107,10 @@ const planValues = (p: Plan | null | undefined, zone: string, row: Schemas['Week
   timezone: p?.timezone ?? zone,
   weekly: p?.weekly?.length ? p.weekly : [row],
   holidays: (p?.holidays ?? []).join('\n'),
+  lists: p?.holiday_lists ?? [],
 })
 
-const planOf = (v: PlanValues): Plan => ({ timezone: v.timezone, weekly: v.weekly, holidays: v.holidays.split(/[\s,;]+/).filter(Boolean) })
+const planOf = (v: PlanValues): Plan => ({ timezone: v.timezone, weekly: v.weekly, holidays: v.holidays.split(/[\s,;]+/).filter(Boolean), holiday_lists: v.lists.length ? v.lists : undefined })
 
 export function values(a: Spec | undefined, zone: string, service: string): Values {
   const maintenance = a?.maintenance

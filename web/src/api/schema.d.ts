@@ -782,6 +782,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/holiday-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-holiday-list"];
+        put?: never;
+        /**
+         * Define a list of holidays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["create-holiday-list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/holiday-lists/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The whole days of an iCalendar (RFC 5545), from the beginning of last year for eleven years; nothing is kept
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["read-holidays"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/holiday-lists/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a list of holidays: opens a new revision
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        put: operations["edit-holiday-list"];
+        post?: never;
+        /**
+         * Retire a list of holidays; its history stays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        delete: operations["retire-holiday-list"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/holiday-lists/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["restore-holiday-list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/holiday-lists/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-holiday-list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kinds": {
         parameters: {
             query?: never;
@@ -2431,7 +2539,7 @@ export interface components {
             period?: components["schemas"]["Cycle"];
             service: string;
             /** @description Absent: always */
-            service_hours?: components["schemas"]["WeeklyPlan"];
+            service_hours?: components["schemas"]["HoursSpec"];
             /** @description Decimal, 0 to 100 */
             target_percent: string;
             /** @description Zone of the period */
@@ -2460,6 +2568,15 @@ export interface components {
             location: string;
             role: string;
             to: string;
+        };
+        CalendarAsk: {
+            /** @description The calendar: what stands in a file that ends with .ics */
+            text: string;
+        };
+        CalendarDays: {
+            days: components["schemas"]["Holiday"][];
+            /** @description Events of which no day was taken */
+            left: components["schemas"]["LeftEvent"][];
         };
         Candidate: {
             /** @enum {string} */
@@ -2695,6 +2812,10 @@ export interface components {
             reason?: string;
             spec: components["schemas"]["CustomerSpec"];
         };
+        CreateHolidayListSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["HolidayListSpec"];
+        };
         CreateKitSpecBody: {
             reason?: string;
             spec: components["schemas"]["KitSpec"];
@@ -2863,6 +2984,22 @@ export interface components {
             /** @description When it was first defined */
             since: string;
             spec: components["schemas"]["CustomerSpec"];
+        };
+        DefinedHolidayListSpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["HolidayListSpec"];
         };
         DefinedKitSpec: {
             /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
@@ -3046,6 +3183,17 @@ export interface components {
              */
             revision: number;
             spec: components["schemas"]["CustomerSpec"];
+        };
+        EditHolidayListSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["HolidayListSpec"];
         };
         EditKitSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
@@ -3324,6 +3472,17 @@ export interface components {
             name: string;
             value: string;
         };
+        Holiday: {
+            /** @description 2006-01-02 */
+            date: string;
+            /** @description What it is called */
+            name?: string;
+        };
+        HolidayListSpec: {
+            days: components["schemas"]["Holiday"][];
+            name: string;
+            note?: string;
+        };
         Hop: {
             /** @description Who answered; empty: nobody did */
             addrs: string[];
@@ -3350,6 +3509,13 @@ export interface components {
              * @description Distance in hops, from 1
              */
             ttl: number;
+        };
+        HoursSpec: {
+            /** @description Ids of lists whose days start no hours either */
+            holiday_lists?: string[];
+            holidays: string[];
+            timezone: string;
+            weekly: components["schemas"]["WeeklyRow"][];
         };
         InLostBody: {
             /**
@@ -3445,6 +3611,10 @@ export interface components {
             /** Format: int64 */
             within: number;
         };
+        LeftEvent: {
+            name: string;
+            why: string;
+        };
         LengthMet: {
             /** Format: int64 */
             limit: number;
@@ -3519,6 +3689,9 @@ export interface components {
         };
         ListDefinedCustomerSpecBody: {
             items: components["schemas"]["DefinedCustomerSpec"][];
+        };
+        ListDefinedHolidayListSpecBody: {
+            items: components["schemas"]["DefinedHolidayListSpec"][];
         };
         ListDefinedKitSpecBody: {
             items: components["schemas"]["DefinedKitSpec"][];
@@ -3705,7 +3878,7 @@ export interface components {
              */
             notice_s: number;
             /** @description Times agreed for planned work; absent: any */
-            within?: components["schemas"]["WeeklyPlan"];
+            within?: components["schemas"]["HoursSpec"];
         };
         Me: {
             /** @description Of a customer: who that is */
@@ -4826,11 +4999,6 @@ export interface components {
             name: string;
             service: string;
             strip: components["schemas"]["IntervalView"][];
-        };
-        WeeklyPlan: {
-            holidays: string[];
-            timezone: string;
-            weekly: components["schemas"]["WeeklyRow"][];
         };
         WeeklyRow: {
             days: string[];
@@ -7543,6 +7711,403 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-holiday-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedHolidayListSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-holiday-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateHolidayListSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-holidays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalendarAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarDays"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-holiday-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditHolidayListSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-holiday-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-holiday-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-holiday-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

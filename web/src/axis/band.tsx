@@ -1,15 +1,13 @@
-import Button from '@mui/material/Button'
-import TextField from '@mui/material/TextField'
-import { useMutation } from '@tanstack/react-query'
-import { useState } from 'react'
+import { Suspense, lazy, useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { api, ask, type Schemas } from '../api/client'
-import { Trouble } from '../parts/trouble'
-import { dayStarts, duration, wallMinute } from '../time/format'
+import type { Schemas } from '../api/client'
+import { dayStarts, duration } from '../time/format'
 import { closer, exactly, useShownBand, useSpan, useZone, wider } from '../time/span'
 import { useDrag } from './drag'
 import { useWidth, type Axis } from './strip'
 import { ticks } from './ticks'
+
+const Typed = lazy(() => import('./typed'))
 
 type Span = Schemas['SpanView']
 
@@ -106,44 +104,12 @@ function Header({ span, at }: { span: Span; at: number | undefined }) {
           </div>
         </div>
       </div>
-      {typing && <Typed span={span} done={() => setTyping(false)} />}
+      {typing && (
+        <Suspense fallback={<p className="sub">…</p>}>
+          <Typed span={span} done={() => setTyping(false)} />
+        </Suspense>
+      )}
     </header>
   )
 }
 
-/** From when to when, typed; the server reads it in the organisation's zone and says what it is. */
-function Typed({ span, done }: { span: Span; done: () => void }) {
-  const [, setSpan] = useSpan()
-  const [from, setFrom] = useState(() => wallMinute(span.from, span.timezone))
-  const [to, setTo] = useState(() => wallMinute(span.to, span.timezone))
-  const read = (text: string) => text.trim().replace(/^(\d{4}-\d{2}-\d{2})[ T]+(\d{1,2}):(\d{2})(?::(\d{2}))?$/, (_, d: string, h: string, m: string, s?: string) => `${d}T${h.padStart(2, '0')}:${m}:${s ?? '00'}`)
-  const go = useMutation({
-    mutationFn: () => ask(api.GET('/api/v1/services/strips', { params: { query: { span: `${read(from)}/${read(to)}` } } })),
-    onSuccess: ({ span: s }) => {
-      setSpan(s.unit ? s.name : exactly(Date.parse(s.from), Date.parse(s.to)))
-      done()
-    },
-  })
-  return (
-    <form
-      className="in-a-row no-print"
-      style={{ margin: '8px 0 12px' }}
-      aria-label="From when to when"
-      onSubmit={(e) => {
-        e.preventDefault()
-        go.mutate()
-      }}
-      onKeyDown={(e) => e.key === 'Escape' && done()}
-    >
-      <TextField label="From" autoFocus value={from} onChange={(e) => setFrom(e.target.value)} helperText={`2026-11-03 14:00, in ${span.timezone}`} />
-      <TextField label="To" value={to} onChange={(e) => setTo(e.target.value)} />
-      <Button type="submit" variant="contained" disabled={go.isPending}>
-        Show
-      </Button>
-      <Button variant="text" onClick={done}>
-        Leave it
-      </Button>
-      <Trouble error={go.error} />
-    </form>
-  )
-}

@@ -32,6 +32,9 @@ export function SetupHead({ title, children }: { title: string; children?: React
         <NavLink to="/set-up/contracts" style={tab}>
           Contracts
         </NavLink>
+        <NavLink to="/set-up/holidays" style={tab}>
+          Holidays
+        </NavLink>
         {may('administer') && (
           <NavLink to="/set-up/people" style={tab}>
             People

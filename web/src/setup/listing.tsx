@@ -58,7 +58,7 @@ export function Listing<D extends Entry>({ title, one, note, list, columns, cell
                   <td colSpan={columns.length + 1}>{form(d, done)}</td>
                 </tr>
               ) : (
-                <tr key={d.id} {...{ [`data-${one}`]: d.id }} style={d.retired ? { opacity: 0.6 } : undefined}>
+                <tr key={d.id} {...{ [`data-${one.replaceAll(' ', '-')}`]: d.id }} style={d.retired ? { opacity: 0.6 } : undefined}>
                   {cells(d).map((cell, i) => (
                     <td key={columns[i]}>
                       {cell}

@@ -6,6 +6,7 @@ import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { Differences, differences } from '../parts/differences'
+import { Day, noDate } from '../parts/day'
 import { Trouble } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
@@ -59,8 +60,8 @@ export function Trail() {
           ))}
         </TextField>
         <TextField label="What" placeholder="service ticket-sales" value={get('what')} sx={{ width: 200 }} onChange={(e) => set('what', e.target.value)} />
-        <TextField label="From" type="date" sx={{ width: 160 }} value={get('since')} slotProps={{ inputLabel: { shrink: true } }} onChange={(e) => set('since', e.target.value)} />
-        <TextField label="To" type="date" sx={{ width: 160 }} value={get('until')} slotProps={{ inputLabel: { shrink: true } }} onChange={(e) => set('until', e.target.value)} />
+        <Day label="From" width={180} zone="UTC" value={get('since')} change={(v) => set('since', v === noDate ? '' : v)} />
+        <Day label="To" width={180} zone="UTC" value={get('until')} change={(v) => set('until', v === noDate ? '' : v)} />
         {filter.person && (
           <Button variant="text" sx={{ height: 40 }} onClick={() => set('who', '')}>
             {whose ?? 'one person'} only ×

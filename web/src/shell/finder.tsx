@@ -20,6 +20,7 @@ const pages = [
   { name: 'Teams', path: '/set-up/teams', needs: 'see' },
   { name: 'Customers', path: '/set-up/customers', needs: 'see' },
   { name: 'Contracts', path: '/set-up/contracts', needs: 'see' },
+  { name: 'Holidays', path: '/set-up/holidays', needs: 'see' },
   { name: 'People', path: '/set-up/people', needs: 'administer' },
   { name: 'Trail', path: '/set-up/trail', needs: 'audit' },
   { name: 'Your account', path: '/you', needs: 'own' },

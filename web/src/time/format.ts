@@ -95,3 +95,13 @@ export function dayStarts(from: number, to: number, zone: string): { at: number;
 
 /** A percentage as the server truncated it, or a dash. */
 export const percent = (p: string | null | undefined) => (p ? `${p} %` : '–')
+
+/** A zone where browsers know it, and another where they do not. */
+export function zoned(zone: string, otherwise: string): string {
+  try {
+    format(zone, {})
+    return zone
+  } catch {
+    return otherwise
+  }
+}
