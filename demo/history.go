@@ -77,7 +77,7 @@ func reports(ctx context.Context, srv *server.Server, present calendar.Period, l
 			if err != nil {
 				return fmt.Errorf("draft the report of %s for %s: %w", p.id, m.Name(), err)
 			}
-			if err := srv.API.Desk.Publish(ctx, id, mikkel, at); err != nil {
+			if err := srv.API.Desk.Publish(ctx, id, "", mikkel, at); err != nil {
 				return fmt.Errorf("publish the report of %s for %s: %w", p.id, m.Name(), err)
 			}
 		}

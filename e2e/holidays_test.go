@@ -100,7 +100,7 @@ func TestLinesOfHolidays(t *testing.T) {
 		wrong []int
 	}{
 		"2026-12-25 Christmas Day\n2026-12-24": {"2026-12-24\n2026-12-25 Christmas Day", nil},
-		"2026-12-25,\"Christmas\"\n\n":          {"2026-12-25 Christmas", nil},
+		"2026-12-25,\"Christmas\"\n\n":         {"2026-12-25 Christmas", nil},
 		"2026-12-25;  Christmas ":              {"2026-12-25 Christmas", nil},
 		"25.12.2026 Christmas\n2026-12-26":     {"2026-12-26", []int{1}},
 		"2026-12-255":                          {"", []int{1}},

@@ -120,3 +120,57 @@ func TestNothingTypedIsLost(t *testing.T) {
 	s.do(s.Until("the form", "document.querySelector('[data-summary=own]')"))
 	s.shows("Target", "99")
 }
+
+// Whatever is filled in, wherever, is there after a reload, leaving it asks, and two
+// forms on one page are both asked of.
+func TestEveryFormIsKept(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "admin@skerry.example", demo.Password))
+	for _, f := range []struct{ path, ready, open, label string }{
+		{"/set-up/pairs/new", "document.querySelector('form')", "", "Name"},
+		{"/set-up/pairs/harbours", "document.querySelector('[data-pair]')", "", "Name"},
+		{"/set-up/kits", "document.querySelector('[data-kit]')", "Make a kit of a service’s checks", "Name of the kit"},
+		{"/set-up", "document.querySelector('[data-location]')", "Add a location", "Name"},
+		{"/set-up/holidays", "document.querySelector('table')", "Add a list of holidays", "Note"},
+		{"/services/many", "document.querySelector('textarea')", "", "One service a line: name, address, target in percent if one was promised"},
+		{"/services/new", "document.querySelector('form')", "", "Name"},
+	} {
+		shown := func() {
+			t.Helper()
+			s.do(s.Go(s.srv.URL + f.path))
+			s.do(s.Until(f.path, f.ready))
+			if f.open != "" {
+				s.do(s.Click(f.open))
+			}
+			s.do(s.Until(f.label, fmt.Sprintf("[...document.querySelectorAll('label')].some((l) => l.innerText.replace('*', '').trim() === %q)", f.label)))
+		}
+		shown()
+		s.do(s.Fill(f.label, "Half of it"))
+		shown()
+		s.do(s.Until("the draft of "+f.path, "document.querySelector('[data-restored]')"))
+		s.shows(f.label, "Half of it")
+		s.do(s.ClickOn("nav a", "Standing"))
+		s.do(s.Reads("Leave without saving?"))
+		s.do(s.ClickOn("[role=dialog] button", "Leave without saving"))
+		s.do(s.Until("Standing", "location.pathname === '/' && document.querySelector('[data-agreement]')"))
+		shown()
+		if left := s.value(f.label); left == "Half of it" {
+			t.Errorf("%s: what was given up stands there again", f.path)
+		}
+	}
+
+	// Two forms on one page: the first is asked of, whichever was opened last.
+	s.do(s.Go(s.srv.URL + "/set-up"))
+	for _, at := range []string{"tolvik", "eskerby"} {
+		s.do(s.ClickOn("[data-location="+at+"] button", "Edit"))
+		s.do(s.Until("its form", "document.querySelector('[data-location="+at+"] form')"))
+	}
+	s.do(s.Until("the first one's note", `(() => {
+		const label = [...document.querySelectorAll('[data-location=tolvik] label')].find((l) => l.innerText === 'Note')
+		label.control.focus()
+		return document.activeElement === label.control
+	})()`))
+	s.do(s.Type("moved"))
+	s.do(s.ClickOn("nav a", "Standing"))
+	s.do(s.Reads("Leave without saving?"))
+}

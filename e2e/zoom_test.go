@@ -63,7 +63,9 @@ func TestTheAxisZooms(t *testing.T) {
 		func() error { return s.Reads("Finish both times") },
 		func() error { return s.Fill("From", "2026-10-09 08:00") },
 		func() error { return s.Click("Show") },
-		func() error { return s.Until("what is wrong", "document.querySelector('form .trouble, form [role=alert]')") },
+		func() error {
+			return s.Until("what is wrong", "document.querySelector('form .trouble, form [role=alert]')")
+		},
 		func() error { return s.Fill("From", "2026-10-07 08:00") },
 		func() error { return s.Click("Show") },
 		func() error {

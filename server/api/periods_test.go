@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"kestite/core/access"
 	"kestite/core/account"
 	"kestite/core/calendar"
 	"kestite/core/span"
@@ -64,7 +65,7 @@ func TestEachPeriodHasOneRevision(t *testing.T) {
 	// What is published stays.
 	var draft struct{ ID string }
 	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": id, "period": last}, &draft)
-	f.manager.Must(http.MethodPost, "/reports/"+draft.ID+"/publish", nil, nil)
+	f.manager.Publish("/reports/" + draft.ID)
 	if _, fields := edit(2, target("99.9"), last, "typed wrongly").Problem(); !strings.Contains(fields["body.corrects"],
 		"has a published report") {
 		t.Errorf("a correction of what is published: %v", fields)
@@ -154,7 +155,7 @@ func TestBandsAndPeriods(t *testing.T) {
 	over := quarter.Before(quarter.At(span.Of(time.Now()), loc))
 	var draft struct{ ID string }
 	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": "quarters", "period": over.Name()}, &draft)
-	f.manager.Must(http.MethodPost, "/reports/"+draft.ID+"/publish", nil, nil)
+	f.manager.Publish("/reports/" + draft.ID)
 	document := f.manager.Do(http.MethodGet, "/reports/"+draft.ID+"/document?format=pdf", nil)
 	if text := servertest.PDFText(t, document.Body); !strings.Contains(text, over.Words()) || !strings.Contains(text,
 		"each calendar quarter") {
@@ -289,7 +290,7 @@ func TestDraftsAreForThoseWhoMakeThem(t *testing.T) {
 	if n := seen(); n > 0 {
 		t.Errorf("a draft is seen in %d places by who cannot make one", n)
 	}
-	f.manager.Must(http.MethodPost, path+"/publish", nil, nil)
+	f.manager.Publish(path)
 	if n := seen(); n != 12 {
 		t.Errorf("a published report is seen in %d places of 12", n)
 	}
@@ -416,5 +417,47 @@ func TestBandsOfTwoInstants(t *testing.T) {
 		if _, fields := ask(wrong).Problem(); fields["query.span"] == "" {
 			t.Errorf("the band %s is taken: %v", wrong, fields)
 		}
+	}
+}
+
+// Nobody publishes what they have not read, and no remark is written over one that was
+// never seen.
+func TestNothingUnreadIsPublished(t *testing.T) {
+	f := setUp(t)
+	agreement := f.manager.Create("/agreements", agreement(f.service, func(s map[string]any) { s["from"] = "2026-01-01" }))
+	var draft struct{ ID string }
+	last := time.Now().UTC().AddDate(0, 0, -time.Now().UTC().Day()).Format("2006-01")
+	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": agreement, "period": last, "remark": "A quiet month."}, &draft)
+	path := "/reports/" + draft.ID
+	seen := func() string {
+		t.Helper()
+		var page struct{ Seen string }
+		f.manager.Must(http.MethodGet, path, nil, &page)
+		return page.Seen
+	}
+	before := seen()
+	if before == "" || before != seen() {
+		t.Fatal("read twice it says something else")
+	}
+	other := servertest.As(t, f.srv, f.url, access.Administrator)
+	other.Must(http.MethodPut, path, map[string]any{"remark": "A storm.", "was": "A quiet month."}, nil)
+	for what, a := range map[string]servertest.Answer{
+		"a remark on one that was not seen": f.manager.Do(http.MethodPut, path, map[string]any{"remark": "A very quiet month.", "was": "A quiet month."}),
+		"publishing what was not read":      f.manager.Do(http.MethodPost, path+"/publish", map[string]any{"seen": before}),
+	} {
+		if a.Status != http.StatusConflict {
+			t.Errorf("%s: %d %s", what, a.Status, a.Body)
+		}
+	}
+	for _, nothing := range []any{nil, map[string]any{}, map[string]any{"seen": ""}} {
+		if a := f.manager.Do(http.MethodPost, path+"/publish", nothing); a.Status < 400 || a.Status >= 500 {
+			t.Errorf("publishing without having read: %d %s", a.Status, a.Body)
+		}
+	}
+	f.manager.Must(http.MethodPost, path+"/publish", map[string]any{"seen": seen()}, nil)
+	var page api.ReportPage
+	f.manager.Must(http.MethodGet, path, nil, &page)
+	if page.State != "published" || page.Remark != "A storm." || page.Seen != "" {
+		t.Errorf("%s %q %q", page.State, page.Remark, page.Seen)
 	}
 }

@@ -46,6 +46,7 @@ type ReportView struct {
 type ReportPage struct {
 	ReportView
 	Remark       string           `json:"remark"`
+	Seen         string           `json:"seen,omitempty" doc:"Of a draft: tells what it says from what it said before; publishing says which was read"`
 	Sentence     string           `json:"sentence"`
 	Organisation string           `json:"organisation"`
 	ServiceName  string           `json:"service_name"`
@@ -76,12 +77,16 @@ func (s *Server) reportRoutes(a *operations) {
 		ByID
 		Body struct {
 			Remark string `json:"remark" maxLength:"4000"`
+			Was    string `json:"was,omitempty" maxLength:"4000" doc:"The remark that the change was made on; another one by now is a conflict"`
 		}
 	}) (*none, error) {
 		if err := s.overReport(ctx, in.ID); err != nil {
 			return nil, err
 		}
-		err := s.Desk.Remark(ctx, in.ID, in.Body.Remark, by(ctx))
+		err := s.Desk.Remark(ctx, in.ID, in.Body.Remark, in.Body.Was, by(ctx))
+		if errors.Is(err, publish.ErrUnread) {
+			return nil, huma.Error409Conflict("Somebody else changed the remark meanwhile; look at it, and write yours again.")
+		}
 		if errors.Is(err, publish.ErrPublished) {
 			return nil, huma.Error409Conflict("It is no draft any more: a published report is frozen. Draft the next revision instead.")
 		}
@@ -194,6 +199,11 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 	if c.Account.AvailabilityPercent != nil {
 		out.Availability = *c.Account.AvailabilityPercent
 	}
+	if r.State == "draft" {
+		if out.Seen, err = publish.Seen(c); err != nil {
+			return nil, err
+		}
+	}
 	return &body[ReportPage]{out}, s.didRead(ctx, r)
 }
 
@@ -235,7 +245,15 @@ func (s *Server) didRead(ctx context.Context, r db.Report) error {
 	return s.did(ctx, "read", "report "+r.ID, map[string]string{"state": r.State})
 }
 
-func (s *Server) publish(ctx context.Context, in *ByID) (*none, error) {
+// Publishing says what was read of a draft.
+type Publishing struct {
+	Seen string `json:"seen" minLength:"1" maxLength:"64" doc:"Of the page that its publisher has read; where the draft says something else by now, it is not published"`
+}
+
+func (s *Server) publish(ctx context.Context, in *struct {
+	ByID
+	Body Publishing
+}) (*none, error) {
 	r, err := s.report(ctx, in.ID)
 	if err != nil {
 		return nil, err
@@ -243,7 +261,10 @@ func (s *Server) publish(ctx context.Context, in *ByID) (*none, error) {
 	if err := s.over(ctx, access.Publish, r.Agreement); err != nil {
 		return nil, err
 	}
-	err = s.Desk.Publish(ctx, r.ID, by(ctx), s.Now())
+	err = s.Desk.Publish(ctx, r.ID, in.Body.Seen, by(ctx), s.Now())
+	if errors.Is(err, publish.ErrUnread) {
+		return nil, huma.Error409Conflict("It says something else by now than what you read: its remark, its clauses, or what was measured late. Read it again, then publish.")
+	}
 	if errors.Is(err, publish.ErrPublished) || errors.Is(err, publish.ErrChanged) {
 		return nil, huma.Error409Conflict("It cannot be: " + err.Error() + ".")
 	}

@@ -4,6 +4,8 @@ package publish
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"strconv"
@@ -30,6 +32,9 @@ type Desk struct {
 
 // ErrPublished is an attempt to change what is frozen.
 var ErrPublished = errors.New("it is published already, and a published report is frozen; draft the next revision instead")
+
+// ErrUnread is a draft that says something else than what was read of it.
+var ErrUnread = errors.New("it says something else by now")
 
 // ErrChanged is a draft that somebody changed while it was being published.
 var ErrChanged = errors.New("its remark or what is defined was changed meanwhile; read it again and publish then")
@@ -102,9 +107,19 @@ func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.
 	}, a), p, nil
 }
 
+// Seen tells one content of a draft from another, so that nothing is published that its
+// publisher has not read: the first half of its SHA-256, in hexadecimal.
+func Seen(c report.Content) (string, error) {
+	text, err := json.Marshal(c)
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:len(sum)/2]), err
+}
+
 // Publish freezes a draft with its content, its inputs and its PDF. They are
-// made first; a draft that was changed or published meanwhile is left alone.
-func (d *Desk) Publish(ctx context.Context, id string, by trail.By, now time.Time) error {
+// made first; a draft that was changed or published meanwhile is left alone. seen is
+// that of the content that by has read, and ErrUnread is what else it says by now;
+// empty: whatever it says.
+func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now time.Time) error {
 	r, err := d.Store.Report(ctx, id)
 	if err != nil {
 		return err
@@ -112,7 +127,7 @@ func (d *Desk) Publish(ctx context.Context, id string, by trail.By, now time.Tim
 	if r.State == "published" {
 		return ErrPublished
 	}
-	frozen, mark, err := d.freeze(ctx, r, by.Kept(), now)
+	frozen, mark, err := d.freeze(ctx, r, seen, by.Kept(), now)
 	if err != nil {
 		return err
 	}
@@ -140,12 +155,17 @@ func (d *Desk) Publish(ctx context.Context, id string, by trail.By, now time.Tim
 	})
 }
 
-// Remark changes the remark of a draft; of a published report it is ErrPublished.
-func (d *Desk) Remark(ctx context.Context, id, remark string, by trail.By) error {
+// Remark changes the remark of a draft; of a published report it is ErrPublished. was is
+// the remark that the change was made on; where another stands there by now, it is
+// ErrUnread.
+func (d *Desk) Remark(ctx context.Context, id, remark, was string, by trail.By) error {
 	return d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
 		r, err := q.ReportForUpdate(ctx, id)
 		if err != nil {
 			return err
+		}
+		if r.State == "draft" && r.Remark != was {
+			return ErrUnread
 		}
 		if n, err := q.SetRemark(ctx, db.SetRemarkParams{ID: id, Remark: remark}); err != nil || n == 0 {
 			return cmp.Or[error](err, ErrPublished)
@@ -177,10 +197,13 @@ func (d *Desk) Drop(ctx context.Context, id string, by trail.By) error {
 
 // freeze makes everything that publishing a draft stores, and says the mark of the
 // definitions that it was made by.
-func (d *Desk) freeze(ctx context.Context, r db.Report, by string, now time.Time) (out db.PublishReportParams, mark string, err error) {
+func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now time.Time) (out db.PublishReportParams, mark string, err error) {
 	c, p, err := d.Content(ctx, r, now)
 	if err != nil {
 		return out, "", err
+	}
+	if says, err := Seen(c); err != nil || seen != "" && says != seen {
+		return out, "", cmp.Or(err, ErrUnread)
 	}
 	content, err := json.Marshal(c)
 	if err != nil {

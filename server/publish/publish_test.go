@@ -46,10 +46,10 @@ func TestReportsAreFrozenWithWhatTheyWereMadeFrom(t *testing.T) {
 	if again, err := desk.Draft(ctx, "tickets-passenger", month, "", trail.By{Name: "Mikkel Brand"}, now); err != nil || again != id {
 		t.Errorf("a second draft beside the open one: %s, %v", again, err)
 	}
-	if err := desk.Publish(ctx, id, trail.By{Name: "Mikkel Brand"}, now); err != nil {
+	if err := desk.Publish(ctx, id, "", trail.By{Name: "Mikkel Brand"}, now); err != nil {
 		t.Fatal(err)
 	}
-	if err := desk.Publish(ctx, id, trail.By{Name: "Mikkel Brand"}, now); !errors.Is(err, publish.ErrPublished) {
+	if err := desk.Publish(ctx, id, "", trail.By{Name: "Mikkel Brand"}, now); !errors.Is(err, publish.ErrPublished) {
 		t.Errorf("published twice: %v", err)
 	}
 	row, err := srv.API.Store.Report(ctx, id)

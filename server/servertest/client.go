@@ -149,6 +149,14 @@ func (c *Client) Create(path string, spec any) string {
 	return made.ID
 }
 
+// Publish reads a draft and publishes what it says.
+func (c *Client) Publish(path string) {
+	c.T.Helper()
+	var page struct{ Seen string }
+	c.Must(http.MethodGet, path, nil, &page)
+	c.Must(http.MethodPost, path+"/publish", map[string]any{"seen": page.Seen}, nil)
+}
+
 // Revision is the number of the latest revision of what stands at a path, 1 where
 // nothing does.
 func (c *Client) Revision(path string) int {

@@ -12,6 +12,7 @@ import { Day, wholeDay } from '../parts/day'
 import { KeptNote, useKept } from '../parts/kept'
 import { useKey } from '../parts/key'
 import { PartyPick } from '../parts/party'
+import { Pick } from '../parts/pick'
 import { Revisions } from '../parts/revisions'
 import { Awaited, Confirm, Trouble, showFaults } from '../parts/trouble'
 import { useEffects } from '../services/schedule'
@@ -119,13 +120,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
               control={form.control}
               name="service"
               render={({ field: f }) => (
-                <TextField select label="Service" {...f} disabled={Boolean(agreement)} error={Boolean(err.service)} helperText={err.service?.message}>
-                  {services.map((s) => (
-                    <MenuItem key={s.id} value={s.id}>
-                      {s.spec.name}
-                    </MenuItem>
-                  ))}
-                </TextField>
+                <Pick label="Service" required value={f.value} change={f.onChange} of={services.map((s) => ({ id: s.id, name: s.spec.name }))} disabled={Boolean(agreement)} error={err.service?.message} />
               )}
             />
           </div>

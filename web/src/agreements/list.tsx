@@ -1,17 +1,22 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
+import { useMemo } from 'react'
 import { Link } from 'react-router'
 import type { Listed, Schemas } from '../api/client'
-import { accountsOf, useAccounts, useAgreements, useMayDefine } from '../api/queries'
+import { accountsOf, useAccounts, useAgreements, useMayDefine, useServices } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, classTimes } from '../axis/strip'
 import { Export } from '../parts/export'
+import { GroupBy, GroupHead, useParam } from '../parts/group-by'
+import { first, rowsOf, sections } from '../parts/groups'
 import { More, useFind, useShown } from '../parts/more'
 import { OwnPeriod } from '../parts/own-period'
 import { usePartyName } from '../parts/party'
 import { Awaited, NoAccount } from '../parts/trouble'
 import { duration, durationUp, percent } from '../time/format'
 import { useKeep, useSpan } from '../time/span'
+
+type Agreement = Schemas['DefinedAgreementSpec']
 
 /** What exactly was promised, to whom, and how it stands in the period. */
 export function AgreementList() {
@@ -22,13 +27,26 @@ export function AgreementList() {
   const keep = useKeep()
   const may = useMayDefine()
   const customer = usePartyName('customer')
+  const contract = usePartyName('contract')
+  const team = usePartyName('team')
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)
   const live = (agreements.data ?? []).filter((a) => !a.retired)
   const matching = live
     .filter((a) => words.every((w) => `${a.spec.name} ${customer(a.spec.customer)}`.toLowerCase().includes(w)))
     .sort((a, b) => a.spec.name.localeCompare(b.spec.name))
-  const shown = matching.slice(0, most)
-  const accounts = useAccounts(shown.map((a) => a.id), span)
+  const [by, setBy] = useParam('by')
+  const services = useServices()
+  const described = useMemo(() => new Map((services.data ?? []).map((s) => [s.id, s.spec])), [services.data])
+  const ways: Record<string, (a: Agreement) => string[]> = {
+    customer: (a) => [customer(a.spec.customer)],
+    contract: (a) => [contract(a.spec.contract)],
+    owner: (a) => [team(described.get(a.spec.service)?.owner)],
+    tag: (a) => described.get(a.spec.service)?.tags ?? [],
+    service: (a) => [described.get(a.spec.service)?.name ?? a.spec.service],
+  }
+  const groups = sections(matching, ways[by])
+  const shown = first(groups, most)
+  const accounts = useAccounts([...new Set(shown.flatMap((g) => g.items.map((a) => a.id)))], span)
   if (!agreements.data || !accounts.data?.span) return <Awaited error={agreements.error ?? accounts.error} />
   const band = accounts.data.span
   const axis = axisOf(band)
@@ -48,6 +66,7 @@ export function AgreementList() {
       <div className="head">
         <h1 style={{ margin: 0 }}>Agreements</h1>
         <div className="actions">
+          {live.length > 1 && <GroupBy value={by} change={setBy} of={Object.keys(ways)} />}
           {live.length > 20 && <TextField placeholder="name or customer" value={text} sx={{ width: 220 }} slotProps={{ htmlInput: { 'aria-label': 'Filter' } }} onChange={(e) => setText(e.target.value)} />}
           {may && (
             <Button component={Link} to={keep('/agreements/new')} variant="contained">
@@ -70,15 +89,20 @@ export function AgreementList() {
               <span>{axis.now < axis.to ? 'So far' : 'Availability'}</span>
             </span>
           </div>
-          {shown.map((a) => (
-            <Row key={a.id} agreement={a} customer={customer(a.spec.customer)} account={account.get(a.id)} axis={axis} to={keep(`/agreements/${a.id}`)} />
+          {shown.map((g) => (
+            <section key={g.name} aria-label={by ? g.name || 'none' : undefined}>
+              {by && <GroupHead name={g.name} none={by === 'customer' ? 'internal' : `no ${by}`} count={groups.find((x) => x.name === g.name)?.items.length ?? 0} />}
+              {g.items.map((a) => (
+                <Row key={a.id} agreement={a} customer={customer(a.spec.customer)} account={account.get(a.id)} axis={axis} to={keep(`/agreements/${a.id}`)} />
+              ))}
+            </section>
           ))}
           {matching.length === 0 && (
             <div className="empty">
               <p>No agreement matches. Take a word away.</p>
             </div>
           )}
-          <More shown={shown.length} of={matching.length} busy={accounts.isPlaceholderData} onMore={more} />
+          <More shown={rowsOf(shown)} of={rowsOf(groups)} busy={accounts.isPlaceholderData} onMore={more} />
           <Legend />
           <div style={{ marginTop: 14 }}>
             <Export
@@ -104,7 +128,7 @@ export function AgreementList() {
   )
 }
 
-function Row({ agreement: a, customer, account, axis, to }: { agreement: Schemas['DefinedAgreementSpec']; customer: string; account: Listed | undefined; axis: { from: number; to: number; now: number }; to: string }) {
+function Row({ agreement: a, customer, account, axis, to }: { agreement: Agreement; customer: string; account: Listed | undefined; axis: { from: number; to: number; now: number }; to: string }) {
   const word = account?.word ?? ''
   return (
     <Link to={to} className="entry axis-row">

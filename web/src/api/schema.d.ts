@@ -4338,6 +4338,10 @@ export interface components {
             address: string;
             locations: string[];
         };
+        Publishing: {
+            /** @description Of the page that its publisher has read; where the draft says something else by now, it is not published */
+            seen: string;
+        };
         Rates: {
             /**
              * Format: int64
@@ -4357,6 +4361,8 @@ export interface components {
         };
         "Remark-reportRequest": {
             remark: string;
+            /** @description The remark that the change was made on; another one by now is a conflict */
+            was?: string;
         };
         ReportInAddress: {
             /** @description Below the server's address; shown this once */
@@ -4396,6 +4402,8 @@ export interface components {
             published_at?: string;
             published_by?: string;
             remark: string;
+            /** @description Of a draft: tells what it says from what it said before; publishing says which was read */
+            seen?: string;
             sentence: string;
             service_name: string;
             /** @enum {string} */
@@ -11371,7 +11379,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Publishing"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {

@@ -34,6 +34,27 @@ const prefix = 'kestite-draft '
 
 let given = false // all that is typed was given up
 
+/** The forms on the screen: whether each holds something that is not saved, and how it is given up. */
+const open = new Map<object, { holds: () => boolean; done: () => void }>()
+
+/** Asks before a screen is left on which something was typed and not saved, in whatever form. */
+export function Leaving() {
+  const blocker = useBlocker(({ currentLocation, nextLocation }) => currentLocation.pathname !== nextLocation.pathname && [...open.values()].some((f) => f.holds()))
+  return (
+    <Confirm
+      open={blocker.state === 'blocked'}
+      title="Leave without saving?"
+      text="What you typed here is not saved, and would be gone."
+      act="Leave without saving"
+      onYes={() => {
+        for (const f of open.values()) f.done()
+        blocker.proceed?.()
+      }}
+      onNo={() => blocker.reset?.()}
+    />
+  )
+}
+
 /** Gives up everything that was typed and not saved, as at signing out. */
 export function forgetDrafts(): void {
   given = true
@@ -53,8 +74,6 @@ type Options<V> = {
 export type Kept<V extends FieldValues> = {
   /** Something was typed that is not saved. */
   changed: boolean
-  /** Whether leaving now would lose it. */
-  holds: () => boolean
   /** Fields that somebody else changed too, with what they say there. */
   theirs: Partial<V>
   /** The revision that came in while this form was open; undefined: none did. */
@@ -142,9 +161,23 @@ export function useKept<V extends FieldValues>(form: UseFormReturn<V>, fresh: V,
   }, [changed, draft])
 
   const leave = (field: keyof V) => setTheirs((t) => Object.fromEntries(Object.entries(t).filter(([k]) => k !== field)) as Partial<V>)
+  const done = () => {
+    left.current = true
+    if (draft) sessionStorage.removeItem(prefix + draft)
+  }
+  const me = useRef({})
+  useEffect(() => {
+    open.set(me.current, { holds: () => changed && !left.current && !given, done })
+  })
+  useEffect(() => {
+    const own = me.current
+    return () => {
+      open.delete(own)
+    }
+  }, [])
+
   return {
     changed: changed && !left.current,
-    holds: () => changed && !left.current && !given,
     theirs,
     came,
     restored,
@@ -160,18 +193,14 @@ export function useKept<V extends FieldValues>(form: UseFormReturn<V>, fresh: V,
       setRestored(false)
       refilled()
     },
-    done: () => {
-      left.current = true
-      if (draft) sessionStorage.removeItem(prefix + draft)
-    },
+    done,
   }
 }
 
 type RevisionsPath = '/api/v1/services/{id}/revisions'
 
-/** Says above a form what others did to what it edits, and asks before what was typed in it is left. */
+/** Says above a form what others did to what it edits, and that what was typed before is still there. */
 export function KeptNote<V extends FieldValues>({ kept, of, names, show }: { kept: Kept<V>; of?: { path: string; id: string }; names?: Partial<Record<keyof V, string>>; show?: (field: keyof V, v: unknown) => string }) {
-  const blocker = useBlocker(({ currentLocation, nextLocation }) => kept.holds() && currentLocation.pathname !== nextLocation.pathname)
   const revisions = useQuery({
     queryKey: ['revisions', of?.path, of?.id, kept.came],
     queryFn: () => ask(api.GET(`/api/v1/${of?.path}/{id}/revisions` as RevisionsPath, { params: { path: { id: of?.id ?? '' } } })).then((l) => l.items),
@@ -193,7 +222,7 @@ export function KeptNote<V extends FieldValues>({ kept, of, names, show }: { kep
       )}
       {(kept.came !== undefined || both.length > 0) && (
         <div className="consequence" role="status" data-came={kept.came}>
-          {kept.came !== undefined && `${by?.by ?? 'Somebody else'} saved revision ${kept.came} while you were here${by?.reason ? ` (${by.reason})` : ''}. What only they changed stands in the form now; what you typed stays. `}
+          {kept.came !== undefined && `${by?.by ?? 'Somebody else'} saved ${of ? `revision ${kept.came}` : 'a change'} while you were here${by?.reason ? ` (${by.reason})` : ''}. What only they changed stands in the form now; what you typed stays. `}
           {both.length > 0 && 'Both of you changed:'}
           {both.map(([k, v]) => (
             <div key={k} data-both={k}>
@@ -208,17 +237,6 @@ export function KeptNote<V extends FieldValues>({ kept, of, names, show }: { kep
           ))}
         </div>
       )}
-      <Confirm
-        open={blocker.state === 'blocked'}
-        title="Leave without saving?"
-        text="What you typed here is not saved, and would be gone."
-        act="Leave without saving"
-        onYes={() => {
-          kept.done()
-          blocker.proceed?.()
-        }}
-        onNo={() => blocker.reset?.()}
-      />
     </>
   )
 }

@@ -9,6 +9,7 @@ import { useAgreements, useMay, usePeriodNames, useReports } from '../api/querie
 import { Export } from '../parts/export'
 import { useFind } from '../parts/more'
 import { usePartyName } from '../parts/party'
+import { Pick } from '../parts/pick'
 import { Awaited, Trouble } from '../parts/trouble'
 import { percent, shortTime } from '../time/format'
 import { useZone } from '../time/span'
@@ -105,13 +106,7 @@ function Draft() {
         draft.mutate()
       }}
     >
-      <TextField select label="Agreement" value={agreement} sx={{ width: 280 }} onChange={(e) => setAgreement(e.target.value)}>
-        {agreements.map((a) => (
-          <MenuItem key={a.id} value={a.id}>
-            {a.name}
-          </MenuItem>
-        ))}
-      </TextField>
+      <Pick label="Agreement" required width={280} value={agreement} change={setAgreement} of={agreements} />
       <TextField select label="Finished period" value={period} sx={{ width: 240 }} onChange={(e) => setChosen(e.target.value)}>
         {finished.map((p) => (
           <MenuItem key={p.name} value={p.name}>

@@ -2,10 +2,12 @@ import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useForm } from 'react-hook-form'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useMay, useReport } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
+import { KeptNote, useKept } from '../parts/kept'
 import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { ticks } from '../axis/ticks'
 import { duration, durationUp, fullTime, percent } from '../time/format'
@@ -132,19 +134,23 @@ function OutageTable({ outages, zone }: { outages: Schemas['Outage'][]; zone: st
   )
 }
 
+/** A number that tells one text from another, for a remark has no revisions. */
+const told = (text: string) => [...text].reduce((h, c) => (Math.imul(h, 31) + (c.codePointAt(0) ?? 0)) | 0, 7)
+
 function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
   const client = useQueryClient()
   const navigate = useNavigate()
   const [asking, setAsking] = useState(false)
-  const [remark, setRemark] = useState(r.remark)
+  const [dropping, setDropping] = useState(false)
+  const fresh = { remark: r.remark }
+  const form = useForm({ defaultValues: fresh })
+  const kept = useKept(form, fresh, told(r.remark), { draft: `reports/${r.id}` })
+  const remark = form.watch('remark')
   const path = { params: { path: { id: r.id } } }
   const refresh = () => client.invalidateQueries()
-  const keepRemark = useMutation({ mutationFn: () => ask(api.PUT('/api/v1/reports/{id}', { ...path, body: { remark } })), onSuccess: refresh })
+  const keepRemark = useMutation({ mutationFn: () => ask(api.PUT('/api/v1/reports/{id}', { ...path, body: { remark, was: r.remark } })), onSuccess: refresh })
   const publish = useMutation({
-    mutationFn: async () => {
-      if (remark !== r.remark) await keepRemark.mutateAsync()
-      await ask(api.POST('/api/v1/reports/{id}/publish', path))
-    },
+    mutationFn: () => ask(api.POST('/api/v1/reports/{id}/publish', { ...path, body: { seen: r.seen ?? '' } })),
     onSuccess: refresh,
     onSettled: () => setAsking(false),
   })
@@ -154,6 +160,7 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
       await refresh()
       await navigate('/reports')
     },
+    onSettled: () => setDropping(false),
   })
   const may = useMay()('publish')
   const draft = r.state === 'draft'
@@ -172,10 +179,10 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
           ))}
           {draft && may && (
             <>
-              <Button variant="text" onClick={() => drop.mutate()}>
+              <Button variant="text" onClick={() => setDropping(true)}>
                 Throw away
               </Button>
-              <Button variant="contained" onClick={() => setAsking(true)}>
+              <Button variant="contained" disabled={remark !== r.remark} title={remark !== r.remark ? 'Keep the remark first, so that you read what is published' : undefined} onClick={() => setAsking(true)}>
                 Publish
               </Button>
             </>
@@ -183,14 +190,24 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
         </div>
       </div>
       <Trouble error={publish.error ?? drop.error ?? keepRemark.error} />
+      {draft && may && <KeptNote kept={kept} />}
       {draft && may && (
         <div className="no-print" style={{ maxWidth: 820, marginBottom: 18, display: 'flex', gap: 12, alignItems: 'end' }}>
-          <TextField label="Remark to the customer" multiline value={remark} onChange={(e) => setRemark(e.target.value)} />
+          <TextField label="Remark to the customer" multiline value={remark} onChange={(e) => form.setValue('remark', e.target.value)} />
           <Button disabled={remark === r.remark || keepRemark.isPending} onClick={() => keepRemark.mutate()}>
             Keep
           </Button>
         </div>
       )}
+      <Confirm
+        open={dropping}
+        title={`Throw the draft of ${r.name}, ${r.words}, away?`}
+        text="It is gone then, with its remark. Nothing that was published changes, and the period can be drafted again."
+        act="Throw the draft away"
+        busy={drop.isPending}
+        onYes={() => drop.mutate()}
+        onNo={() => setDropping(false)}
+      />
       <Confirm
         open={asking}
         title={`Publish ${r.name}, ${r.words}?`}

@@ -2,11 +2,14 @@ import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
-import { Link, useSearchParams } from 'react-router'
+import { useMemo, useState } from 'react'
+import { Link } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useChecksNow, useLocations, useMayDefine, useNotUp, useServices } from '../api/queries'
 import { Export } from '../parts/export'
+import { GroupBy, GroupHead, useParam } from '../parts/group-by'
+import { first, rowsOf, sections } from '../parts/groups'
+import { usePartyName } from '../parts/party'
 import { Awaited } from '../parts/trouble'
 import { duration } from '../time/format'
 import { useKeep } from '../time/span'
@@ -20,6 +23,20 @@ type Change = { interval_s: string; timeout_ms: string; confirm: string; recover
 
 const unchanged: Change = { interval_s: '', timeout_ms: '', confirm: '', recover: '', retry_s: '', role: '', add: '', take: '', reason: '' }
 
+const worstFirst = ['down', 'degraded', 'unmeasured', 'up']
+
+type Names = { service: (id: string) => string; owner: (service: string) => string; tags: (service: string) => string[]; place: (id: string) => string; state: (id: string) => string }
+
+/** By what they can be grouped: what gives the names of the groups that a check is in. */
+const ways: Record<string, (of: Names) => (c: Check) => string[]> = {
+  service: (of) => (c) => [of.service(c.spec.service)],
+  owner: (of) => (c) => [of.owner(c.spec.service)],
+  tag: (of) => (c) => of.tags(c.spec.service),
+  kind: () => (c) => [kinds[c.spec.kind].word],
+  state: (of) => (c) => [of.state(c.id)],
+  location: (of) => (c) => c.spec.locations.map(of.place),
+}
+
 /** All checks, to be found, and to be changed many at once. */
 export function CheckList() {
   const checks = useChecks()
@@ -29,42 +46,38 @@ export function CheckList() {
   const keep = useKeep()
   const client = useQueryClient()
   const [find, words, setWords] = useFind()
-  const [params, setParams] = useSearchParams()
+  const [state, setState] = useParam('state')
+  const [kind, setKind] = useParam('kind')
+  const [role, setRole] = useParam('role')
+  const [by, setBy] = useParam('by')
+  const team = usePartyName('team')
   const [most, more] = useShown()
   const notUp = useNotUp()
-  const filter = (name: string) => params.get(name) ?? ''
-  const setFilter = (name: string, v: string) =>
-    setParams(
-      (p) => {
-        if (v) p.set(name, v)
-        else p.delete(name)
-        return p
-      },
-      { replace: true },
-    )
   const stateOf = (id: string) => notUp.data?.get(id) ?? 'up'
   const [chosen, setChosen] = useState<string[]>([])
   const [change, setChange] = useState(unchanged)
   const [faults, setFaults] = useState<Record<string, string>>({})
   const [before, setBefore] = useState<Check[]>([])
 
-  const service = (id: string) => services.data?.find((s) => s.id === id)?.spec.name ?? id
+  const described = useMemo(() => new Map((services.data ?? []).map((s) => [s.id, s.spec])), [services.data])
+  const service = (id: string) => described.get(id)?.name ?? id
   const place = (id: string) => (id === 'server' ? 'the server' : (places.data?.find((l) => l.id === id)?.spec.name ?? id))
   const found = (checks.data ?? [])
     .filter((c) => !c.retired)
     .filter((c) => {
       const text = [c.spec.name, service(c.spec.service), kinds[c.spec.kind].word, c.spec.target, ...c.spec.locations.map(place)].join(' ').toLowerCase()
-      if (filter('kind') && c.spec.kind !== filter('kind')) return false
-      if (filter('role') && c.spec.role !== filter('role')) return false
-      if (filter('state') === 'not up' ? stateOf(c.id) === 'up' : filter('state') && stateOf(c.id) !== filter('state')) return false
+      if (kind && c.spec.kind !== kind) return false
+      if (role && c.spec.role !== role) return false
+      if (state === 'not up' ? stateOf(c.id) === 'up' : state && stateOf(c.id) !== state) return false
       return find
         .toLowerCase()
         .split(/\s+/)
         .every((w) => text.includes(w))
     })
     .sort((a, b) => service(a.spec.service).localeCompare(service(b.spec.service)) || a.spec.name.localeCompare(b.spec.name))
-  const shown = found.slice(0, most)
-  const now = useChecksNow(shown.map((c) => c.id))
+  const groups = sections(found, ways[by]?.({ service, owner: (id) => team(described.get(id)?.owner), tags: (id) => described.get(id)?.tags ?? [], place, state: stateOf }), worstFirst)
+  const shown = first(groups, most)
+  const now = useChecksNow([...new Set(shown.flatMap((g) => g.items.map((c) => c.id)))])
   const picked = found.filter((c) => chosen.includes(c.id))
   const cost = useEffects(may && picked.length > 0 ? { schedules: picked.map((c) => scheduleOf(changed(c.spec, change))) } : undefined)
 
@@ -123,9 +136,10 @@ export function CheckList() {
       </div>
       <div className="in-a-row">
         <TextField label="Find by name, service, kind, target or location" value={words} onChange={(e) => setWords(e.target.value)} sx={{ width: 380, maxWidth: '100%' }} />
-        <Pick label="State" value={filter('state')} change={(v) => setFilter('state', v)} of={{ 'not up': 'not up', down: 'down', degraded: 'degraded', unmeasured: 'not measured', up: 'up' }} />
-        <Pick label="Kind" value={filter('kind')} change={(v) => setFilter('kind', v)} of={Object.fromEntries(Object.entries(kinds).map(([k, f]) => [k, f.word]))} />
-        <Pick label="Role" value={filter('role')} change={(v) => setFilter('role', v)} of={{ decides: 'decides', informs: 'informs only' }} />
+        <GroupBy value={by} change={setBy} of={Object.keys(ways)} />
+        <Pick label="State" value={state} change={setState} of={{ 'not up': 'not up', down: 'down', degraded: 'degraded', unmeasured: 'not measured', up: 'up' }} />
+        <Pick label="Kind" value={kind} change={setKind} of={Object.fromEntries(Object.entries(kinds).map(([k, f]) => [k, f.word]))} />
+        <Pick label="Role" value={role} change={setRole} of={{ decides: 'decides', informs: 'informs only' }} />
         <span className="sub" role="status">
           {found.length === 1 ? '1 check' : `${found.length} checks`}
         </span>
@@ -148,8 +162,16 @@ export function CheckList() {
             <th>Role</th>
           </tr>
         </thead>
-        <tbody>
-          {shown.map((c) => (
+        {shown.map((g) => (
+        <tbody key={g.name}>
+          {by && (
+            <tr>
+              <td colSpan={may ? 9 : 8}>
+                <GroupHead name={g.name === 'unmeasured' ? 'not measured' : g.name} none={`no ${by}`} count={groups.find((x) => x.name === g.name)?.items.length ?? 0} />
+              </td>
+            </tr>
+          )}
+          {g.items.map((c) => (
             <tr key={c.id} data-check={c.id}>
               {may && (
                 <td>
@@ -170,9 +192,10 @@ export function CheckList() {
             </tr>
           ))}
         </tbody>
+        ))}
       </table>
-      <More shown={shown.length} of={found.length} onMore={more} />
-      {found.length === 0 && <p className="sub">{words || filter('state') || filter('kind') || filter('role') ? 'No check is like that.' : 'No check is defined yet. Describe a service first.'}</p>}
+      <More shown={rowsOf(shown)} of={rowsOf(groups)} onMore={more} />
+      {found.length === 0 && <p className="sub">{words || state || kind || role ? 'No check is like that.' : 'No check is defined yet. Describe a service first.'}</p>}
       {may && picked.length > 0 && (
         <div className="form" style={{ marginTop: 24, maxWidth: 900 }}>
           <fieldset>

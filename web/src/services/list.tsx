@@ -1,44 +1,60 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import { useMemo } from 'react'
-import { Link, useSearchParams } from 'react-router'
+import { Link } from 'react-router'
+import type { Schemas } from '../api/client'
 import { useMayDefine, useServices, useStates, useStrips } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
-import { Legend, Strip } from '../axis/strip'
+import { Legend, Strip, type Axis } from '../axis/strip'
 import { Export } from '../parts/export'
+import { GroupBy, GroupHead, useParam } from '../parts/group-by'
+import { first, rowsOf, sections } from '../parts/groups'
 import { More, useFind, useShown } from '../parts/more'
 import { usePartyName } from '../parts/party'
 import { Awaited } from '../parts/trouble'
 import { duration } from '../time/format'
 import { useKeep, useSpan } from '../time/span'
 
+type Service = Schemas['DefinedServiceSpec']
+
+/** By what they can be grouped: what gives the names of the groups that a service is in. */
+const ways: Record<string, (team: (id: string | undefined) => string, state: (s: Service) => string) => (s: Service) => string[]> = {
+  owner: (team) => (s) => [team(s.spec.owner)],
+  tag: () => (s) => s.spec.tags ?? [],
+  kind: () => (s) => [s.spec.kind],
+  state: (_, state) => (s) => [state(s)],
+}
+
+/** What is not up among some services, in words. */
+function troubles(list: Service[], state: (s: Service) => string): string {
+  return Object.keys(severity)
+    .filter((w) => w !== 'up')
+    .map((w) => [list.filter((s) => state(s) === w).length, w === 'unmeasured' ? 'not measured' : w] as const)
+    .filter(([n]) => n > 0)
+    .map(([n, w]) => `${n} ${w}`)
+    .join(', ')
+}
+
 const severity: Record<string, number> = { down: 0, degraded: 1, unmeasured: 2, up: 3 }
 
 /** All services, their state now and their states over the span. */
 export function ServiceList() {
   const [span] = useSpan()
-  const [params, setParams] = useSearchParams()
   const services = useServices()
   const states = useStates()
   const keep = useKeep()
   const [find, text, setText] = useFind()
   const [most, more] = useShown()
-  const sort = params.get('sort') ?? 'name'
-  const retired = params.get('retired') === 'yes'
+  const [sorted, setSort] = useParam('sort')
+  const sort = sorted || 'name'
+  const [isRetired, setRetired] = useParam('retired')
+  const retired = isRetired === 'yes'
+  const [by, setBy] = useParam('by')
   const may = useMayDefine()
   const stateOf = useMemo(() => {
     const all = new Map(states.data?.map((s) => [s.service, s]))
     return (id: string) => all.get(id)
   }, [states.data])
-  const change = (key: string, value: string | undefined) =>
-    setParams(
-      (p) => {
-        if (value) p.set(key, value)
-        else p.delete(key)
-        return p
-      },
-      { replace: true },
-    )
   const team = usePartyName('team')
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)
   const matching = (services.data ?? [])
@@ -52,8 +68,10 @@ export function ServiceList() {
       if (sort === 'kind' && a.spec.kind !== b.spec.kind) return a.spec.kind.localeCompare(b.spec.kind)
       return a.spec.name.localeCompare(b.spec.name)
     })
-  const shown = matching.slice(0, most)
-  const strips = useStrips(shown.map((s) => s.id), span)
+  const wordOf = (s: Service) => stateOf(s.id)?.state ?? 'unmeasured'
+  const groups = sections(matching, ways[by]?.(team, wordOf), Object.keys(severity))
+  const shown = first(groups, most)
+  const strips = useStrips([...new Set(shown.flatMap((g) => g.items.map((s) => s.id)))], span)
   if (!services.data || !strips.data?.span) return <Awaited error={services.error ?? strips.error} />
   const axis = axisOf(strips.data.span)
   return (
@@ -69,6 +87,7 @@ export function ServiceList() {
             slotProps={{ htmlInput: { 'aria-label': 'Filter' } }}
             onChange={(e) => setText(e.target.value)}
           />
+          <GroupBy value={by} change={setBy} of={Object.keys(ways)} />
           <Button component={Link} to={keep('/checks')} variant="text">
             All checks
           </Button>
@@ -87,36 +106,23 @@ export function ServiceList() {
       <div className="axis-row column-heads">
         <span>
           {['name', 'state', 'kind'].map((k) => (
-            <button key={k} type="button" className="link" style={{ fontWeight: sort === k ? 600 : 400, marginRight: 10 }} aria-pressed={sort === k} onClick={() => change('sort', k === 'name' ? undefined : k)}>
+            <button key={k} type="button" className="link" style={{ fontWeight: sort === k ? 600 : 400, marginRight: 10 }} aria-pressed={sort === k} onClick={() => setSort(k === 'name' ? '' : k)}>
               {k}
             </button>
           ))}
         </span>
         <span>State over the span</span>
-        <span style={{ textAlign: 'right' }}>Now</span>
+        <span className="now">Now</span>
       </div>
-      {shown.map((s) => {
-        const state = stateOf(s.id)
-        const word = state?.state ?? 'unmeasured'
-        return (
-          <Link key={s.id} to={keep(`/services/${s.id}`)} className="entry axis-row" data-service={s.id}>
-            <span>
-              <div className="name">{s.spec.name}</div>
-              <div className="sub">
-                {s.spec.kind}
-                {s.spec.owner ? ` · ${team(s.spec.owner)}` : ''}
-              </div>
-            </span>
-            <Strip zooms columns={strips.data.strips[s.id]?.strip ?? ''} total={strips.data.strips[s.id]?.total_ms ?? {}} axis={axis} label={s.spec.name} />
-            <span style={{ textAlign: 'right', lineHeight: 1.3 }}>
-              <div className={`word-${word}`}>{word !== 'unmeasured' ? word : state?.awaiting ? 'awaiting first measurement' : 'not measured'}</div>
-              <div className="sub">{state && `for ${duration(axis.now - Date.parse(state.since_at))}`}{state?.never_good ? ', never good' : ''}
-                {state && state.waiting > 0 ? ', not yet confirmed' : ''}</div>
-            </span>
-          </Link>
-        )
-      })}
-      <More shown={shown.length} of={matching.length} onMore={more} />
+      {shown.map((g) => (
+        <section key={g.name} aria-label={by ? g.name || 'none' : undefined}>
+          {by && <GroupHead name={g.name === 'unmeasured' ? 'not measured' : g.name} none={`no ${by}`} count={groups.find((x) => x.name === g.name)?.items.length ?? 0} says={by === 'state' ? undefined : troubles(groups.find((x) => x.name === g.name)?.items ?? [], wordOf)} />}
+          {g.items.map((s) => (
+            <Row key={s.id} service={s} state={stateOf(s.id)} owner={team(s.spec.owner)} strip={strips.data.strips[s.id]} axis={axis} to={keep(`/services/${s.id}`)} />
+          ))}
+        </section>
+      ))}
+      <More shown={rowsOf(shown)} of={rowsOf(groups)} onMore={more} />
       {shown.length === 0 && (
         <div className="empty">
           {services.data.length === 0 ? (
@@ -132,11 +138,34 @@ export function ServiceList() {
       <div style={{ display: 'flex', gap: 24, marginTop: 14 }}>
         <Export name="services" columns={['id', 'name', 'kind', 'owner', 'state', 'since']} rows={matching.map((s) => [s.id, s.spec.name, s.spec.kind, team(s.spec.owner), stateOf(s.id)?.state, stateOf(s.id)?.since_at])} />
         {(retired || services.data.some((s) => s.retired)) && (
-          <button type="button" className="link sub" onClick={() => change('retired', retired ? undefined : 'yes')}>
+          <button type="button" className="link sub" onClick={() => setRetired(retired ? '' : 'yes')}>
             {retired ? 'show those in force' : 'show retired ones'}
           </button>
         )}
       </div>
     </>
+  )
+}
+
+type RowProps = { service: Service; state: Schemas['StateView'] | undefined; owner: string; strip: { strip: string; total_ms: Partial<Record<string, number>> } | undefined; axis: Axis; to: string }
+
+function Row({ service: s, state, owner, strip, axis, to }: RowProps) {
+  const word = state?.state ?? 'unmeasured'
+  return (
+    <Link to={to} className="entry axis-row" data-service={s.id}>
+      <span>
+        <div className="name">{s.spec.name}</div>
+        <div className="sub">{[s.spec.kind, owner].filter(Boolean).join(' · ')}</div>
+      </span>
+      <Strip zooms columns={strip?.strip ?? ''} total={strip?.total_ms ?? {}} axis={axis} label={s.spec.name} />
+      <span className="now">
+        <div className={`word-${word}`}>{word !== 'unmeasured' ? word : state?.awaiting ? 'awaiting first measurement' : 'not measured'}</div>
+        <div className="sub">
+          {state && `for ${duration(axis.now - Date.parse(state.since_at))}`}
+          {state?.never_good ? ', never good' : ''}
+          {state && state.waiting > 0 ? ', not yet confirmed' : ''}
+        </div>
+      </span>
+    </Link>
   )
 }

@@ -5,9 +5,11 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useLocations, useMayDefine, useServices } from '../api/queries'
+import { KeptNote, useKept } from '../parts/kept'
 import { useKeys } from '../parts/key'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
@@ -19,6 +21,7 @@ import { stateOf, useTrials } from './try-now'
 
 type Candidate = Schemas['Candidate']
 type Trial = Schemas['TrialView']
+type Pasted = { text: string; chosen: string[] | undefined; interval: number }
 type Found = { line: Line; candidates: Candidate[]; error?: string }
 
 const example = `Ticket sales, https://tickets.skerry.example, 99.9
@@ -31,9 +34,10 @@ export function ManyServices() {
   const services = useServices()
   const may = useMayDefine()
   const client = useQueryClient()
-  const [text, setText] = useState('')
-  const [chosen, setChosen] = useState<string[] | undefined>()
-  const [interval, setInterval] = useState(60)
+  const fresh: Pasted = { text: '', chosen: undefined, interval: 60 }
+  const form = useForm<Pasted>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, 0, { draft: 'services/many' })
+  const { text, chosen, interval } = form.watch()
   const [found, setFound] = useState<Found[] | undefined>()
   const [off, setOff] = useState<Record<string, boolean>>({})
   const [done, setDone] = useState<Record<string, string>>({})
@@ -81,6 +85,7 @@ export function ManyServices() {
   const keyOf = useKeys()
   const save = useMutation({
     mutationFn: async () => {
+      let whole = true
       for (const { f, picked } of wanted) {
         const line = f.line
         if (done[line.number] === 'measured') continue
@@ -99,8 +104,10 @@ export function ManyServices() {
         } catch (e) {
           const why = e instanceof Problem ? Object.values(e.fields).join('; ') || e.message : String(e)
           setDone((d) => ({ ...d, [line.number]: why }))
+          whole = false
         }
       }
+      if (whole) kept.done()
       await client.invalidateQueries()
     },
   })
@@ -112,6 +119,7 @@ export function ManyServices() {
         <h1 style={{ margin: 0 }}>Many services at once</h1>
       </div>
       <div className="form" style={{ maxWidth: 860 }}>
+        <KeptNote kept={kept} />
         <TextField
           label="One service a line: name, address, target in percent if one was promised"
           multiline
@@ -120,7 +128,7 @@ export function ManyServices() {
           autoFocus
           placeholder={example}
           value={text}
-          onChange={(e) => setText(e.target.value)}
+          onChange={(e) => form.setValue('text', e.target.value)}
           error={wrong.length > 0}
           helperText="An address alone will do. Tabs, semicolons or commas part the columns; a first line of headings is left out."
         />
@@ -140,7 +148,7 @@ export function ManyServices() {
             <FormControlLabel
               key={l.id}
               label={l.spec.name}
-              control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => setChosen(on ? [...locations, l.id] : locations.filter((x) => x !== l.id))} />}
+              control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => form.setValue('chosen', on ? [...locations, l.id] : locations.filter((x) => x !== l.id))} />}
             />
           ))}
         </div>
@@ -198,7 +206,7 @@ export function ManyServices() {
             </tbody>
           </table>
           <div className="form" style={{ marginTop: 20 }}>
-            <TextField select label="Measure every" sx={{ maxWidth: 220 }} value={interval} onChange={(e) => setInterval(Number(e.target.value))}>
+            <TextField select label="Measure every" sx={{ maxWidth: 220 }} value={interval} onChange={(e) => form.setValue('interval', Number(e.target.value))}>
               {[10, 20, 30, 60, 120, 300].map((s) => (
                 <MenuItem key={s} value={s}>
                   {duration(s * 1000)}

@@ -9,6 +9,7 @@ import { Controller, useForm } from 'react-hook-form'
 import { Link, useNavigate } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useLocations } from '../api/queries'
+import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick } from '../parts/party'
 import { Trouble } from '../parts/trouble'
 import { duration } from '../time/format'
@@ -20,19 +21,21 @@ import { useKey } from '../parts/key'
 import { stateOf, useTrials } from './try-now'
 
 type Candidate = Schemas['Candidate']
-type Values = { name: string; kind: 'business' | 'supporting' | 'supplier'; owner: string; address: string; interval: number; target: string; customer: string; promised: boolean }
+type Values = { name: string; kind: 'business' | 'supporting' | 'supplier'; owner: string; address: string; interval: number; target: string; customer: string; promised: boolean; chosen: string[] | undefined }
+
+const fresh: Values = { name: '', kind: 'business', owner: '', address: '', interval: 60, target: '99.9', customer: '', promised: true, chosen: undefined }
 
 /** From an address to a measured service with a promise, on one page. */
 export function NewService() {
-  const form = useForm<Values>({ defaultValues: { name: '', kind: 'business', owner: '', address: '', interval: 60, target: '99.9', customer: '', promised: true } })
+  const form = useForm<Values>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, 0, { draft: 'services/new' })
   const places = useLocations()
   const navigate = useNavigate()
   const client = useQueryClient()
-  const [chosen, setChosen] = useState<string[] | undefined>()
   const [candidates, setCandidates] = useState<Candidate[] | undefined>()
   const [wanted, setWanted] = useState<Record<string, boolean>>({})
   const live = (places.data ?? []).filter((l) => !l.retired)
-  const locations = chosen ?? live.map((l) => l.id)
+  const locations = form.watch('chosen') ?? live.map((l) => l.id)
   const interval = Number(form.watch('interval'))
 
   const propose = useMutation({
@@ -70,6 +73,7 @@ export function NewService() {
       return ask(api.POST('/api/v1/proposals/take', { body: { ...body, key: key(body) } }))
     },
     onSuccess: async ({ ids }) => {
+      kept.done()
       await client.invalidateQueries()
       await navigate(`/services/${ids[0]}`)
     },
@@ -95,6 +99,7 @@ export function NewService() {
   return (
     <form className="form" style={{ paddingTop: 26 }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
       <h1 style={{ margin: 0 }}>Describe a service</h1>
+      <KeptNote kept={kept} />
       <fieldset>
         <legend>What is it, and where does it answer?</legend>
         <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name', { required: 'Give it a name' })} />
@@ -122,7 +127,7 @@ export function NewService() {
             <FormControlLabel
               key={l.id}
               label={l.spec.name}
-              control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => setChosen(on ? [...locations, l.id] : locations.filter((x) => x !== l.id))} />}
+              control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => form.setValue('chosen', on ? [...locations, l.id] : locations.filter((x) => x !== l.id))} />}
             />
           ))}
         </div>

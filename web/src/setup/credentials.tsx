@@ -57,7 +57,7 @@ export function Credentials() {
 function CredentialForm({ credential, done }: { credential?: Credential; done: () => void }) {
   const fresh: Values = { name: credential?.spec.name ?? '', kind: credential?.spec.kind ?? 'basic', user: credential?.spec.user ?? '', header: credential?.spec.header ?? '', parameter: credential?.spec.parameter ?? '', origins: credential?.spec.origins.join('\n') ?? '', secret: '' }
   const form = useForm<Values>({ defaultValues: fresh })
-  const kept = useKept(form, fresh, credential?.revision ?? 0)
+  const kept = useKept(form, fresh, credential?.revision ?? 0, { draft: `credentials/${credential?.id ?? 'new'}`, without: (v) => ({ ...v, secret: '' }) })
   const client = useQueryClient()
   const [made, setMade] = useState<string | undefined>()
   const save = useMutation({

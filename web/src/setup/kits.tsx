@@ -1,13 +1,15 @@
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
-import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
+import { KeptNote, useKept } from '../parts/kept'
+import { Pick } from '../parts/pick'
 import { Awaited, Trouble } from '../parts/trouble'
 import { kinds } from '../services/kinds'
 import { useKeep } from '../time/span'
@@ -75,8 +77,10 @@ function MakeKit({ done }: { done: () => void }) {
   const services = useServices()
   const checks = useChecks()
   const client = useQueryClient()
-  const [service, setService] = useState('')
-  const [name, setName] = useState('')
+  const fresh = { service: '', name: '' }
+  const form = useForm({ defaultValues: fresh })
+  const kept = useKept(form, fresh, 0, { draft: 'kits/new' })
+  const { service, name } = form.watch()
   const own = (checks.data ?? []).filter((c) => !c.retired && c.spec.service === service && c.spec.kind !== 'derived' && !c.spec.pair)
   const host = own.map((c) => hostOf(c.spec.target)).find((h) => h !== '') ?? ''
   const called = services.data?.find((s) => s.id === service)?.spec.name ?? ''
@@ -102,23 +106,17 @@ function MakeKit({ done }: { done: () => void }) {
         }),
       ),
     onSuccess: async () => {
+      kept.done()
       await client.invalidateQueries()
       done()
     },
   })
   return (
-    <div className="form" style={{ margin: '12px 0 24px' }}>
+    <div className="form in-place">
+      <KeptNote kept={kept} />
       <div className="side">
-        <TextField select label="Service" value={service} onChange={(e) => setService(e.target.value)}>
-          {(services.data ?? [])
-            .filter((s) => !s.retired)
-            .map((s) => (
-              <MenuItem key={s.id} value={s.id}>
-                {s.spec.name}
-              </MenuItem>
-            ))}
-        </TextField>
-        <TextField label="Name of the kit" value={name} onChange={(e) => setName(e.target.value)} />
+        <Pick label="Service" value={service} change={(id) => form.setValue('service', id)} of={(services.data ?? []).filter((s) => !s.retired).map((s) => ({ id: s.id, name: s.spec.name }))} />
+        <TextField label="Name of the kit" value={name} onChange={(e) => form.setValue('name', e.target.value)} />
       </div>
       {service && (
         <div className="consequence sub">
@@ -138,45 +136,47 @@ function MakeKit({ done }: { done: () => void }) {
   )
 }
 
+type Use = { service: string; chosen: string[] | undefined; values: Record<string, string> }
+
 function UseKit({ kit }: { kit: Kit }) {
   const services = useServices()
   const places = useLocations()
   const client = useQueryClient()
   const keep = useKeep()
   const live = (places.data ?? []).filter((l) => !l.retired)
-  const [service, setService] = useState('')
-  const [chosen, setChosen] = useState<string[] | undefined>()
-  const [values, setValues] = useState<Record<string, string>>({})
+  const fresh: Use = { service: '', chosen: undefined, values: {} }
+  const form = useForm<Use>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, 0, { draft: `kits/${kit.id}/use` })
+  const { service, chosen, values } = form.watch()
   const locations = chosen ?? live.map((l) => l.id)
-  const use = useMutation({ mutationFn: () => ask(api.POST('/api/v1/kits/{id}/use', { params: { path: { id: kit.id } }, body: { service, locations, values } })), onSuccess: () => client.invalidateQueries() })
+  const use = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/kits/{id}/use', { params: { path: { id: kit.id } }, body: { service, locations, values } })),
+    onSuccess: () => {
+      kept.done()
+      return client.invalidateQueries()
+    },
+  })
   const faults = use.error instanceof Problem ? Object.values(use.error.fields) : []
   return (
     <div className="form" style={{ marginTop: 14 }}>
-      <TextField
-        select
+      <KeptNote kept={kept} />
+      <Pick
         label="For which service"
         value={service}
-        onChange={(e) => {
-          setService(e.target.value)
+        of={(services.data ?? []).filter((s) => !s.retired).map((s) => ({ id: s.id, name: s.spec.name }))}
+        change={(id) => {
+          form.setValue('service', id)
           use.reset()
         }}
-      >
-        {(services.data ?? [])
-          .filter((s) => !s.retired)
-          .map((s) => (
-            <MenuItem key={s.id} value={s.id}>
-              {s.spec.name}
-            </MenuItem>
-          ))}
-      </TextField>
+      />
       <div className="side">
         {(kit.spec.parameters ?? []).map((p) => (
-          <TextField key={p.name} label={p.name} helperText={p.text} placeholder={p.default} value={values[p.name] ?? ''} onChange={(e) => setValues({ ...values, [p.name]: e.target.value })} slotProps={{ inputLabel: { shrink: true } }} />
+          <TextField key={p.name} label={p.name} helperText={p.text} placeholder={p.default} value={values[p.name] ?? ''} onChange={(e) => form.setValue('values', { ...values, [p.name]: e.target.value })} slotProps={{ inputLabel: { shrink: true } }} />
         ))}
       </div>
       <div>
         {live.map((l) => (
-          <FormControlLabel key={l.id} label={l.spec.name} control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => setChosen(on ? [...locations, l.id] : locations.filter((x) => x !== l.id))} />} />
+          <FormControlLabel key={l.id} label={l.spec.name} control={<Checkbox size="small" checked={locations.includes(l.id)} onChange={(_, on) => form.setValue('chosen', on ? [...locations, l.id] : locations.filter((x) => x !== l.id))} />} />
         ))}
       </div>
       <Trouble error={faults.length > 0 ? new Error(faults.join('; ')) : use.error} />

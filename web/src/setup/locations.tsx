@@ -5,6 +5,8 @@ import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgents, useChecks, useLocations, useMay, useMayDefineForAll } from '../api/queries'
+import { decimal } from '../parts/decimal'
+import { KeptNote, useKept } from '../parts/kept'
 import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { duration, shortTime } from '../time/format'
 import { useZone } from '../time/span'
@@ -73,25 +75,25 @@ type Values = { name: string; region: string; note: string; latitude: string; lo
 function LocationForm({ location, onDone, first }: { location?: Location; onDone: () => void; first?: boolean }) {
   const s = location?.spec
   const text = (v: number | undefined) => v?.toString() ?? ''
-  const form = useForm<Values>({
-    defaultValues: {
-      name: s?.name ?? '',
-      region: s?.region ?? '',
-      note: s?.note ?? '',
-      latitude: text(s?.latitude),
-      longitude: text(s?.longitude),
-      address: s?.address ?? '',
-      echo_port: text(s?.echo_port),
-      references: s?.references?.join(', ') ?? '',
-      per_second: text(s?.rates?.per_second),
-      per_target_s: text(s?.rates?.per_target_s),
-      per_day: text(s?.rates?.per_day),
-    },
-  })
+  const fresh: Values = {
+    name: s?.name ?? '',
+    region: s?.region ?? '',
+    note: s?.note ?? '',
+    latitude: text(s?.latitude),
+    longitude: text(s?.longitude),
+    address: s?.address ?? '',
+    echo_port: text(s?.echo_port),
+    references: s?.references?.join(', ') ?? '',
+    per_second: text(s?.rates?.per_second),
+    per_target_s: text(s?.rates?.per_target_s),
+    per_day: text(s?.rates?.per_day),
+  }
+  const form = useForm<Values>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, location?.revision ?? 0, { draft: `locations/${location?.id ?? 'new'}` })
   const client = useQueryClient()
   const save = useMutation({
     mutationFn: async (v: Values) => {
-      const number = (t: string) => (t.trim() === '' ? undefined : Number(t))
+      const number = (t: string) => (t.trim() === '' ? undefined : Number(decimal(t)))
       const rates = { per_second: number(v.per_second), per_target_s: number(v.per_target_s), per_day: number(v.per_day) }
       const spec = {
         name: v.name,
@@ -108,6 +110,7 @@ function LocationForm({ location, onDone, first }: { location?: Location; onDone
       else await ask(api.POST('/api/v1/locations', { body: { spec } }))
     },
     onSuccess: async () => {
+      kept.done()
       onDone() // first, so that nothing moves once the list shows the change
       await client.invalidateQueries()
     },
@@ -121,7 +124,8 @@ function LocationForm({ location, onDone, first }: { location?: Location; onDone
     <TextField label={label} error={Boolean(err[name])} helperText={err[name]?.message ?? help} slotProps={{ input: { endAdornment: unit } }} {...form.register(name)} />
   )
   return (
-    <form className="form" style={{ marginBottom: 28 }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+    <form className="form in-place" onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <KeptNote kept={kept} of={location && { path: 'locations', id: location.id }} />
       {first && <p style={{ margin: 0 }}>A location is a place to measure from: an office, a data centre, this machine. Name the first one; one command then starts an agent there.</p>}
       <div className="side">
         <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />

@@ -42,7 +42,7 @@ export function Networks() {
 function NetworkForm({ network, done }: { network?: Network; done: () => void }) {
   const fresh: Values = { name: network?.spec.name ?? '', ours: network?.spec.ours ?? false, prefixes: network?.spec.prefixes.join('\n') ?? '', note: network?.spec.note ?? '' }
   const form = useForm<Values>({ defaultValues: fresh })
-  const kept = useKept(form, fresh, network?.revision ?? 0)
+  const kept = useKept(form, fresh, network?.revision ?? 0, { draft: `networks/${network?.id ?? 'new'}` })
   const client = useQueryClient()
   const save = useMutation({
     mutationFn: async (v: Values) => {

@@ -5,10 +5,13 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Fragment, useState } from 'react'
+import { useForm } from 'react-hook-form'
 import { useNavigate, useParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useKinds, useLocations, useMayDefine, usePairPlans, useServices } from '../api/queries'
 import { Export } from '../parts/export'
+import { KeptNote, useKept } from '../parts/kept'
+import { Pick } from '../parts/pick'
 import { Awaited, Trouble } from '../parts/trouble'
 import { LimitRow } from '../services/limit-fields'
 import { duration } from '../time/format'
@@ -21,6 +24,9 @@ type Pair = Schemas['PairOf']
 type Override = Schemas['PairOverride']
 type Kind = keyof typeof pairKinds
 type Location = Schemas['DefinedLocationSpec']
+
+/** All fields of a plan, those too that say nothing. */
+type Values = { [F in keyof Required<Spec>]: Spec[F] }
 
 const paces = [30, 60, 120, 300, 600, 1800, 3600]
 const ordered = (p: Pair): Pair => (p.b < p.a ? { a: p.b, b: p.a } : { a: p.a, b: p.b })
@@ -35,12 +41,16 @@ export function PairPlanPage() {
   if (!plans.data || !places.data || !services.data) return <Awaited error={plans.error ?? places.error ?? services.error} />
   const plan = plans.data.find((p) => p.id === id)
   if (id && !plan) return <div className="empty">There is no pair plan {id}.</div>
-  return <Form key={plan?.revision ?? 0} plan={plan} places={places.data.filter((l) => !l.retired)} services={services.data.filter((s) => !s.retired)} />
+  return <Form key={plan?.id ?? ''} plan={plan} places={places.data.filter((l) => !l.retired)} services={services.data.filter((s) => !s.retired)} />
 }
 
 function Form({ plan, places, services }: { plan: Plan | undefined; places: Location[]; services: Schemas['DefinedServiceSpec'][] }) {
   const reachable = places.filter((l) => l.spec.address)
-  const [spec, setSpec] = useState<Spec>(plan?.spec ?? { name: '', service: '', kinds: ['path'], shape: 'full', locations: reachable.map((l) => l.id), interval_s: 300 })
+  const none = { name: '', service: '', kinds: ['path'], shape: 'full', locations: reachable.map((l) => l.id), interval_s: 300 } satisfies Spec
+  const fresh: Values = { both_ways: undefined, locations: undefined, on_demand: undefined, note: undefined, overrides: undefined, pairs: undefined, ...(plan?.spec ?? none) }
+  const form = useForm<Values>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, plan?.revision ?? 0, { draft: `pair-plans/${plan?.id ?? 'new'}` })
+  const spec: Spec = form.watch()
   const [open, setOpen] = useState<Pair | undefined>()
   const may = useMayDefine()
   const client = useQueryClient()
@@ -59,11 +69,12 @@ function Form({ plan, places, services }: { plan: Plan | undefined; places: Loca
       else await ask(api.POST('/api/v1/pair-plans', { body: { spec: body } }))
     },
     onSuccess: async () => {
+      kept.done()
       await client.invalidateQueries()
       await navigate(keep('/set-up/pairs'))
     },
   })
-  const change = (part: Partial<Spec>) => setSpec({ ...spec, ...part })
+  const change = (part: Partial<Spec>) => form.reset({ ...form.getValues(), ...part }, { keepDefaultValues: true })
   const name = (id: string) => places.find((l) => l.id === id)?.spec.name ?? id
   const checks = ready ? (preview.data?.checks ?? []) : []
   const override = (p: Pair): Override => (spec.overrides ?? []).find((o) => same(o, p)) ?? ordered(p)
@@ -89,17 +100,12 @@ function Form({ plan, places, services }: { plan: Plan | undefined; places: Loca
           save.mutate()
         }}
       >
+        <KeptNote kept={kept} of={plan && { path: 'pair-plans', id: plan.id }} />
         <fieldset disabled={!may}>
           <legend>What</legend>
           <div className="side">
             <TextField label="Name" required value={spec.name} onChange={(e) => change({ name: e.target.value })} />
-            <TextField select label="Of which service" required disabled={Boolean(plan)} value={spec.service} onChange={(e) => change({ service: e.target.value })}>
-              {services.map((s) => (
-                <MenuItem key={s.id} value={s.id}>
-                  {s.spec.name}
-                </MenuItem>
-              ))}
-            </TextField>
+            <Pick label="Of which service" required disabled={Boolean(plan)} value={spec.service} change={(id) => change({ service: id })} of={services.map((s) => ({ id: s.id, name: s.spec.name }))} />
           </div>
           <div>
             {(Object.entries(pairKinds) as [Kind, string][]).map(([k, text]) => (

@@ -92,7 +92,7 @@ function Parties({ kind, title, note, has, of }: Props) {
 function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done: () => void }) {
   const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', note: party?.spec.note ?? '' }
   const form = useForm({ defaultValues: fresh })
-  const kept = useKept(form, fresh, party?.revision ?? 0)
+  const kept = useKept(form, fresh, party?.revision ?? 0, { draft: `${kind}s/${party?.id ?? 'new'}` })
   const client = useQueryClient()
   const save = useMutation({
     mutationFn: async (v: typeof fresh) => {

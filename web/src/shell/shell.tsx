@@ -6,7 +6,7 @@ import { Problem, api, ask } from '../api/client'
 import { useLive } from '../api/live'
 import { useMay, useMe } from '../api/queries'
 import { Hatches } from '../axis/strip'
-import { forgetDrafts } from '../parts/kept'
+import { Leaving, forgetDrafts } from '../parts/kept'
 import { useHeading } from './heading'
 import { ZoneContext, step, useKeep, useSpan } from '../time/span'
 
@@ -94,6 +94,7 @@ function SignedIn({ home, demo, name, role }: { home: string; demo: boolean; nam
           <Outlet />
         </main>
       </div>
+      <Leaving />
       <Suspense fallback={null}>
         {finder && <Finder areas={shown} onClose={() => setFinder(false)} />}
         {keys && <Keys open onClose={() => setKeys(false)} />}
@@ -142,8 +143,9 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
           sign out
         </button>
       </span>
-      <span className={connected ? 'live' : 'live stale'} role="status">
-        {connected ? `live · ${seconds} s ago` : `not live for ${seconds} s`}
+      <span className={connected ? 'live' : 'live stale'}>
+        <span role="status">{connected ? 'live' : 'not live'}</span>
+        <span aria-hidden>{connected ? ` · ${seconds} s ago` : ` for ${seconds} s`}</span>
       </span>
     </footer>
   )
