@@ -118,3 +118,73 @@ func (s *stage) accessible(what, axe string) {
 		s.t.Errorf("%s: %s", what, f)
 	}
 }
+
+// dialogs are what opens above the screens: how, and what says that it has.
+var dialogs = []struct{ path, ready, open, shown string }{
+	{"/", "document.querySelector('[data-agreement]')", "key /", "document.querySelector('[role=dialog] [role=option]')"},
+	{"/", "document.querySelector('[data-agreement]')", "key ?", "document.querySelector('[role=dialog] table')"},
+	{"/", "document.querySelector('[data-agreement]')", ".band h2 button", "document.querySelector('form[aria-label=\"From when to when\"] [role=spinbutton]')"},
+	{"/services/ticket-sales", "document.querySelector('[data-lane]')", "button Retire", "document.querySelector('[role=dialog]')"},
+	{"/checks/ticket-sales-http", "document.querySelector('[data-revision]')", "button Retire", "document.querySelector('[role=dialog]')"},
+	{"/agreements/crew-roster", "document.querySelector('[data-summary=own]')", "button Retire", "document.querySelector('[role=dialog]')"},
+	{"/agreements/crew-roster", "document.querySelector('[data-summary=own]')", "button[aria-label^='Choose date']", "document.querySelector('[role=grid]')"},
+	{"/agreements/new", "document.querySelector('[data-summary]')", "[role=combobox]", "document.querySelector('[role=listbox]')"},
+	{"/set-up", "document.querySelector('[data-location]')", "button Add a location", "document.querySelector('form')"},
+	{"/set-up", "document.querySelector('[data-location]')", "button Retire", "document.querySelector('[role=dialog]')"},
+	{"/set-up", "document.querySelector('[data-location]')", "button revoke its token", "document.querySelector('[role=dialog]')"},
+	{"/set-up/holidays", "document.querySelector('table')", "button Add a list of holidays", "document.querySelector('form')"},
+	{"/set-up/kits", "document.querySelector('[data-kit]')", "button Use it", "document.querySelector('.form')"},
+	{"/set-up/pairs", "document.querySelector('[data-plan]')", "button Retire", "document.querySelector('[role=dialog]')"},
+	{"/set-up/people", "document.querySelector('[data-person]')", "button more", "document.querySelector('[role=menu]')"},
+	{"draft", "document.querySelector('.paper')", "button Publish", "document.querySelector('[role=dialog]')"},
+	{"draft", "document.querySelector('.paper')", "button Throw away", "document.querySelector('[role=dialog]')"},
+}
+
+// What opens above a screen can be used by everybody too, and has a name.
+func TestEveryDialogIsAccessible(t *testing.T) {
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "admin@skerry.example", demo.Password))
+	draft, err := browser.Eval[string](s.Browser, `(async () => {
+		await fetch('/api/v1/locations/tolvik/agents', { method: 'POST' })
+		const periods = (await (await fetch('/api/v1/agreements/crew-roster/calendar')).json()).items
+		const body = JSON.stringify({ agreement: 'crew-roster', period: periods.find((p) => p.over && !p.published).name })
+		return '/reports/' + (await (await fetch('/api/v1/reports', { method: 'POST', body, headers: { 'Content-Type': 'application/json' } })).json()).id
+	})()`)
+	s.do(err)
+	for _, d := range dialogs {
+		path := d.path
+		if path == "draft" {
+			path = draft
+		}
+		for _, look := range []string{"light", "dark", "phone"} {
+			width := int64(1280)
+			if look == "phone" {
+				width = 390
+			}
+			s.do(s.Resize(width, 844))
+			_, err := browser.Eval[bool](s.Browser, "localStorage.setItem('mui-mode', '"+strings.Replace(look, "phone", "light", 1)+"') || true")
+			s.do(err)
+			s.do(s.Go(s.srv.URL + path))
+			s.do(s.Until(path, d.ready))
+			if key, is := strings.CutPrefix(d.open, "key "); is {
+				s.do(s.Type(key))
+			} else if button, is := strings.CutPrefix(d.open, "button "); is {
+				s.do(s.ClickOn("main button", button))
+			} else {
+				s.do(s.ClickOn(d.open, ""))
+			}
+			s.do(s.Until(d.open, d.shown))
+			what := fmt.Sprintf("%s, %s (%s)", path, d.open, look)
+			s.accessible(what, string(axe))
+			named, err := browser.Eval[bool](s.Browser, `[...document.querySelectorAll('[role=dialog]')].every((d) => d.getAttribute('aria-label') || document.getElementById(d.getAttribute('aria-labelledby'))?.innerText)`)
+			s.do(err)
+			if !named {
+				t.Errorf("%s: the dialog has no name", what)
+			}
+		}
+	}
+}

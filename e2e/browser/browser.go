@@ -225,6 +225,20 @@ func (b *Browser) Fill(label, text string) error {
 	return b.Type(text)
 }
 
+// Enter presses the enter key, whose character comes to nobody where the press was
+// taken for something, as from a keyboard.
+func (b *Browser) Enter() error {
+	ctx, end := context.WithTimeout(b.ctx, Patience)
+	defer end()
+	key := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyDown, Key: "Enter", Code: "Enter", Text: "\r", WindowsVirtualKeyCode: 13}
+	if _, err := chromedp.Call(ctx, input.DispatchKeyEvent, key); err != nil {
+		return err
+	}
+	key.Type, key.Text = input.DispatchKeyEventTypeKeyUp, ""
+	_, err := chromedp.Call(ctx, input.DispatchKeyEvent, key)
+	return err
+}
+
 // Press types a key while another is held.
 func (b *Browser) Press(held, key string) error {
 	modifier := map[string]chromedp.Modifier{kb.Control: chromedp.ModifierCtrl, kb.Shift: chromedp.ModifierShift}[held]

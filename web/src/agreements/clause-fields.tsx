@@ -54,7 +54,7 @@ export function CreditFields({ form, may }: { form: UseFormReturn<Values>; may: 
         <div className="row" key={row.id}>
           <TextField label="Below an availability of" slotProps={percent} error={Boolean(err?.[i]?.below_percent)} helperText={err?.[i]?.below_percent?.message} {...form.register(`credits.${i}.below_percent`, { validate: validTarget })} />
           <TextField label="A credit of" slotProps={percent} error={Boolean(err?.[i]?.credit_percent)} helperText={err?.[i]?.credit_percent?.message} {...form.register(`credits.${i}.credit_percent`, { validate: validTarget })} />
-          <Button variant="text" onClick={() => rows.remove(i)} aria-label={`Take credit ${i + 1} out`}>
+          <Button variant="text" onClick={() => rows.remove(i)} aria-label={`Take out credit ${i + 1}`}>
             Take out
           </Button>
         </div>

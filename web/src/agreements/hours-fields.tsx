@@ -44,7 +44,7 @@ export function HoursFields({ form, name, holidays, may }: { form: UseFormReturn
             />
             <TextField label="From" error={Boolean(own?.from)} helperText={own?.from?.message} {...form.register(`${name}.weekly.${i}.from`, { pattern: time })} />
             <TextField label="To" error={Boolean(own?.to)} helperText={own?.to?.message} {...form.register(`${name}.weekly.${i}.to`, { pattern: time })} />
-            <Button variant="text" disabled={rows.fields.length === 1} onClick={() => rows.remove(i)} aria-label={`Take row ${i + 1} out`}>
+            <Button variant="text" disabled={rows.fields.length === 1} onClick={() => rows.remove(i)} aria-label={`Take out row ${i + 1}`}>
               Take out
             </Button>
           </div>

@@ -1,8 +1,9 @@
 import { useLayoutEffect, useMemo, useRef, useState } from 'react'
 import type { Interval, Schemas } from '../api/client'
-import { duration } from '../time/format'
-import { exactly, useSpan } from '../time/span'
+import { duration, fullTime, shortDay, shortTime } from '../time/format'
+import { exactly, useSpan, useZone } from '../time/span'
 import { useDrag } from './drag'
+import { neighbour } from './stops'
 import { classes, columns, pieces, written, type Class, type Run } from './columns'
 
 /** The time that an axis shows. */
@@ -135,25 +136,48 @@ export function Strip({ intervals = none, columns: text, total, axis, label, pla
     const t = axis.from + ((clientX - box.left) / box.width) * (axis.to - axis.from)
     onPick(Math.min(Math.max(t, axis.from), Math.min(axis.to, axis.now) - 1))
   }
-  const keys = (e: React.KeyboardEvent) => {
-    if (!onPick || (e.key !== 'ArrowLeft' && e.key !== 'ArrowRight')) return
+  const { zone } = useZone()
+  const here = at ?? Math.min(axis.now, axis.to) - 1
+  const last = Math.min(axis.to, axis.now) - 1
+  const within = (t: number) => Math.min(Math.max(t, axis.from), last)
+  const edges = () => intervals.map((i) => Date.parse(i.from)).filter((t) => t >= axis.from)
+  const tenth = (axis.to - axis.from) / 10
+  const goes: Record<string, () => number | undefined> = {
+    ArrowRight: () => edges().find((t) => t > here),
+    ArrowLeft: () => edges().filter((t) => t < here).pop(),
+    PageUp: () => within(here + tenth),
+    PageDown: () => within(here - tenth),
+    Home: () => axis.from,
+    End: () => last,
+  }
+  const keys = (e: React.KeyboardEvent<SVGSVGElement>) => {
+    if (!onPick) return
+    if (e.key === 'ArrowUp' || e.key === 'ArrowDown') {
+      const next = neighbour(e.currentTarget, e.key === 'ArrowDown' ? 1 : -1)
+      if (!next) return
+      e.preventDefault()
+      next.focus()
+      return
+    }
+    const go = goes[e.key]
+    if (!go) return
     e.preventDefault()
-    const edges = intervals.map((i) => Date.parse(i.from)).filter((t) => t >= axis.from)
-    const here = at ?? axis.now
-    const next = e.key === 'ArrowRight' ? edges.find((t) => t > here) : edges.filter((t) => t < here).pop()
+    const next = go()
     if (next !== undefined) onPick(next)
   }
+  const told = onPick && intervals.find((i) => Date.parse(i.from) <= here && here < Date.parse(i.to))
   return (
     <svg
       ref={ref}
       className="strip"
       height={height}
       role={onPick ? 'slider' : 'img'}
-      aria-label={`${label}: ${summary(total ?? totals(intervals))}`}
-      aria-valuenow={onPick ? Math.round(at ?? axis.now) : undefined}
+      data-strip={onPick && label}
+      aria-label={`${label}, ${spanned(axis, zone)}: ${summary(total ?? totals(intervals))}`}
+      aria-valuenow={onPick ? Math.round(here) : undefined}
       aria-valuemin={onPick ? axis.from : undefined}
       aria-valuemax={onPick ? axis.to : undefined}
-      aria-valuetext={onPick && at ? new Date(at).toISOString() : undefined}
+      aria-valuetext={onPick ? `${told ? (told.class === 'unmeasured' ? 'not measured' : told.class) : 'nothing'}, ${fullTime(here, zone)}, ${zone}` : undefined}
       tabIndex={onPick ? 0 : undefined}
       style={onPick && { cursor: 'crosshair' }}
       onClick={(e) => picked(e.clientX)}
@@ -186,9 +210,12 @@ export function Strip({ intervals = none, columns: text, total, axis, label, pla
   )
 }
 
+/** What an axis shows, in words, and on whose clocks. */
+const spanned = (axis: Axis, zone: string) => (axis.to - axis.from < 3 * 86_400_000 ? `${shortTime(axis.from, zone)} to ${shortTime(axis.to, zone)}` : `${shortDay(axis.from, zone)} to ${shortDay(axis.to - 1, zone)}`) + ` (${zone})`
+
 /** What a strip says, in words: the time of each class that is not plain up. */
 function summary(total: Partial<Record<string, number>>): string {
-  const parts = classes.filter((c) => c !== 'outside' && total[c]).map((c) => `${c} ${duration(total[c] ?? 0)}`)
+  const parts = classes.filter((c) => c !== 'outside' && total[c]).map((c) => `${c === 'unmeasured' ? 'not measured' : c} ${duration(total[c] ?? 0)}`)
   return parts.join(', ') || 'nothing measured'
 }
 

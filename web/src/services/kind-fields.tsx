@@ -207,7 +207,7 @@ function RequestFields({ form }: { form: DraftForm }) {
             <Words form={form} name={`http.headers.${i}.name`} label="Header" />
             <Words form={form} name={`http.headers.${i}.value`} label="Value" />
             {may && (
-              <Button variant="text" aria-label={`Take header ${i + 1} away`} onClick={() => headers.remove(i)}>
+              <Button variant="text" aria-label={`Take away header ${i + 1}`} onClick={() => headers.remove(i)}>
                 ×
               </Button>
             )}
@@ -300,7 +300,7 @@ function SourceFields({ form }: { form: DraftForm }) {
             <Choice form={form} name={`derived.sources.${i}.check`} label="Check" of={named} />
             <Choice form={form} name={`derived.sources.${i}.measure`} label="Measure" of={Object.fromEntries(measures.map((m) => [m.name, m.unit ? `${m.text}, ${m.unit}` : m.text]))} />
             {may && (
-              <Button variant="text" aria-label={`Take measure ${i + 1} away`} onClick={() => sources.remove(i)}>
+              <Button variant="text" aria-label={`Take away measure ${i + 1}`} onClick={() => sources.remove(i)}>
                 ×
               </Button>
             )}

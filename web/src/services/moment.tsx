@@ -30,7 +30,7 @@ export function MomentAside({ service, at }: { service: string; at: number | und
       { replace: true },
     )
   return (
-    <aside style={{ paddingTop: 26 }} className="moment" aria-label="The selected moment" aria-live="polite">
+    <aside style={{ paddingTop: 26 }} className="moment" aria-label="The selected moment">
       <h2 style={{ marginBottom: 0 }}>{fullTime(iso, zone)}</h2>
       <div className="sub">
         {zone} ·{' '}

@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useKinds, useMayChange, useServiceSpan } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
+import { useOneStop } from '../axis/stops'
 import { Legend, Strip, type Axis } from '../axis/strip'
 import { usePartyName } from '../parts/party'
 import { Awaited, Confirm, NoAccount, Trouble } from '../parts/trouble'
@@ -33,13 +34,19 @@ export function ServicePage() {
       },
       { replace: true },
     )
-  const row = { axis, at, onPick: pick, zooms: true }
+  return <Shown id={id} data={data} error={service.error} row={{ axis, at, onPick: pick, zooms: true }} />
+}
+
+type RowProps = { axis: Axis; at: number | undefined; onPick: (t: number) => void; zooms: boolean }
+
+function Shown({ id, data, error, row }: { id: string; data: Schemas['ServiceSpan']; error: unknown; row: RowProps }) {
+  const oneStop = useOneStop()
   return (
     <div className="with-aside">
-      <div>
+      <div {...oneStop}>
         <Band span={data.span} />
         <Head data={data} />
-        <Trouble error={service.error} />
+        <Trouble error={error} />
         {data.accounts.length > 0 && (
           <section aria-label="Agreements">
             <Heads left="Under each agreement" axis="What it counts as" right={['Allowance left', 'So far']} />
@@ -75,7 +82,7 @@ export function ServicePage() {
           <Heads left="The service" axis="Its state" right={['', '']} />
           <div className="entry axis-row">
             <span className="name">{data.service.spec.name}</span>
-            <Strip intervals={data.strip} label={data.service.spec.name} {...row} />
+            <Strip intervals={data.strip} label={`${data.service.spec.name}, its state`} {...row} />
             <span />
           </div>
         </section>
@@ -91,7 +98,7 @@ export function ServicePage() {
                 <Link className="name" to={`/services/${u.service}`} style={{ textDecoration: 'none' }}>
                   {u.name}
                 </Link>
-                <Strip thin intervals={u.strip} label={u.name} {...row} />
+                <Strip thin intervals={u.strip} label={`${u.name}, which it depends on`} {...row} />
                 <span />
               </div>
             ))}
@@ -100,7 +107,7 @@ export function ServicePage() {
         {data.checks.length === 0 && data.upstream.length === 0 && <NoChecks id={id} />}
         <Legend />
       </div>
-      <MomentAside service={id} at={at} />
+      <MomentAside service={id} at={row.at} />
     </div>
   )
 }
@@ -199,7 +206,7 @@ function NoChecks({ id }: { id: string }) {
   )
 }
 
-function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: { axis: Axis; at: number | undefined; onPick: (t: number) => void; zooms: boolean } }) {
+function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: RowProps }) {
   const keep = useKeep()
   const c = of.check.spec
   const informs = c.role === 'informs'

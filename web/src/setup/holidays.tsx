@@ -1,6 +1,7 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useRef } from 'react'
 import { useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
@@ -76,6 +77,7 @@ function HolidaysForm({ list, done }: { list?: List; done: () => void }) {
     mutationFn: async (file: File) => ({ file: file.name, ...(await ask(api.POST('/api/v1/holiday-lists/read', { body: { text: await file.text() } }))) }),
     onSuccess: ({ days }) => form.setValue('days', linesOf(joined(holidaysOf(form.getValues('days')).days, days)), { shouldDirty: true }),
   })
+  const file = useRef<HTMLInputElement>(null)
   const err = form.formState.errors
   const wrong = (text: string) => {
     const lines = holidaysOf(text).wrong
@@ -87,20 +89,20 @@ function HolidaysForm({ list, done }: { list?: List; done: () => void }) {
       <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
       <TextField label="Days" multiline minRows={6} maxRows={16} error={Boolean(err.days)} helperText={err.days?.message ?? 'One a line: 2026-12-25 Christmas Day'} {...form.register('days', { validate: wrong })} slotProps={{ inputLabel: { shrink: true } }} />
       <div className="in-a-row tight">
-        <Button component="label" disabled={load.isPending}>
+        <Button disabled={load.isPending} onClick={() => file.current?.click()}>
           Take days from an iCalendar file
-          <input
-            type="file"
-            accept=".ics,text/calendar"
-            className="unseen"
-            aria-label="iCalendar file"
-            onChange={(e) => {
-              const file = e.target.files?.[0]
-              if (file) load.mutate(file)
-              e.target.value = ''
-            }}
-          />
         </Button>
+        <input
+          ref={file}
+          type="file"
+          accept=".ics,text/calendar"
+          hidden
+          onChange={(e) => {
+            const chosen = e.target.files?.[0]
+            if (chosen) load.mutate(chosen)
+            e.target.value = ''
+          }}
+        />
         {load.data && (
           <div className="sub" role="status" data-loaded={load.data.days.length}>
             {load.data.days.length === 1 ? 'One day' : `${load.data.days.length} days`} in {load.data.file} stand among the lines now.

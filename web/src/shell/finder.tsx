@@ -1,4 +1,5 @@
 import Dialog from '@mui/material/Dialog'
+import DialogTitle from '@mui/material/DialogTitle'
 import TextField from '@mui/material/TextField'
 import { useMemo, useState } from 'react'
 import { useNavigate } from 'react-router'
@@ -73,7 +74,8 @@ export function Finder({ areas, onClose }: { areas: readonly { path: string; nam
     void navigate(keep(hit.path))
   }
   return (
-    <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-label="Find" sx={{ '& .MuiDialog-container': { alignItems: 'flex-start' } }}>
+    <Dialog open onClose={onClose} fullWidth maxWidth="sm" sx={{ '& .MuiDialog-container': { alignItems: 'flex-start' } }}>
+      <DialogTitle className="unseen">Find</DialogTitle>
       <div style={{ padding: 16 }}>
         <TextField
           autoFocus

@@ -9,6 +9,9 @@ const keys: [string, string][] = [
   ['+ and −', 'closer, down to ten minutes; wider, up to a year'],
   ['.', 'the present month'],
   ['← →', 'on a strip: the change before, the change after'],
+  ['↑ ↓', 'on a strip: the one above, the one below'],
+  ['Home End', 'on a strip: its beginning, its end'],
+  ['Page ↑ ↓', 'on a strip: a tenth later, a tenth earlier'],
   ['?', 'this list'],
   ['Esc', 'close what is open'],
 ]
