@@ -89,7 +89,7 @@ func (s *Set) path(ctx context.Context, t Task) Result {
 	}
 	r.Outcome, r.Detail = measure.Path.Rate(r.Values, t.Limits)
 	if changed != "" {
-		r.Detail = strings.TrimPrefix(r.Detail+"; the route changed: "+changed, "; ")
+		r.Detail = strings.TrimPrefix(r.Detail+"; "+measure.RouteChanged+changed, "; ")
 	}
 	return r
 }

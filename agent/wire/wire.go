@@ -15,6 +15,7 @@ const (
 	PathAssignments = "/api/agent/v1/assignments"
 	PathBatches     = "/api/agent/v1/batches"
 	PathTrials      = "/api/agent/v1/trials"
+	PathProgram     = "/api/agent/v1/program" // the program itself, for where it is not yet
 )
 
 // HeaderClock is on every answer to a known agent: when the request was received and

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/fnv"
+	"math"
 	"slices"
 )
 
@@ -13,6 +14,9 @@ type Route struct {
 	Hops    [][]string
 	Reached bool // the last hop is the target
 }
+
+// RouteChanged stands in the detail of a measurement before how its route differs.
+const RouteChanged = "the route changed: "
 
 // Differs says in words how a later route differs from r, as far as both are
 // known; empty when they agree.
@@ -60,4 +64,23 @@ func (r Route) Fingerprint() uint32 {
 	}
 	sum := h.Sum32()
 	return sum>>fingerprintBits ^ sum&(1<<fingerprintBits-1)
+}
+
+// Held says, of the fingerprints of looks at a route, newest first, which look is the
+// oldest of those on which the latest route was seen without a break, and which route
+// there was before. NaN is a look that found no route, and breaks nothing. before is NaN
+// where all looks saw the latest one; since is −1 where none saw any.
+func Held(looks []float64) (since int, before float64) {
+	since, before = -1, math.NaN()
+	now := math.NaN()
+	for i, route := range looks {
+		switch {
+		case math.IsNaN(route):
+		case math.IsNaN(now) || route == now:
+			now, since = route, i
+		default:
+			return since, route
+		}
+	}
+	return since, before
 }

@@ -1,6 +1,7 @@
 package measure_test
 
 import (
+	"math"
 	"testing"
 
 	"kestite/core/measure"
@@ -56,5 +57,22 @@ func TestFingerprintOutlivesSilence(t *testing.T) {
 	}
 	if f := whole.Fingerprint(); float32(f) != float32(uint32(float32(f))) || f >= 1<<24 {
 		t.Errorf("%d is not held exactly by a single-precision number", f)
+	}
+}
+
+func TestHeld(t *testing.T) {
+	none := math.NaN()
+	for _, c := range []struct {
+		looks  []float64
+		since  int
+		before float64
+	}{
+		{nil, -1, none}, {[]float64{none, none}, -1, none}, {[]float64{7}, 0, none}, {[]float64{7, 7, none, 7}, 3, none},
+		{[]float64{7, 7, 5, 7}, 1, 5}, {[]float64{none, 7, none, 5, 5}, 1, 5}, {[]float64{7, none, none}, 0, none},
+	} {
+		since, before := measure.Held(c.looks)
+		if since != c.since || before != c.before && !(math.IsNaN(before) && math.IsNaN(c.before)) {
+			t.Errorf("of %v: %d, before %v", c.looks, since, before)
+		}
 	}
 }

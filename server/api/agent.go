@@ -11,7 +11,9 @@ import (
 	"io"
 	"math"
 	"net/http"
+	"os"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -36,6 +38,30 @@ func (s *Server) agentRoutes(r chi.Router) {
 	r.Post(wire.PathAssignments, s.asAgent(s.assignments))
 	r.Post(wire.PathBatches, s.asAgent(s.batch))
 	r.Post(wire.PathTrials+"/{id}", s.asAgent(s.trialResult))
+	r.Get(wire.PathProgram, s.asAgent(s.program))
+}
+
+// running is the file of the program that runs, wherever it was put since.
+const running = "/proc/self/exe"
+
+// program gives the server's own program to who has an agent's token: one file is server
+// and agent. It says for which machines it is.
+func (s *Server) program(w http.ResponseWriter, r *http.Request, _ db.Agent) {
+	file, err := os.Open(running)
+	if err != nil {
+		writeProblem(w, http.StatusServiceUnavailable, "This server cannot read its own program; build it at the location, with make build.")
+		return
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		s.agentError(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/octet-stream")
+	w.Header().Set("Content-Disposition", `attachment; filename="kestite"`)
+	w.Header().Set("Kestite-Platform", runtime.GOOS+"/"+runtime.GOARCH)
+	http.ServeContent(w, r, "", info.ModTime(), file)
 }
 
 type agentHandler func(http.ResponseWriter, *http.Request, db.Agent)

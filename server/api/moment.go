@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"slices"
 	"sort"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -75,6 +76,15 @@ type Sample struct {
 	Detail   string             `json:"detail"`
 	Clock    *SampleClock       `json:"clock,omitempty" doc:"How its instant was placed; absent where nobody said"`
 	Findings *measure.Findings  `json:"findings,omitempty"`
+	Route    *SampleRoute       `json:"route,omitempty" doc:"Of a path: since when its route is the one that was seen, and which it was before"`
+}
+
+// SampleRoute says how long a route has been what it is.
+type SampleRoute struct {
+	Route  string       `json:"route" doc:"Fingerprint of its addresses, hexadecimal"`
+	Since  span.Instant `json:"since" doc:"The first measurement that saw it without a break, of those of the last day"`
+	Before string       `json:"before,omitempty" doc:"The route before; absent: it was the same for a day, or longer"`
+	Change string       `json:"change,omitempty" doc:"In what they differ, as the agent saw it"`
 }
 
 // SampleClock says how an instant was placed on the database's clock.
@@ -451,6 +461,11 @@ func (s *Server) momentSamples(ctx context.Context, snap *catalogue.Snapshot, m 
 			if err != nil {
 				return err
 			}
+			if sample != nil && kind.Name == measure.Path.Name {
+				if sample.Route, err = s.routeHeld(ctx, l.ID, sample.At); err != nil {
+					return err
+				}
+			}
 			if sample != nil {
 				if sample.Findings, err = s.findings(ctx, snap, l.ID, sample.At); err != nil {
 					return err
@@ -465,6 +480,33 @@ func (s *Server) momentSamples(ctx context.Context, snap *catalogue.Snapshot, m 
 		}
 	}
 	return nil
+}
+
+// routeHeld says since when the route of a path is what it was at an instant; nil where no
+// route was seen on the day before.
+func (s *Server) routeHeld(ctx context.Context, lane int32, at span.Instant) (*SampleRoute, error) {
+	const mostLooks = 20_000 // a day of the shortest interval
+	rows, err := raw.Latest(ctx, s.Store.Queries, lane, at.Add(-span.Day), at, mostLooks)
+	if err != nil {
+		return nil, err
+	}
+	looks := make([]float64, len(rows))
+	for i := range rows {
+		looks[i] = rows[i].Value(measure.PathRoute)
+	}
+	since, before := measure.Held(looks)
+	if since < 0 {
+		return nil, nil
+	}
+	name := func(fingerprint float64) string { return fmt.Sprintf("%06x", uint32(fingerprint)) }
+	out := &SampleRoute{Route: name(looks[since]), Since: rows[since].At}
+	if !math.IsNaN(before) {
+		out.Before = name(before)
+		if _, change, said := strings.Cut(rows[since].Detail, measure.RouteChanged); said {
+			out.Change = change
+		}
+	}
+	return out, nil
 }
 
 // findings returns what a measurement saw, each hop with whose network it lies in; nil where there is nothing.

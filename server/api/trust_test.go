@@ -7,12 +7,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"kestite/agent/wire"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"net/netip"
 	neturl "net/url"
+	"os"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -919,5 +922,24 @@ func TestReadingReportsStandsInTheTrail(t *testing.T) {
 	}
 	if got := strings.Join(actions, ", "); got != "A manager drop, A administrator export, A administrator export, A administrator read, A manager remark, A manager draft" {
 		t.Errorf("the trail: %s", got)
+	}
+}
+
+// The program that the command on the page fetches is the one that runs, for who has a
+// token and nobody else.
+func TestAgentsFetchTheProgram(t *testing.T) {
+	f := setUp(t)
+	own, err := os.ReadFile("/proc/self/exe")
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := servertest.AsAgentTo(t, http.MethodGet, f.url, f.tolvik, wire.PathProgram, "")
+	if a.Status != http.StatusOK || !bytes.Equal(a.Body, own) || a.Header.Get("Kestite-Platform") != runtime.GOOS+"/"+runtime.GOARCH {
+		t.Errorf("%d, %d bytes of %d, for %q", a.Status, len(a.Body), len(own), a.Header.Get("Kestite-Platform"))
+	}
+	for who, token := range map[string]string{"a stranger": "kesa_guessed", "nobody": ""} {
+		if a := servertest.AsAgentTo(t, http.MethodGet, f.url, token, wire.PathProgram, ""); a.Status != http.StatusUnauthorized || len(a.Body) > 1000 {
+			t.Errorf("%s: %d, %d bytes", who, a.Status, len(a.Body))
+		}
 	}
 }

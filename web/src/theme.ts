@@ -63,6 +63,35 @@ export const theme = createTheme({
     MuiPaper: { styleOverrides: { root: { backgroundImage: 'none' } } },
     MuiDialog: { styleOverrides: { paper: { borderRadius: 3, border: '1px solid var(--mui-palette-divider)', boxShadow: '0 8px 40px rgb(0 0 0 / .18)' } } },
     MuiTooltip: { defaultProps: { arrow: false, enterDelay: 300 }, styleOverrides: { tooltip: { fontSize: '0.8rem', background: 'var(--mui-palette-text-primary)', color: 'var(--mui-palette-background-default)' } } },
+    MuiTabs: { styleOverrides: { root: { minHeight: 0, paddingTop: 14 }, indicator: { height: 2 } } },
+    MuiTab: {
+      styleOverrides: {
+        root: { minHeight: 0, minWidth: 0, padding: '8px 0', marginRight: 20, fontSize: '0.95rem', fontWeight: 400, letterSpacing: 0, color: 'var(--mui-palette-text-primary)', '&.Mui-selected': { fontWeight: 600, color: 'var(--mui-palette-text-primary)' } },
+      },
+    },
+    MuiAlert: {
+      defaultProps: { icon: false },
+      styleOverrides: {
+        root: { borderRadius: 0, padding: '2px 0 2px 12px', borderLeft: '3px solid', background: 'none', color: 'var(--mui-palette-text-primary)', fontSize: '0.95rem', lineHeight: 1.4 },
+        message: { padding: '4px 0' },
+        colorError: { borderLeftColor: 'var(--down)' },
+        colorInfo: { borderLeftColor: 'var(--mui-palette-primary-main)' },
+      },
+    },
+    MuiTable: { defaultProps: { size: 'medium' } },
+    MuiTableCell: {
+      styleOverrides: {
+        root: ({ ownerState }) => ({
+          padding: ownerState.size === 'small' ? '5px 12px 5px 0' : '8px 12px 8px 0',
+          borderBottomColor: 'var(--mui-palette-divider)',
+          verticalAlign: 'top',
+          fontSize: ownerState.size === 'small' ? '0.85rem' : 'inherit',
+          lineHeight: 'inherit',
+          letterSpacing: 'inherit',
+        }),
+        head: { padding: '0 12px 6px 0', fontWeight: 400, fontSize: '0.8rem', lineHeight: 'inherit', color: 'var(--mui-palette-text-secondary)', whiteSpace: 'nowrap' },
+      },
+    },
     MuiLink: { defaultProps: { underline: 'hover' } },
   },
 })

@@ -1,6 +1,8 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Controller, useForm, type UseFormReturn } from 'react-hook-form'
@@ -99,10 +101,10 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   )
   const percentField = { slotProps: { input: { endAdornment: '%' } } }
   return (
-    <div style={{ display: 'grid', gridTemplateColumns: 'minmax(0, 560px) minmax(260px, 1fr)', columnGap: 48, paddingTop: 26, alignItems: 'start' }}>
+    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 560px) minmax(260px, 1fr)', columnGap: '48px', paddingTop: '26px', alignItems: 'start' }}>
       <form className="form" noValidate onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
         <div>
-          <h1 style={{ margin: 0 }}>{agreement ? agreement.spec.name : 'Write down an agreement'}</h1>
+          <Typography variant="h1">{agreement ? agreement.spec.name : 'Write down an agreement'}</Typography>
           {agreement?.retired && <div className="sub">Retired: it is accounted no further.</div>}
           {agreement && !agreement.retired && <Accounting agreement={agreement} />}
           {agreement && (
@@ -244,7 +246,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
         {agreement && !agreement.retired && may && <WhenItCounts form={form} agreement={agreement} />}
         <Trouble error={save.error ?? retire.error ?? restore.error} />
         {may ? (
-          <div style={{ display: 'flex', gap: 12 }}>
+          <Box sx={{ display: 'flex', gap: '12px' }}>
             {agreement?.retired ? (
               <Button onClick={() => restore.mutate()}>Restore</Button>
             ) : (
@@ -257,7 +259,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
                 Retire
               </Button>
             )}
-          </div>
+          </Box>
         ) : (
           <p className="sub">You may try other clauses here; a manager can save them.</p>
         )}
@@ -276,7 +278,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
         <InWords wanted={toSpec(v)} />
         <LastPeriods agreement={agreement} wanted={toSpec(v)} />
       </div>
-    </div>
+    </Box>
   )
 }
 
@@ -320,7 +322,7 @@ function WhenItCounts({ form, agreement }: { form: UseFormReturn<Values>; agreem
             error={Boolean(err.corrects)}
             helperText={err.corrects?.message ?? (correcting ? says : undefined)}
             slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
-          >
+>
             <MenuItem value="">{next?.words ?? 'the next period'}, the next period</MenuItem>
             {open.map((p) => (
               <MenuItem key={p.name} value={p.name}>
@@ -357,7 +359,7 @@ function InWords({ wanted }: { wanted: Spec }) {
   if (!words.data) return null
   return (
     <section aria-label="In words">
-      <h2 style={{ marginTop: 6, marginBottom: 4 }}>In words</h2>
+      <Typography variant="h2" sx={{ marginTop: '6px', marginBottom: '4px' }}>In words</Typography>
       <ul className="sentences">
         {words.data.map((w) => (
           <li key={w}>{w}</li>
@@ -381,12 +383,12 @@ function LastPeriods({ agreement, wanted }: { agreement: Agreement | undefined; 
   const over = shown?.filter((p) => p.figures.final).length ?? 0
   return (
     <section aria-label="The last periods">
-      <h2 style={{ marginTop: 6, marginBottom: 4 }}>{edited ? 'The last periods under these clauses' : 'The last periods'}</h2>
+      <Typography variant="h2" sx={{ marginTop: '6px', marginBottom: '4px' }}>{edited ? 'The last periods under these clauses' : 'The last periods'}</Typography>
       {shown && (
-        <p className="sub" style={{ margin: '0 0 8px' }} aria-live="polite" data-summary={edited ? 'what-if' : 'own'}>
+        <Box component="p" className="sub" sx={{ margin: '0 0 8px' }} aria-live="polite" data-summary={edited ? 'what-if' : 'own'}>
           {met(shown)} of {over} finished periods {edited ? 'would have been met' : 'were met'}
           {edited && agreement && was.data && `; ${met(was.data)} were. Nothing is changed until you save.`}
-        </p>
+        </Box>
       )}
       {edited && !valid && <p className="sub">Give a target between 0 and 100 to see them.</p>}
       <Trouble error={edited ? would.error : was.error} />
@@ -412,19 +414,19 @@ function PeriodEntry({ period: p, before }: { period: Period; before: Period | u
   const axis = { from: Date.parse(p.span.from), to: Date.parse(p.span.to), now: Date.now() }
   const changed = before && before.figures.verdict !== p.figures.verdict
   return (
-    <div className="entry" style={{ padding: '6px 0' }}>
-      <div style={{ display: 'flex', justifyContent: 'space-between', fontSize: '0.85rem' }}>
+    <Box className="entry" sx={{ padding: '6px 0' }}>
+      <Box sx={{ display: 'flex', justifyContent: 'space-between', fontSize: '0.85rem' }}>
         <span>{p.words}</span>
         <span>
           {percent(p.figures.availability_percent)} {changed && <s className="sub">{before.figures.verdict.replace('-', ' ')}</s>} <span className={`word-${p.figures.verdict}`}>{p.figures.verdict.replace('-', ' ')}</span>
         </span>
-      </div>
+      </Box>
       <Strip thin intervals={p.intervals} axis={axis} label={p.words} />
       <div className="sub">
         {durationUp(p.figures.downtime_ms)} down in {p.figures.outages.count} {p.figures.outages.count === 1 ? 'outage' : 'outages'}, {duration(p.figures.allowance_left_ms)} left
         {besides(p.figures.objectives)}
         {before && before.figures.availability_percent !== p.figures.availability_percent && ` (it was ${percent(before.figures.availability_percent)})`}
       </div>
-    </div>
+    </Box>
   )
 }

@@ -1,5 +1,7 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMemo } from 'react'
 import { Link } from 'react-router'
 import type { Listed, Schemas } from '../api/client'
@@ -64,7 +66,7 @@ export function AgreementList() {
     <>
       <Band span={band} />
       <div className="head">
-        <h1 style={{ margin: 0 }}>Agreements</h1>
+        <Typography variant="h1">Agreements</Typography>
         <div className="actions">
           {live.length > 1 && <GroupBy value={by} change={setBy} of={Object.keys(ways)} />}
           {live.length > 20 && <TextField placeholder="name or customer" value={text} sx={{ width: 220 }} slotProps={{ htmlInput: { 'aria-label': 'Filter' } }} onChange={(e) => setText(e.target.value)} />}
@@ -104,13 +106,13 @@ export function AgreementList() {
           )}
           <More shown={rowsOf(shown)} of={rowsOf(groups)} busy={accounts.isPlaceholderData} onMore={more} />
           <Legend />
-          <div style={{ marginTop: 14 }}>
+          <Box sx={{ marginTop: '14px' }}>
             <Export
               name={`agreements-${band.name}`}
               columns={['id', 'name', 'customer', 'target_percent', 'period', 'as_of', 'verdict', 'availability_percent', 'downtime_ms', 'allowance_left_ms', 'coverage_percent']}
               rows={exported}
             />
-          </div>
+          </Box>
         </>
       )}
       {retired.length > 0 && (

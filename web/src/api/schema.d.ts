@@ -4510,6 +4510,8 @@ export interface components {
             };
             /** @enum {string} */
             outcome: "ok" | "degraded" | "failed" | "error";
+            /** @description Of a path: since when its route is the one that was seen, and which it was before */
+            route?: components["schemas"]["SampleRoute"];
         };
         SampleClock: {
             /**
@@ -4522,6 +4524,16 @@ export interface components {
              * @description How far the instant may be wrong
              */
             uncertain_ms: number;
+        };
+        SampleRoute: {
+            /** @description The route before; absent: it was the same for a day, or longer */
+            before?: string;
+            /** @description In what they differ, as the agent saw it */
+            change?: string;
+            /** @description Fingerprint of its addresses, hexadecimal */
+            route: string;
+            /** @description The first measurement that saw it without a break, of those of the last day */
+            since: string;
         };
         Schedule: {
             /** @enum {string} */

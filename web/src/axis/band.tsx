@@ -1,3 +1,5 @@
+import Box from '@mui/material/Box'
+import Typography from '@mui/material/Typography'
 import { Suspense, lazy, useState } from 'react'
 import { useSearchParams } from 'react-router'
 import type { Schemas } from '../api/client'
@@ -18,7 +20,7 @@ export function Band({ span }: { span: Span | undefined }) {
   const [params] = useSearchParams()
   const at = Date.parse(params.get('at') ?? '')
   useShownBand(span, Number.isNaN(at) ? undefined : at)
-  return span ? <Header span={span} at={Number.isNaN(at) ? undefined : at} /> : <header className="band" style={{ height: 84 }} />
+  return span ? <Header span={span} at={Number.isNaN(at) ? undefined : at} /> : <Box component="header" className="band" sx={{ height: '84px' }} />
 }
 
 function Header({ span, at }: { span: Span; at: number | undefined }) {
@@ -39,11 +41,11 @@ function Header({ span, at }: { span: Span; at: number | undefined }) {
     <header className="band">
       <div className="axis-row">
         <div>
-          <h2>
+          <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>
             <button type="button" className="plain-button" aria-expanded={typing} title="Type from when to when" onClick={() => setTyping(!typing)}>
               {span.words}
             </button>
-          </h2>
+          </Typography>
           <div className="sub">
             {span.unit === '' && long < 3 * 86_400_000 ? duration(long) : past ? `${all.length} days` : `day ${all.filter((d) => d.at <= axis.now).length} of ${all.length}`} · by{' '}
             <select className="link" aria-label="Length of the band" value={span.unit} onChange={(e) => setSpan(span.units.find((u) => u.unit === e.target.value)?.name)}>
@@ -98,9 +100,9 @@ function Header({ span, at }: { span: Span; at: number | undefined }) {
           </button>
           <div className="sub">
             times in{' '}
-            <button type="button" className="link" style={{ fontWeight: 400 }} onClick={toggle} title={zone === home ? 'Show times in this browser’s zone' : 'Show times in the organisation’s zone'}>
+            <Box component="button" type="button" className="link" sx={{ fontWeight: 400 }} onClick={toggle} title={zone === home ? 'Show times in this browser’s zone' : 'Show times in the organisation’s zone'}>
               {zone}
-            </button>
+            </Box>
           </div>
         </div>
       </div>

@@ -1,3 +1,7 @@
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableRow from '@mui/material/TableRow'
 export type Difference = { field: string; was?: string; is?: string }
 
 /** A value as people read it: lists of words with commas, what is deeper as JSON. */
@@ -24,15 +28,15 @@ export function differences(before: unknown, after: unknown): Difference[] {
 /** What changed, a field a line. */
 export function Differences({ list }: { list: Difference[] }) {
   return (
-    <table className="plain sub differences">
-      <tbody>
+    <Table className="sub differences">
+      <TableBody>
         {list.map((d) => (
-          <tr key={d.field}>
-            <td>{d.field}</td>
-            <td>{d.was !== undefined ? `${d.was} → ${d.is ?? 'nothing'}` : d.is}</td>
-          </tr>
+          <TableRow key={d.field}>
+            <TableCell>{d.field}</TableCell>
+            <TableCell>{d.was !== undefined ? `${d.was} → ${d.is ?? 'nothing'}` : d.is}</TableCell>
+          </TableRow>
         ))}
-      </tbody>
-    </table>
+      </TableBody>
+    </Table>
   )
 }

@@ -1,5 +1,6 @@
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useSearchParams } from 'react-router'
 
 /** A parameter of the address and how to change it; empty is without. */
@@ -34,8 +35,8 @@ export function GroupBy({ value, change, of }: { value: string; change: (by: str
 /** The heading of a group: its name, how many there are, and what is to be said of them. */
 export function GroupHead({ name, none, count, says }: { name: string; none: string; count: number; says?: string }) {
   return (
-    <h2 className="group" data-group={name}>
+    <Typography variant="h2" className="group" data-group={name}>
       {name || none} <span className="sub">{[count, says].filter(Boolean).join(' · ')}</span>
-    </h2>
+    </Typography>
   )
 }

@@ -1,3 +1,4 @@
+import Alert from '@mui/material/Alert'
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 import { useBlocker } from 'react-router'
@@ -213,15 +214,15 @@ export function KeptNote<V extends FieldValues>({ kept, of, names, show }: { kep
   return (
     <>
       {kept.restored && kept.changed && (
-        <p className="consequence" role="status" data-restored>
+        <Alert severity="info" role="status" data-restored>
           What you typed before is still here, and not saved.{' '}
           <button type="button" className="link" onClick={kept.discard}>
             Throw it away
           </button>
-        </p>
+        </Alert>
       )}
       {(kept.came !== undefined || both.length > 0) && (
-        <div className="consequence" role="status" data-came={kept.came}>
+        <Alert severity="info" role="status" data-came={kept.came}>
           {kept.came !== undefined && `${by?.by ?? 'Somebody else'} saved ${of ? `revision ${kept.came}` : 'a change'} while you were here${by?.reason ? ` (${by.reason})` : ''}. What only they changed stands in the form now; what you typed stays. `}
           {both.length > 0 && 'Both of you changed:'}
           {both.map(([k, v]) => (
@@ -235,7 +236,7 @@ export function KeptNote<V extends FieldValues>({ kept, of, names, show }: { kep
               </button>
             </div>
           ))}
-        </div>
+        </Alert>
       )}
     </>
   )

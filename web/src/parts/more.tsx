@@ -1,3 +1,4 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import { useDeferredValue, useState } from 'react'
 import { useSearchParams } from 'react-router'
@@ -7,12 +8,12 @@ import { listed } from '../api/queries'
 export function More({ shown, of, busy, onMore }: { shown: number; of: number; busy?: boolean; onMore: () => void }) {
   if (shown >= of) return null
   return (
-    <p className="sub" style={{ margin: '10px 0' }}>
+    <Box component="p" className="sub" sx={{ margin: '10px 0' }}>
       {shown} of {of} shown.{' '}
       <Button variant="text" disabled={busy} onClick={onMore}>
         {Math.min(listed, of - shown)} more
       </Button>
-    </p>
+    </Box>
   )
 }
 

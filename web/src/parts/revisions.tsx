@@ -1,3 +1,9 @@
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
+import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { Fragment, useState } from 'react'
 import { api, ask } from '../api/client'
@@ -17,32 +23,32 @@ export function Revisions({ path, id, counts }: { path: 'services' | 'checks' | 
   const all = revisions.data
   return (
     <section aria-label="Revisions">
-      <h2>Revisions</h2>
-      <table className="plain compact">
-        <thead>
-          <tr>
-            <th>No.</th>
-            <th>Made</th>
-            {counts && <th>Counts from</th>}
-            <th>By</th>
-            <th>Why</th>
-            <th>What changed</th>
-          </tr>
-        </thead>
-        <tbody>
+      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Revisions</Typography>
+      <Table size="small">
+        <TableHead>
+          <TableRow>
+            <TableCell>No.</TableCell>
+            <TableCell>Made</TableCell>
+            {counts && <TableCell>Counts from</TableCell>}
+            <TableCell>By</TableCell>
+            <TableCell>Why</TableCell>
+            <TableCell>What changed</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
           {all.map((r, i) => {
             const before = all[i + 1]
             const more = before ? differences(before.spec, r.spec) : []
             const shown = open === r.number
             return (
               <Fragment key={r.number}>
-                <tr data-revision={r.number}>
-                  <td>{r.number}</td>
-                  <td title={`${fullTime(r.from, zone)} (${zone})`}>{shortTime(r.from, zone)}</td>
-                  {counts && <td>{r.counts_from ? shortTime(r.counts_from, zone) : 'its beginning'}</td>}
-                  <td>{r.by}</td>
-                  <td>{r.reason || '–'}</td>
-                  <td>
+                <TableRow data-revision={r.number}>
+                  <TableCell>{r.number}</TableCell>
+                  <TableCell title={`${fullTime(r.from, zone)} (${zone})`}>{shortTime(r.from, zone)}</TableCell>
+                  {counts && <TableCell>{r.counts_from ? shortTime(r.counts_from, zone) : 'its beginning'}</TableCell>}
+                  <TableCell>{r.by}</TableCell>
+                  <TableCell>{r.reason || '–'}</TableCell>
+                  <TableCell>
                     {!before && 'all of it'}
                     {before && more.length === 0 && 'nothing'}
                     {more.length > 0 && (
@@ -50,21 +56,21 @@ export function Revisions({ path, id, counts }: { path: 'services' | 'checks' | 
                         {more.length === 1 ? more[0]?.field : `${more.length} fields`}
                       </button>
                     )}
-                  </td>
-                </tr>
+                  </TableCell>
+                </TableRow>
                 {shown && (
-                  <tr>
-                    <td />
-                    <td colSpan={counts ? 5 : 4}>
+                  <TableRow>
+                    <TableCell />
+                    <TableCell colSpan={counts ? 5 : 4}>
                       <Differences list={more} />
-                    </td>
-                  </tr>
+                    </TableCell>
+                  </TableRow>
                 )}
               </Fragment>
             )
           })}
-        </tbody>
-      </table>
+        </TableBody>
+      </Table>
     </section>
   )
 }

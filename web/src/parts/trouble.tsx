@@ -1,3 +1,4 @@
+import Alert from '@mui/material/Alert'
 import Button from '@mui/material/Button'
 import Dialog from '@mui/material/Dialog'
 import DialogActions from '@mui/material/DialogActions'
@@ -11,9 +12,9 @@ import { Problem } from '../api/client'
 export function Trouble({ error }: { error: unknown }) {
   if (!error) return null
   return (
-    <p className="trouble" role="alert">
+    <Alert severity="error" className="trouble">
       {error instanceof Error ? error.message : 'Something went wrong.'}
-    </p>
+    </Alert>
   )
 }
 

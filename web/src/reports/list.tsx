@@ -1,6 +1,13 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
@@ -27,7 +34,7 @@ export function ReportList() {
   return (
     <>
       <div className="head">
-        <h1 style={{ margin: 0 }}>Reports</h1>
+        <Typography variant="h1">Reports</Typography>
         <div className="actions">
           <TextField placeholder="agreement, customer, period …" value={text} sx={{ width: 240 }} slotProps={{ htmlInput: { 'aria-label': 'Filter' } }} onChange={(e) => setText(e.target.value)} />
         </div>
@@ -39,40 +46,40 @@ export function ReportList() {
         </div>
       ) : (
         <>
-          <table className="plain" style={{ marginTop: 18 }}>
-            <thead>
-              <tr>
-                <th>Period</th>
-                <th>Agreement</th>
-                <th>Customer</th>
-                <th className="num">Availability</th>
-                <th>Verdict</th>
-                <th>State</th>
-                <th>Published</th>
-              </tr>
-            </thead>
-            <tbody>
+          <Table  sx={{ marginTop: '18px' }}>
+            <TableHead>
+              <TableRow>
+                <TableCell>Period</TableCell>
+                <TableCell>Agreement</TableCell>
+                <TableCell>Customer</TableCell>
+                <TableCell align="right">Availability</TableCell>
+                <TableCell>Verdict</TableCell>
+                <TableCell>State</TableCell>
+                <TableCell>Published</TableCell>
+              </TableRow>
+            </TableHead>
+            <TableBody>
               {shown.map((r) => (
-                <tr key={r.id}>
-                  <td>{r.words}</td>
-                  <td>
+                <TableRow key={r.id}>
+                  <TableCell>{r.words}</TableCell>
+                  <TableCell>
                     <Link to={`/reports/${r.id}`} style={{ fontWeight: 600 }}>
                       {r.name}
                     </Link>{' '}
                     <span className="sub">{r.number > 1 ? `report ${r.number}` : ''}</span>
-                  </td>
-                  <td>{r.customer || 'internal'}</td>
-                  <td className="num">{r.state === 'draft' ? '' : percent(r.availability_percent)}</td>
-                  <td className={`word-${r.verdict}`}>{r.verdict.replace('-', ' ')}</td>
-                  <td>{r.state}</td>
-                  <td>{r.published_at ? `${shortTime(r.published_at, zone)}, ${r.published_by}` : `drafted by ${r.made_by}`}</td>
-                </tr>
+                  </TableCell>
+                  <TableCell>{r.customer || 'internal'}</TableCell>
+                  <TableCell align="right">{r.state === 'draft' ? '' : percent(r.availability_percent)}</TableCell>
+                  <TableCell className={`word-${r.verdict}`}>{r.verdict.replace('-', ' ')}</TableCell>
+                  <TableCell>{r.state}</TableCell>
+                  <TableCell>{r.published_at ? `${shortTime(r.published_at, zone)}, ${r.published_by}` : `drafted by ${r.made_by}`}</TableCell>
+                </TableRow>
               ))}
-            </tbody>
-          </table>
-          <div style={{ marginTop: 14 }}>
+            </TableBody>
+          </Table>
+          <Box sx={{ marginTop: '14px' }}>
             <Export name="reports" columns={['id', 'agreement', 'period', 'number', 'state', 'availability_percent', 'verdict', 'published_at']} rows={shown.map((r) => [r.id, r.agreement, r.period, r.number, r.state, r.availability_percent, r.verdict, r.published_at])} />
-          </div>
+          </Box>
         </>
       )}
     </>
@@ -99,13 +106,13 @@ function Draft() {
   })
   if (agreements.length === 0) return <Trouble error={all.error} />
   return (
-    <form
-      style={{ display: 'flex', gap: 12, alignItems: 'start', flexWrap: 'wrap' }}
+    <Box component="form"
+      sx={{ display: 'flex', gap: '12px', alignItems: 'start', flexWrap: 'wrap' }}
       onSubmit={(e) => {
         e.preventDefault()
         draft.mutate()
       }}
-    >
+>
       <Pick label="Agreement" required width={280} value={agreement} change={setAgreement} of={agreements} />
       <TextField select label="Finished period" value={period} sx={{ width: 240 }} onChange={(e) => setChosen(e.target.value)}>
         {finished.map((p) => (
@@ -118,6 +125,6 @@ function Draft() {
         Draft the report
       </Button>
       <Trouble error={draft.error} />
-    </form>
+    </Box>
   )
 }

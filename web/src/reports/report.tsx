@@ -1,5 +1,12 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
@@ -24,7 +31,7 @@ export function ReportPage() {
       <Actions report={r} />
       <article className="paper">
         <div className="sub">{r.organisation}</div>
-        <h1 style={{ fontSize: '2rem', margin: '6px 0 2px' }}>{r.name}</h1>
+        <Typography variant="h1" sx={{ fontSize: '2rem', margin: '6px 0 2px' }}>{r.name}</Typography>
         <div>
           Availability of {r.service_name} in {r.words}
           {r.customer ? ` for ${r.customer}` : ''}
@@ -32,36 +39,36 @@ export function ReportPage() {
         <div className="sub">
           Report {r.number}, {r.published_at ? `published ${fullTime(r.published_at, r.timezone)} (${r.timezone}) by ${r.published_by}` : 'a draft, not published'}
         </div>
-        <p className="statement" style={{ fontSize: '1.35rem' }}>
+        <Box component="p" className="statement" sx={{ fontSize: '1.35rem' }}>
           {r.sentence}
-        </p>
+        </Box>
         <p className="sub">
           Allowance for the period {duration(r.figures.allowance_ms)}, used {durationUp(r.figures.downtime_ms)}, left {duration(r.figures.allowance_left_ms)}. Sampling bounds {percent(r.figures.availability_low_percent)} to{' '}
           {percent(r.figures.availability_high_percent)}. Measured {r.figures.coverage_percent} % of the time it should be.
         </p>
-        <div style={{ margin: '22px 0 6px' }}>
+        <Box sx={{ margin: '22px 0 6px' }}>
           <Strip intervals={r.intervals} axis={axis} label={r.words} />
           <Days from={axis.from} to={axis.to} zone={r.timezone} />
           <Legend />
-        </div>
+        </Box>
         <Figures statement={r.statement} />
-        <h2>Outages</h2>
+        <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Outages</Typography>
         <OutageTable outages={r.outages} zone={r.timezone} />
         {r.remark && (
           <>
-            <h2>Remark</h2>
-            <p style={{ whiteSpace: 'pre-wrap' }}>{r.remark}</p>
+            <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Remark</Typography>
+            <Box component="p" sx={{ whiteSpace: 'pre-wrap' }}>{r.remark}</Box>
           </>
         )}
-        <h2>What was promised</h2>
+        <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>What was promised</Typography>
         {r.clauses.map((c) => (
           <div key={c}>{c}</div>
         ))}
-        <h2>How it was measured</h2>
+        <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>How it was measured</Typography>
         {r.method.map((m) => (
           <div key={m}>{m}</div>
         ))}
-        {r.digest && <p className="sub" style={{ wordBreak: 'break-all' }}>SHA-256 of content and inputs: {r.digest}</p>}
+        {r.digest && <Box component="p" className="sub" sx={{ wordBreak: 'break-all' }}>SHA-256 of content and inputs: {r.digest}</Box>}
       </article>
     </>
   )
@@ -70,13 +77,13 @@ export function ReportPage() {
 function Days({ from, to, zone }: { from: number; to: number; zone: string }) {
   const marks = ticks({ from, to }, zone)
   return (
-    <div style={{ position: 'relative', height: 16, fontSize: '0.7rem', color: 'var(--mui-palette-text-secondary)' }} aria-hidden>
+    <Box sx={{ position: 'relative', height: '16px', fontSize: '0.7rem', color: 'var(--mui-palette-text-secondary)' }} aria-hidden>
       {marks.map((d, i) => (
-        <span key={d.at} style={{ position: 'absolute', left: `${((d.at - from) / (to - from)) * 100}%`, width: `${(((marks[i + 1]?.at ?? to) - d.at) / (to - from)) * 100}%`, textAlign: 'center', overflow: 'hidden' }}>
+        <Box component="span" key={d.at} sx={{ position: 'absolute', left: `${((d.at - from) / (to - from)) * 100}%`, width: `${(((marks[i + 1]?.at ?? to) - d.at) / (to - from)) * 100}%`, textAlign: 'center', overflow: 'hidden' }}>
           {d.text}
-        </span>
+        </Box>
       ))}
-    </div>
+    </Box>
   )
 }
 
@@ -94,15 +101,15 @@ function Figures({ statement: s }: { statement: Schemas['Statement'] }) {
   )
   return (
     <>
-      <h2>The period’s time</h2>
+      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>The period’s time</Typography>
       <div className="sheet">
         {column(s.time)}
         {column(s.figures)}
       </div>
       {s.notes.map((n) => (
-        <p className="sub" key={n} style={{ margin: '6px 0 0' }}>
+        <Box component="p" className="sub" key={n} sx={{ margin: '6px 0 0' }}>
           {n}
-        </p>
+        </Box>
       ))}
     </>
   )
@@ -111,26 +118,26 @@ function Figures({ statement: s }: { statement: Schemas['Statement'] }) {
 function OutageTable({ outages, zone }: { outages: Schemas['Outage'][]; zone: string }) {
   if (outages.length === 0) return <p>None.</p>
   return (
-    <table className="plain">
-      <thead>
-        <tr>
-          <th>No.</th>
-          <th>From ({zone})</th>
-          <th>To</th>
-          <th className="num">Duration</th>
-        </tr>
-      </thead>
-      <tbody>
+    <Table>
+      <TableHead>
+        <TableRow>
+          <TableCell>No.</TableCell>
+          <TableCell>From ({zone})</TableCell>
+          <TableCell>To</TableCell>
+          <TableCell align="right">Duration</TableCell>
+        </TableRow>
+      </TableHead>
+      <TableBody>
         {outages.map((o, i) => (
-          <tr key={o.from}>
-            <td>{i + 1}</td>
-            <td>{fullTime(o.from, zone)}</td>
-            <td>{fullTime(o.to, zone)}</td>
-            <td className="num">{durationUp(o.ms)}</td>
-          </tr>
+          <TableRow key={o.from}>
+            <TableCell>{i + 1}</TableCell>
+            <TableCell>{fullTime(o.from, zone)}</TableCell>
+            <TableCell>{fullTime(o.to, zone)}</TableCell>
+            <TableCell align="right">{durationUp(o.ms)}</TableCell>
+          </TableRow>
         ))}
-      </tbody>
-    </table>
+      </TableBody>
+    </Table>
   )
 }
 
@@ -166,7 +173,7 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
   const draft = r.state === 'draft'
   return (
     <>
-      <div className="head no-print" style={{ maxWidth: 820 }}>
+      <Box className="head no-print" sx={{ maxWidth: '820px' }}>
         <div className="sub">
           <Link to="/reports">Reports</Link> · <b>{r.state}</b>
           {draft && ': read it, add a remark if it needs one, then publish'}
@@ -188,16 +195,16 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
             </>
           )}
         </div>
-      </div>
+      </Box>
       <Trouble error={publish.error ?? drop.error ?? keepRemark.error} />
       {draft && may && <KeptNote kept={kept} />}
       {draft && may && (
-        <div className="no-print" style={{ maxWidth: 820, marginBottom: 18, display: 'flex', gap: 12, alignItems: 'end' }}>
+        <Box className="no-print" sx={{ maxWidth: '820px', marginBottom: '18px', display: 'flex', gap: '12px', alignItems: 'end' }}>
           <TextField label="Remark to the customer" multiline value={remark} onChange={(e) => form.setValue('remark', e.target.value)} />
           <Button disabled={remark === r.remark || keepRemark.isPending} onClick={() => keepRemark.mutate()}>
             Keep
           </Button>
-        </div>
+        </Box>
       )}
       <Confirm
         open={dropping}

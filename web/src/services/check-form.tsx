@@ -1,8 +1,10 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Controller, useForm, type FieldPath } from 'react-hook-form'
@@ -132,9 +134,9 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
   const here = !inward(v.kind)
   const effect = useEffects({ schedules: [scheduleOf(v)] }).data?.schedules[0]
   return (
-    <form className="form" style={{ paddingTop: 26, maxWidth: 780 }} noValidate onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
+    <Box component="form" className="form" sx={{ paddingTop: '26px', maxWidth: '780px' }} noValidate onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
       <div>
-        <h1 style={{ margin: 0 }}>{check ? check.spec.name : `A check of ${service.spec.name}`}</h1>
+        <Typography variant="h1">{check ? check.spec.name : `A check of ${service.spec.name}`}</Typography>
         <div className="sub">
           <Link to={back}>{service.spec.name}</Link>
           {check && ` · revision ${check.revision} in force${check.retired ? ', retired' : ''}. What was judged until now stays as it was.`}
@@ -150,7 +152,7 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
       <fieldset>
         <legend>What</legend>
         <TextField label="Name" required error={Boolean(faultAt(form, 'name'))} helperText={faultAt(form, 'name')} {...form.register('name', { required: 'Give it a name' })} />
-        <div className="side" style={{ gridTemplateColumns: here ? '1fr 3fr' : '1fr' }}>
+        <Box className="side" sx={{ gridTemplateColumns: here ? '1fr 3fr' : '1fr' }}>
           <Controller
             control={form.control}
             name="kind"
@@ -165,7 +167,7 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
             )}
           />
           {here && <TextField label="Target" required error={Boolean(faultAt(form, 'target'))} helperText={faultAt(form, 'target') ?? kinds[v.kind].target} {...form.register('target', { validate: (t) => inward(form.getValues('kind')) || t.trim() !== '' || 'Say what to measure' })} />}
-        </div>
+        </Box>
         <div className="side">
           <NumberField form={form} name="interval_s" label={v.kind === 'report-in' ? 'A report at least every' : 'Every'} unit="s" min={5} max={86400} help={origin('interval_s')} />
           <NumberField form={form} name="timeout_ms" label={v.kind === 'report-in' ? 'Grace' : 'Timeout'} unit="ms" min={100} max={60000} help={origin('timeout_ms')} />
@@ -208,7 +210,7 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
       {check && may && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
       <Trouble error={save.error ?? retire.error ?? restore.error} />
       {may ? (
-        <div className="side" style={{ display: 'flex' }}>
+        <Box className="side" sx={{ display: 'flex' }}>
           {check?.retired ? (
             <Button onClick={() => restore.mutate()}>Restore</Button>
           ) : (
@@ -221,7 +223,7 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
               Retire
             </Button>
           )}
-        </div>
+        </Box>
       ) : (
         <p className="sub">{kept ? <>The pair plan {kept.plan} keeps this check; <Link to="/set-up/pairs">change it there</Link>.</> : 'A manager can change it.'}</p>
       )}
@@ -235,7 +237,7 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
         onYes={() => retire.mutate()}
         onNo={() => setAsking(false)}
       />
-    </form>
+    </Box>
   )
 }
 
@@ -259,7 +261,7 @@ function ReportInAddress({ check }: { check: Check }) {
       <Trouble error={make.error} />
       {url && (
         <>
-          <p style={{ margin: '10px 0 6px' }}>Call it after each run. It is shown this once.</p>
+          <Box component="p" sx={{ margin: '10px 0 6px' }}>Call it after each run. It is shown this once.</Box>
           <code className="command">
             {`curl -fsS '${url}${first ? `?${encodeURIComponent(first)}=4` : ''}'\ncurl -fsS '${url}?outcome=failed&detail=disk+full'\nkestite report-in ${url} -- ./nightly-copy.sh`}
           </code>

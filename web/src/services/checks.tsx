@@ -1,6 +1,13 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useMemo, useState } from 'react'
 import { Link } from 'react-router'
@@ -129,7 +136,7 @@ export function CheckList() {
   return (
     <>
       <div className="head">
-        <h1 style={{ margin: 0 }}>Checks</h1>
+        <Typography variant="h1">Checks</Typography>
         <div className="actions">
           <Export name="checks" columns={['service', 'check', 'kind', 'target', 'every_s', 'locations', 'role', 'state']} rows={found.map((c) => [service(c.spec.service), c.spec.name, c.spec.kind, c.spec.target, c.spec.interval_s, c.spec.locations.join(' '), c.spec.role, stateOf(c.id)])} />
         </div>
@@ -144,60 +151,60 @@ export function CheckList() {
           {found.length === 1 ? '1 check' : `${found.length} checks`}
         </span>
       </div>
-      <table className="plain">
-        <thead>
-          <tr>
+      <Table>
+        <TableHead>
+          <TableRow>
             {may && (
-              <th>
+              <TableCell>
                 <input type="checkbox" aria-label="Choose all that match" checked={found.length > 0 && picked.length === found.length} onChange={(e) => setChosen(e.target.checked ? found.map((c) => c.id) : [])} />
-              </th>
+              </TableCell>
             )}
-            <th>Service</th>
-            <th>Check</th>
-            <th>State</th>
-            <th>From, and its latest</th>
-            <th>Kind</th>
-            <th>Target</th>
-            <th>Every</th>
-            <th>Role</th>
-          </tr>
-        </thead>
+            <TableCell>Service</TableCell>
+            <TableCell>Check</TableCell>
+            <TableCell>State</TableCell>
+            <TableCell>From, and its latest</TableCell>
+            <TableCell>Kind</TableCell>
+            <TableCell>Target</TableCell>
+            <TableCell>Every</TableCell>
+            <TableCell>Role</TableCell>
+          </TableRow>
+        </TableHead>
         {shown.map((g) => (
-        <tbody key={g.name}>
+        <TableBody key={g.name}>
           {by && (
-            <tr>
-              <td colSpan={may ? 9 : 8}>
+            <TableRow>
+              <TableCell colSpan={may ? 9 : 8}>
                 <GroupHead name={g.name === 'unmeasured' ? 'not measured' : g.name} none={`no ${by}`} count={groups.find((x) => x.name === g.name)?.items.length ?? 0} />
-              </td>
-            </tr>
+              </TableCell>
+            </TableRow>
           )}
           {g.items.map((c) => (
-            <tr key={c.id} data-check={c.id}>
+            <TableRow key={c.id} data-check={c.id}>
               {may && (
-                <td>
+                <TableCell>
                   <input type="checkbox" aria-label={`Choose ${c.spec.name}`} checked={chosen.includes(c.id)} onChange={(e) => setChosen(e.target.checked ? [...chosen, c.id] : chosen.filter((x) => x !== c.id))} />
-                </td>
+                </TableCell>
               )}
-              <td>{service(c.spec.service)}</td>
-              <td>
+              <TableCell>{service(c.spec.service)}</TableCell>
+              <TableCell>
                 <Link to={keep(`/checks/${c.id}`)}>{c.spec.name}</Link>
                 {faults[c.id] && <div className="trouble">{faults[c.id]}</div>}
-              </td>
-              <td className={`word-${now.data?.get(c.id)?.state ?? ''}`}>{now.data?.get(c.id)?.state}</td>
-              <td style={{ whiteSpace: 'nowrap' }}>{latest(now.data?.get(c.id), c.spec, place)}</td>
-              <td>{kinds[c.spec.kind].word}</td>
-              <td style={{ overflowWrap: 'anywhere' }}>{c.spec.target || '–'}</td>
-              <td style={{ whiteSpace: 'nowrap' }}>{duration(c.spec.interval_s * 1000)}</td>
-              <td>{c.spec.role}</td>
-            </tr>
+              </TableCell>
+              <TableCell className={`word-${now.data?.get(c.id)?.state ?? ''}`}>{now.data?.get(c.id)?.state}</TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>{latest(now.data?.get(c.id), c.spec, place)}</TableCell>
+              <TableCell>{kinds[c.spec.kind].word}</TableCell>
+              <TableCell sx={{ overflowWrap: 'anywhere' }}>{c.spec.target || '–'}</TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>{duration(c.spec.interval_s * 1000)}</TableCell>
+              <TableCell>{c.spec.role}</TableCell>
+            </TableRow>
           ))}
-        </tbody>
+        </TableBody>
         ))}
-      </table>
+      </Table>
       <More shown={rowsOf(shown)} of={rowsOf(groups)} onMore={more} />
       {found.length === 0 && <p className="sub">{words || state || kind || role ? 'No check is like that.' : 'No check is defined yet. Describe a service first.'}</p>}
       {may && picked.length > 0 && (
-        <div className="form" style={{ marginTop: 24, maxWidth: 900 }}>
+        <Box className="form" sx={{ marginTop: '24px', maxWidth: '900px' }}>
           <fieldset>
             <legend>Change {picked.length === 1 ? 'this check' : `these ${picked.length} checks`}</legend>
             <div className="side">
@@ -222,7 +229,7 @@ export function CheckList() {
               Change {picked.length}
             </Button>
           </div>
-        </div>
+        </Box>
       )}
       {save.data !== undefined && (
         <p className="sub" role="status">

@@ -1,6 +1,8 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Controller, useForm } from 'react-hook-form'
 import { useNavigate, useParams } from 'react-router'
@@ -92,9 +94,9 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
   const err = form.formState.errors
   const others = all.filter((o) => !o.retired && o.id !== service.id)
   return (
-    <form className="form" style={{ paddingTop: 26 }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+    <Box component="form" className="form" sx={{ paddingTop: '26px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
       <div>
-        <h1 style={{ margin: 0 }}>Edit {s.name}</h1>
+        <Typography variant="h1">Edit {s.name}</Typography>
         <div className="sub">Revision {service.revision} is in force. What was judged until now stays as it was.</div>
       </div>
       <KeptNote kept={kept} of={{ path: 'services', id: service.id }} names={names} />
@@ -121,14 +123,14 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
         </TextField>
         <div className="sub">What it depends on decides while no deciding check of its own is in force.</div>
         {depends.map((d, i) => (
-          <div className="side" key={i} style={{ gridTemplateColumns: '2fr 1fr auto' }}>
+          <Box className="side" key={i} sx={{ gridTemplateColumns: '2fr 1fr auto' }}>
             <TextField
               select
               label={`Group ${i + 1}`}
               value={d.services}
               slotProps={{ select: { multiple: true } }}
               onChange={(e) => setDepends(depends.map((x, n) => (n === i ? { ...x, services: e.target.value as unknown as string[] } : x)))}
-            >
+>
               {others.map((o) => (
                 <MenuItem key={o.id} value={o.id}>
                   {o.spec.name}
@@ -145,7 +147,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
             <Button variant="text" onClick={() => setDepends(depends.filter((_, n) => n !== i))}>
               Remove
             </Button>
-          </div>
+          </Box>
         ))}
         <div>
           <Button onClick={() => setDepends([...depends, { services: [], need: 0 }])}>Add a dependency</Button>
@@ -159,6 +161,6 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
           Save as revision {service.revision + 1}
         </Button>
       </div>
-    </form>
+    </Box>
   )
 }

@@ -1,3 +1,8 @@
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
 import type { Schemas } from '../api/client'
 
 type Findings = Schemas['Findings']
@@ -47,42 +52,42 @@ function Hops({ trace }: { trace: Schemas['Trace'] }) {
   const longest = Math.max(0.001, ...trace.hops.map((h) => h.rtt_max_ms ?? 0))
   return (
     <>
-      <table className="plain hops">
+      <Table className="hops">
         <caption>
           {trace.reached ? `${trace.target} reached by ${trace.method} in ${trace.hops.length} hops` : trace.end}, route {trace.route}
           {trace.changed && `; ${trace.changed}`}
         </caption>
-        <thead>
-          <tr>
-            <th>Hop</th>
-            <th>Who</th>
-            <th className="n">Loss</th>
-            <th className="n">Mean</th>
-            <th aria-hidden />
-          </tr>
-        </thead>
-        <tbody>
+        <TableHead>
+          <TableRow>
+            <TableCell>Hop</TableCell>
+            <TableCell>Who</TableCell>
+            <TableCell className="n">Loss</TableCell>
+            <TableCell className="n">Mean</TableCell>
+            <TableCell aria-hidden />
+          </TableRow>
+        </TableHead>
+        <TableBody>
           {trace.hops.map((h) => (
-            <tr key={h.ttl}>
-              <td>{h.ttl}</td>
-              <td>
+            <TableRow key={h.ttl}>
+              <TableCell>{h.ttl}</TableCell>
+              <TableCell>
                 {h.addrs.length === 0 ? <span className="sub">silent</span> : h.addrs.map((a, i) => <Who key={a} addr={a} name={h.names?.[i]} network={h.networks?.[i]} />)}
                 {h.note && <div className="trouble">{h.note}</div>}
-              </td>
-              <td className="n">{h.loss_percent === null || h.loss_percent === undefined ? <span className="sub">unknown</span> : `${h.loss_percent.toFixed(0)} %`}</td>
-              <td className="n">{ms(h.rtt_mean_ms) && `${ms(h.rtt_mean_ms)} ms`}</td>
-              <td className="spread">
+              </TableCell>
+              <TableCell className="n">{h.loss_percent === null || h.loss_percent === undefined ? <span className="sub">unknown</span> : `${h.loss_percent.toFixed(0)} %`}</TableCell>
+              <TableCell className="n">{ms(h.rtt_mean_ms) && `${ms(h.rtt_mean_ms)} ms`}</TableCell>
+              <TableCell className="spread">
                 {h.rtt_mean_ms !== null && h.rtt_mean_ms !== undefined && (
                   <svg width="60" height="10" role="img" aria-label={`${ms(h.rtt_min_ms)} to ${ms(h.rtt_max_ms)} ms`}>
                     <line x1={(60 * (h.rtt_min_ms ?? 0)) / longest} x2={(60 * (h.rtt_max_ms ?? 0)) / longest} y1="5" y2="5" stroke="currentColor" strokeWidth="1.5" />
                     <line x1={(60 * h.rtt_mean_ms) / longest} x2={(60 * h.rtt_mean_ms) / longest} y1="0" y2="10" stroke="currentColor" strokeWidth="2" />
                   </svg>
                 )}
-              </td>
-            </tr>
+              </TableCell>
+            </TableRow>
           ))}
-        </tbody>
-      </table>
+        </TableBody>
+      </Table>
     </>
   )
 }

@@ -1,3 +1,4 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
@@ -65,7 +66,7 @@ export function Choice({ form, name, label, of, help }: { form: DraftForm; name:
           {...field}
           value={field.value ?? ''}
           slotProps={'' in of ? { select: { displayEmpty: true }, inputLabel: { shrink: true } } : undefined}
-        >
+>
           {Object.entries(of).map(([value, text]) => (
             <MenuItem key={value} value={value}>
               {text}
@@ -203,7 +204,7 @@ function RequestFields({ form }: { form: DraftForm }) {
       <More what="Headers, body, sign-in" open={Boolean(http?.headers?.length || http?.body || http?.credential || http?.waive_trust || http?.max_body_bytes)}>
         <Choice form={form} name="http.credential" label="Sign in with" of={{ '': 'nothing', ...Object.fromEntries(live.map((c) => [c.id, c.spec.name])) }} help="Credentials are entered once, under Set-up" />
         {headers.fields.map((f, i) => (
-          <div className="side" key={f.id} style={{ gridTemplateColumns: '1fr 2fr auto' }}>
+          <Box className="side" key={f.id} sx={{ gridTemplateColumns: '1fr 2fr auto' }}>
             <Words form={form} name={`http.headers.${i}.name`} label="Header" />
             <Words form={form} name={`http.headers.${i}.value`} label="Value" />
             {may && (
@@ -211,7 +212,7 @@ function RequestFields({ form }: { form: DraftForm }) {
                 ×
               </Button>
             )}
-          </div>
+          </Box>
         ))}
         {may && (
           <div>
@@ -296,7 +297,7 @@ function SourceFields({ form }: { form: DraftForm }) {
         const of = others.find((c) => c.id === form.watch(`derived.sources.${i}.check`))
         const measures = kinds.data?.find((k) => k.name === of?.spec.kind)?.measures ?? []
         return (
-          <div className="side" key={f.id} style={{ gridTemplateColumns: '2fr 2fr auto' }}>
+          <Box className="side" key={f.id} sx={{ gridTemplateColumns: '2fr 2fr auto' }}>
             <Choice form={form} name={`derived.sources.${i}.check`} label="Check" of={named} />
             <Choice form={form} name={`derived.sources.${i}.measure`} label="Measure" of={Object.fromEntries(measures.map((m) => [m.name, m.unit ? `${m.text}, ${m.unit}` : m.text]))} />
             {may && (
@@ -304,7 +305,7 @@ function SourceFields({ form }: { form: DraftForm }) {
                 ×
               </Button>
             )}
-          </div>
+          </Box>
         )
       })}
       {fault && <p className="trouble">{fault}</p>}

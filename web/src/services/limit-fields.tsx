@@ -1,3 +1,4 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
@@ -23,7 +24,7 @@ export function LimitFields({ form, effect }: { form: DraftForm; effect: Schemas
   const of = useKinds().data?.find((k) => k.name === kind)
   const all = of?.measures ?? []
   return (
-    <div style={{ display: 'grid', gap: 10 }}>
+    <Box sx={{ display: 'grid', gap: '10px' }}>
       {limits.fields.map((f, i) => (
         <Controller
           key={f.id}
@@ -46,7 +47,7 @@ export function LimitFields({ form, effect }: { form: DraftForm; effect: Schemas
         )}
         {limits.fields.length === 0 && <span className="sub"> Without limits it fails only when nothing, or the wrong thing, answers.</span>}
       </div>
-    </div>
+    </Box>
   )
 }
 

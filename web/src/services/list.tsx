@@ -1,5 +1,7 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMemo } from 'react'
 import { Link } from 'react-router'
 import type { Schemas } from '../api/client'
@@ -78,7 +80,7 @@ export function ServiceList() {
     <>
       <Band span={strips.data.span} />
       <div className="head">
-        <h1 style={{ margin: 0 }}>Services</h1>
+        <Typography variant="h1">Services</Typography>
         <div className="actions">
           <TextField
             placeholder="name, owner, kind or tag"
@@ -106,9 +108,9 @@ export function ServiceList() {
       <div className="axis-row column-heads">
         <span>
           {['name', 'state', 'kind'].map((k) => (
-            <button key={k} type="button" className="link" style={{ fontWeight: sort === k ? 600 : 400, marginRight: 10 }} aria-pressed={sort === k} onClick={() => setSort(k === 'name' ? '' : k)}>
+            <Box component="button" key={k} type="button" className="link" sx={{ fontWeight: sort === k ? 600 : 400, marginRight: '10px' }} aria-pressed={sort === k} onClick={() => setSort(k === 'name' ? '' : k)}>
               {k}
-            </button>
+            </Box>
           ))}
         </span>
         <span>State over the span</span>
@@ -123,7 +125,7 @@ export function ServiceList() {
         </section>
       ))}
       <More shown={rowsOf(shown)} of={rowsOf(groups)} onMore={more} />
-      {shown.length === 0 && (
+      {rowsOf(shown) === 0 && (
         <div className="empty">
           {services.data.length === 0 ? (
             <p>
@@ -135,14 +137,14 @@ export function ServiceList() {
         </div>
       )}
       <Legend only={['up', 'degraded', 'down', 'unmeasured']} />
-      <div style={{ display: 'flex', gap: 24, marginTop: 14 }}>
+      <Box sx={{ display: 'flex', gap: '24px', marginTop: '14px' }}>
         <Export name="services" columns={['id', 'name', 'kind', 'owner', 'state', 'since']} rows={matching.map((s) => [s.id, s.spec.name, s.spec.kind, team(s.spec.owner), stateOf(s.id)?.state, stateOf(s.id)?.since_at])} />
         {(retired || services.data.some((s) => s.retired)) && (
           <button type="button" className="link sub" onClick={() => setRetired(retired ? '' : 'yes')}>
             {retired ? 'show those in force' : 'show retired ones'}
           </button>
         )}
-      </div>
+      </Box>
     </>
   )
 }

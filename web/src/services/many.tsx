@@ -1,8 +1,15 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
@@ -116,9 +123,9 @@ export function ManyServices() {
   return (
     <>
       <div className="head">
-        <h1 style={{ margin: 0 }}>Many services at once</h1>
+        <Typography variant="h1">Many services at once</Typography>
       </div>
-      <div className="form" style={{ maxWidth: 860 }}>
+      <Box className="form" sx={{ maxWidth: '860px' }}>
         <KeptNote kept={kept} />
         <TextField
           label="One service a line: name, address, target in percent if one was promised"
@@ -158,29 +165,29 @@ export function ManyServices() {
           </Button>
           {ids.length > 0 && !settled && <span className="sub"> {trials.data?.filter((t) => t.state === 'done').length ?? 0} of {ids.length} trials are in.</span>}
         </div>
-      </div>
+      </Box>
       {found && !look.isPending && (
         <>
-          <table className="plain review" style={{ marginTop: 24 }}>
-            <thead>
-              <tr>
-                <th>Service</th>
-                <th>What answers, and its first value</th>
-                <th aria-hidden />
-              </tr>
-            </thead>
-            <tbody>
+          <Table className="review" sx={{ marginTop: '24px' }}>
+            <TableHead>
+              <TableRow>
+                <TableCell>Service</TableCell>
+                <TableCell>What answers, and its first value</TableCell>
+                <TableCell aria-hidden />
+              </TableRow>
+            </TableHead>
+            <TableBody>
               {found.map((f) => (
-                <tr key={f.line.number} data-line={f.line.number}>
-                  <td>
+                <TableRow key={f.line.number} data-line={f.line.number}>
+                  <TableCell>
                     {f.line.name}
                     <div className="sub">
                       {f.line.address}
                       {f.line.target && `, ${f.line.target} %`}
                     </div>
                     {services.data?.some((s) => !s.retired && s.spec.name === f.line.name) && <div className="sub">there is a service of that name: checks are added to it</div>}
-                  </td>
-                  <td>
+                  </TableCell>
+                  <TableCell>
                     {f.error && <span className="trouble">{f.error}</span>}
                     {f.candidates.map((c) => (
                       <div key={key(f, c)}>
@@ -199,13 +206,13 @@ export function ManyServices() {
                     ))}
                     <OwnHost target={f.line.address} places={live.filter((l) => locations.includes(l.id))} />
                     {settled && f.candidates.length > 0 && !f.candidates.some(answers) && <div className="trouble">Nothing answers. It is left out unless you choose a check: a target that was never good would only alarm.</div>}
-                  </td>
-                  <td className={done[f.line.number] && done[f.line.number] !== 'measured' ? 'trouble' : 'sub'}>{done[f.line.number]}</td>
-                </tr>
+                  </TableCell>
+                  <TableCell className={done[f.line.number] && done[f.line.number] !== 'measured' ? 'trouble' : 'sub'}>{done[f.line.number]}</TableCell>
+                </TableRow>
               ))}
-            </tbody>
-          </table>
-          <div className="form" style={{ marginTop: 20 }}>
+            </TableBody>
+          </Table>
+          <Box className="form" sx={{ marginTop: '20px' }}>
             <TextField select label="Measure every" sx={{ maxWidth: 220 }} value={interval} onChange={(e) => form.setValue('interval', Number(e.target.value))}>
               {[10, 20, 30, 60, 120, 300].map((s) => (
                 <MenuItem key={s} value={s}>
@@ -228,7 +235,7 @@ export function ManyServices() {
                 </span>
               )}
             </div>
-          </div>
+          </Box>
         </>
       )}
     </>

@@ -1,3 +1,5 @@
+import Box from '@mui/material/Box'
+import Typography from '@mui/material/Typography'
 import { useSearchParams } from 'react-router'
 import type { Schemas } from '../api/client'
 import { useKinds, useMoment } from '../api/queries'
@@ -15,10 +17,10 @@ export function MomentAside({ service, at }: { service: string; at: number | und
   const [, setParams] = useSearchParams()
   if (!iso) {
     return (
-      <aside style={{ paddingTop: 26 }} aria-label="The selected moment">
-        <h2>Ask any moment why</h2>
+      <Box component="aside" sx={{ paddingTop: '26px' }} aria-label="The selected moment">
+        <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Ask any moment why</Typography>
         <p className="sub">Click on a strip. The arrow keys go from change to change. Here it says what the moment counts as, by which rule, and which measurements are behind it.</p>
-      </aside>
+      </Box>
     )
   }
   const close = () =>
@@ -30,8 +32,8 @@ export function MomentAside({ service, at }: { service: string; at: number | und
       { replace: true },
     )
   return (
-    <aside style={{ paddingTop: 26 }} className="moment" aria-label="The selected moment">
-      <h2 style={{ marginBottom: 0 }}>{fullTime(iso, zone)}</h2>
+    <Box component="aside" sx={{ paddingTop: '26px' }} className="moment" aria-label="The selected moment">
+      <Typography variant="h2" sx={{ marginBottom: 0 }}>{fullTime(iso, zone)}</Typography>
       <div className="sub">
         {zone} ·{' '}
         <button type="button" className="link" onClick={close}>
@@ -40,7 +42,7 @@ export function MomentAside({ service, at }: { service: string; at: number | und
       </div>
       <Trouble error={moment.error} />
       {moment.data && <Reasons moment={moment.data} />}
-    </aside>
+    </Box>
   )
 }
 
@@ -52,9 +54,9 @@ function Reasons({ moment }: { moment: Schemas['Moment'] }) {
     <>
       {moment.agreements.map((a) => (
         <section key={a.agreement}>
-          <h3>
+          <Typography variant="h3" sx={{ mt: 1.5, mb: 0.5 }}>
             {a.name}: <span className={`word-${a.class}`}>{a.class}</span>
-          </h3>
+          </Typography>
           <ol className="rules">
             {a.rules
               .filter((r) => r.decides || r.number < (a.rules.find((x) => x.decides)?.number ?? 7))
@@ -68,16 +70,16 @@ function Reasons({ moment }: { moment: Schemas['Moment'] }) {
         </section>
       ))}
       <section>
-        <h3>
+        <Typography variant="h3" sx={{ mt: 1.5, mb: 0.5 }}>
           The service: <span className={`word-${s.state}`}>{s.state}</span>
-        </h3>
+        </Typography>
         <div className="sub">{s.text}</div>
       </section>
       {s.groups.map((g) => (
         <section key={g.services.join()}>
-          <h3>
+          <Typography variant="h3" sx={{ mt: 1.5, mb: 0.5 }}>
             {g.text}: <span className={`word-${g.state}`}>{g.state}</span>
-          </h3>
+          </Typography>
           {g.services.map((id, i) => (
             <div key={id}>
               {name('service', id)}: <span className={`word-${g.states[i]}`}>{g.states[i]}</span>
@@ -87,16 +89,16 @@ function Reasons({ moment }: { moment: Schemas['Moment'] }) {
       ))}
       {s.checks.map((c) => (
         <section key={c.check}>
-          <h3>
+          <Typography variant="h3" sx={{ mt: 1.5, mb: 0.5 }}>
             {name('check', c.check)}: <span className={`word-${c.state}`}>{c.state}</span>
-          </h3>
+          </Typography>
           <div className="sub">{c.text}</div>
           {c.locations.map((l) => (
-            <div key={l.location} style={{ marginTop: 6 }}>
+            <Box key={l.location} sx={{ marginTop: '6px' }}>
               {name('location', l.location)}: <span className={`word-${l.state}`}>{l.state}</span>
               <div className="sub">{inZone(l.text, zone)}</div>
               <SampleView sample={moment.samples[`${c.check} ${l.location}`]} kind={moment.kinds[c.check]} />
-            </div>
+            </Box>
           ))}
         </section>
       ))}
@@ -125,12 +127,12 @@ function SampleView({ sample, kind }: { sample: Schemas['Sample'] | null | undef
           sample.measures,
           sample.findings?.cut,
         ).map((m) => (
-          <div key={m.name} style={{ display: 'contents' }}>
+          <Box key={m.name} sx={{ display: 'contents' }}>
             <dt>{m.text}</dt>
             <dd>
               {m.value} {m.unit}
             </dd>
-          </div>
+          </Box>
         ))}
         {sample.clock && sample.clock.uncertain_ms > unsure && (
           <>
@@ -151,6 +153,13 @@ function SampleView({ sample, kind }: { sample: Schemas['Sample'] | null | undef
           </>
         )}
       </dl>
+      {sample.route && (
+        <div className="sub" data-route={sample.route.route}>
+          {sample.route.before
+            ? `Route ${sample.route.route} since ${shortTime(sample.route.since, zone)}; before, it was ${sample.route.before}${sample.route.change ? `: ${sample.route.change}` : ''}.`
+            : `Route ${sample.route.route} for a day, or since measuring began, without a change.`}
+        </div>
+      )}
       <FindingsView findings={sample.findings} />
     </>
   )

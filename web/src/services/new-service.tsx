@@ -1,8 +1,10 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Controller, useForm } from 'react-hook-form'
@@ -88,7 +90,7 @@ export function NewService() {
   if (places.data && live.length === 0) {
     return (
       <div className="empty">
-        <h1>First, a place to measure from</h1>
+        <Typography variant="h1">First, a place to measure from</Typography>
         <p>
           A service is measured from locations, and there is none yet. <Link to="/set-up">Add a location</Link>; one command starts an agent there. Then come back.
         </p>
@@ -97,8 +99,8 @@ export function NewService() {
   }
   const err = form.formState.errors
   return (
-    <form className="form" style={{ paddingTop: 26 }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
-      <h1 style={{ margin: 0 }}>Describe a service</h1>
+    <Box component="form" className="form" sx={{ paddingTop: '26px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <Typography variant="h1">Describe a service</Typography>
       <KeptNote kept={kept} />
       <fieldset>
         <legend>What is it, and where does it answer?</legend>
@@ -138,7 +140,7 @@ export function NewService() {
             variant={candidates ? 'outlined' : 'contained'}
             disabled={propose.isPending || locations.length === 0}
             onClick={() => void form.trigger(['name', 'address']).then((ok) => ok && propose.mutate(form.getValues('address')))}
-          >
+>
             {candidates ? 'Try again' : 'See what answers'}
           </Button>
         </div>
@@ -161,9 +163,9 @@ export function NewService() {
                 <TrialLine key={t.id} place={live.find((l) => l.id === t.location)?.spec.name ?? t.location} result={trials.data?.find((r) => r.id === t.id)} kind={c.kind} />
               ))}
               {would.data?.checks[of(c)]?.suggested && (
-                <div className="sub" style={{ paddingLeft: 30 }}>
+                <Box className="sub" sx={{ paddingLeft: '30px' }}>
                   suggested limit: {would.data.checks[of(c)]?.suggested}
-                </div>
+                </Box>
               )}
             </div>
           ))}
@@ -209,7 +211,7 @@ export function NewService() {
           {picked.length === 0 && <span className="sub"> Choose at least one check.</span>}
         </div>
       )}
-    </form>
+    </Box>
   )
 }
 
@@ -217,7 +219,7 @@ function TrialLine({ place, result, kind }: { place: string; result: Schemas['Tr
   const m = result?.measures
   const value = leading(kind, m)
   return (
-    <div className="sub" style={{ paddingLeft: 30 }}>
+    <Box className="sub" sx={{ paddingLeft: '30px' }}>
       {place}:{' '}
       {result?.state === 'done' ? (
         <>
@@ -231,6 +233,6 @@ function TrialLine({ place, result, kind }: { place: string; result: Schemas['Tr
       ) : (
         'trying …'
       )}
-    </div>
+    </Box>
   )
 }

@@ -1,4 +1,11 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
@@ -78,20 +85,20 @@ function Shown({ id, data, error, row }: { id: string; data: Schemas['ServiceSpa
             })}
           </section>
         )}
-        <section aria-label="State" style={{ marginTop: 18 }}>
+        <Box component="section" aria-label="State" sx={{ marginTop: '18px' }}>
           <Heads left="The service" axis="Its state" right={['', '']} />
           <div className="entry axis-row">
             <span className="name">{data.service.spec.name}</span>
             <Strip intervals={data.strip} label={`${data.service.spec.name}, its state`} {...row} />
             <span />
           </div>
-        </section>
+        </Box>
         <Outages outages={data.outages} earlier={data.earlier_outages} />
         {data.checks.map((c) => (
           <CheckSection key={c.check.id} of={c} row={row} />
         ))}
         {data.upstream.length > 0 && (
-          <section aria-label="Depends on" style={{ marginTop: 18 }}>
+          <Box component="section" aria-label="Depends on" sx={{ marginTop: '18px' }}>
             <Heads left="Depends on" axis="Their states" right={['', '']} />
             {data.upstream.map((u) => (
               <div key={u.service} className="entry axis-row">
@@ -102,7 +109,7 @@ function Shown({ id, data, error, row }: { id: string; data: Schemas['ServiceSpa
                 <span />
               </div>
             ))}
-          </section>
+          </Box>
         )}
         {data.checks.length === 0 && data.upstream.length === 0 && <NoChecks id={id} />}
         <Legend />
@@ -152,7 +159,7 @@ function Head({ data }: { data: Schemas['ServiceSpan'] }) {
     <>
       <div className="head">
         <div>
-          <h1 style={{ margin: 0 }}>{s.name}</h1>
+          <Typography variant="h1">{s.name}</Typography>
           <div className="sub">
             {data.service.retired ? <b>retired</b> : <b className={`word-${word}`}>{word === 'unmeasured' ? (data.checks.length === 0 ? 'awaiting its first check' : !data.state || data.state.awaiting ? 'awaiting first measurement' : 'not measured') : word}</b>}
             {data.state && !data.service.retired && ` since ${shortTime(data.state.since_at, zone)}`}
@@ -214,7 +221,7 @@ function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: RowProps })
   const leads = measures.find((m) => m.name === kinds[c.kind].leading.measure)
   const limit = (c.limits ?? []).find((l) => l.measure === leads?.name)
   return (
-    <section aria-label={c.name} style={{ marginTop: 18 }}>
+    <Box component="section" aria-label={c.name} sx={{ marginTop: '18px' }}>
       <div className="axis-row column-heads">
         <span>
           <Link to={keep(`/checks/${of.check.id}`)} style={{ color: 'var(--mui-palette-text-primary)', fontWeight: 600 }}>
@@ -228,10 +235,10 @@ function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: RowProps })
           {c.certificate?.waive_name && ' · name waived'}
           {of.check.retired ? ' · retired' : ''}
         </span>
-        <span style={{ textAlign: 'right' }}>latest</span>
+        <Box component="span" sx={{ textAlign: 'right' }}>latest</Box>
       </div>
       {of.lanes.map((l) => (
-        <div key={l.location} className="entry axis-row" data-lane={`${of.check.id} ${l.location}`} style={{ paddingBlock: 5 }}>
+        <Box key={l.location} className="entry axis-row" data-lane={`${of.check.id} ${l.location}`} sx={{ paddingBlock: '5px' }}>
           <span>
             <div>{l.location_name}</div>
             <Reason of={l} />
@@ -241,9 +248,9 @@ function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: RowProps })
             <Curve lane={l} top={highest(of.lanes, limit)} axis={row.axis} unit={leads?.unit ?? ''} word={leads?.text ?? ''} limit={limit} />
           </span>
           <Latest lane={l} kind={c.kind} />
-        </div>
+        </Box>
       ))}
-    </section>
+    </Box>
   )
 }
 
@@ -263,13 +270,13 @@ function Reason({ of: l }: { of: Schemas['LaneView'] }) {
 function Latest({ lane, kind }: { lane: Schemas['LaneView']; kind: string }) {
   const { zone } = useZone()
   const m = lane.last
-  if (!m) return <span className="sub" style={{ textAlign: 'right' }}>awaiting first measurement</span>
+  if (!m) return <Box component="span" className="sub" sx={{ textAlign: 'right' }}>awaiting first measurement</Box>
   const word: Record<string, string> = { ok: 'up', degraded: 'degraded', failed: 'down', error: 'unmeasured' }
   return (
-    <span style={{ textAlign: 'right', lineHeight: 1.3 }} title={m.detail}>
+    <Box component="span" sx={{ textAlign: 'right', lineHeight: 1.3 }} title={m.detail}>
       <b className={`word-${word[m.outcome]}`}>{m.outcome}</b> {leading(kind, m.measures)}
       <div className="sub">{lane.waiting > 0 ? `${lane.waiting} not yet confirmed` : shortTime(m.at, zone)}</div>
-    </span>
+    </Box>
   )
 }
 
@@ -295,52 +302,52 @@ function Outages({ outages, earlier }: { outages: Outage[]; earlier: number }) {
     setSpan(exactly(from - margin, to + margin))
   }
   return (
-    <section aria-label="Outages" style={{ marginTop: 18 }}>
-      <h2>Outages</h2>
-      <table className="plain compact" data-outages={outages.length + earlier}>
-        <thead>
-          <tr>
-            <th>From</th>
-            <th>To</th>
-            <th>For</th>
-            <th>Why</th>
-            <th>Counts as</th>
-            <th aria-hidden />
-          </tr>
-        </thead>
-        <tbody>
+    <Box component="section" aria-label="Outages" sx={{ marginTop: '18px' }}>
+      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Outages</Typography>
+      <Table size="small" data-outages={outages.length + earlier}>
+        <TableHead>
+          <TableRow>
+            <TableCell>From</TableCell>
+            <TableCell>To</TableCell>
+            <TableCell>For</TableCell>
+            <TableCell>Why</TableCell>
+            <TableCell>Counts as</TableCell>
+            <TableCell aria-hidden />
+          </TableRow>
+        </TableHead>
+        <TableBody>
           {shown.map((o) => (
-            <tr key={o.from}>
-              <td style={{ whiteSpace: 'nowrap' }}>{shortTime(o.from, zone)}</td>
-              <td style={{ whiteSpace: 'nowrap' }}>{o.lasts ? 'lasts' : shortTime(o.to, zone)}</td>
-              <td style={{ whiteSpace: 'nowrap' }}>
+            <TableRow key={o.from}>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>{shortTime(o.from, zone)}</TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>{o.lasts ? 'lasts' : shortTime(o.to, zone)}</TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>
                 <span className={`word-${o.state}`}>{o.state}</span> {durationUp(o.ms)}
-              </td>
-              <td>
+              </TableCell>
+              <TableCell>
                 {o.reasons.map((r) => (
                   <div key={r}>{r}</div>
                 ))}
                 {o.reasons.length === 0 && <span className="sub">explain it at its beginning</span>}
-              </td>
-              <td>
+              </TableCell>
+              <TableCell>
                 {o.counts.map((c) => (
                   <div key={c.agreement}>
                     {c.name}: {c.classes.map((x) => `${x.class} ${durationUp(x.ms)}`).join(', ')}
                   </div>
                 ))}
-              </td>
-              <td style={{ whiteSpace: 'nowrap' }}>
+              </TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>
                 <button type="button" className="link" onClick={() => explain(o)} aria-label={`Explain ${shortTime(o.from, zone)}`}>
                   explain
                 </button>{' '}
                 <button type="button" className="link" onClick={() => near(o)} aria-label={`Look closer at ${shortTime(o.from, zone)}`}>
                   closer
                 </button>
-              </td>
-            </tr>
+              </TableCell>
+            </TableRow>
           ))}
-        </tbody>
-      </table>
+        </TableBody>
+      </Table>
       {outages.length > few && (
         <p className="sub">
           <button type="button" className="link" onClick={() => setAll(!all)}>
@@ -349,7 +356,7 @@ function Outages({ outages, earlier }: { outages: Outage[]; earlier: number }) {
         </p>
       )}
       {all && earlier > 0 && <p className="sub">{earlier} earlier ones are not listed; look closer to see them.</p>}
-    </section>
+    </Box>
   )
 }
 

@@ -1,5 +1,6 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
@@ -25,7 +26,7 @@ export function Enter() {
   return (
     <main className="centre">
       <form className="card" onSubmit={(e) => void form.handleSubmit((v) => enter.mutate(v))(e)}>
-        <h1>Choose a password</h1>
+        <Typography variant="h1">Choose a password</Typography>
         {token ? <p>The link works once. All browsers you are signed in with are signed out.</p> : <Trouble error={new Error('The link is incomplete: open it as it was given to you, with what stands behind #.')} />}
         <Trouble error={enter.error} />
         <TextField label="New password" type="password" autoComplete="new-password" autoFocus required error={Boolean(err.password)} helperText={err.password?.message ?? 'At least 10 characters; some words that do not belong together are best'} {...form.register('password')} />

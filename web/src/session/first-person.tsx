@@ -1,5 +1,6 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useForm } from 'react-hook-form'
 import { Navigate, useNavigate } from 'react-router'
@@ -32,7 +33,7 @@ export function FirstPerson() {
   return (
     <main className="centre">
       <form className="card" onSubmit={(e) => void form.handleSubmit((v) => make.mutate(v))(e)}>
-        <h1>The first account</h1>
+        <Typography variant="h1">The first account</Typography>
         <p>Nobody can sign in here yet. Who starts the server can: it printed a one-time token on its console.</p>
         <Trouble error={make.error ?? first.error} />
         {field('token', 'One-time token', { autoFocus: true, autoComplete: 'off' })}

@@ -1,5 +1,6 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useForm } from 'react-hook-form'
 import { Navigate, useNavigate, useSearchParams } from 'react-router'
@@ -33,7 +34,7 @@ export function SignIn() {
   return (
     <main className="centre">
       <form className="card" onSubmit={(e) => void form.handleSubmit((v) => signIn.mutate({ ...v, code: v.code ?? '' }))(e)}>
-        <h1>Kestite</h1>
+        <Typography variant="h1">Kestite</Typography>
         <p>How your services stand against what you promised.</p>
         {params.get('chosen') !== null && !signIn.error && <p>Your password is set. Sign in with it.</p>}
         {asks ? <p>{signIn.error?.message}</p> : <Trouble error={signIn.error ?? first.error} />}

@@ -1,5 +1,11 @@
 import Button from '@mui/material/Button'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
@@ -16,7 +22,7 @@ export function You() {
   const must = me.data.second_factor_required && !me.data.second_factor
   return (
     <div className="own">
-      <h1>Your account</h1>
+      <Typography variant="h1">Your account</Typography>
       <p className="sub">
         {me.data.name}, {me.data.email}, {me.data.role}
       </p>
@@ -53,7 +59,7 @@ function PasswordForm({ since }: { since?: string }) {
   const err = form.formState.errors
   return (
     <section className="part">
-      <h2>Password</h2>
+      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Password</Typography>
       {since && <p className="sub">Set {shortTime(since, zone)}. With a new one, all other browsers are signed out.</p>}
       <form className="in-a-row" onSubmit={(e) => void form.handleSubmit((v) => change.mutate(v))(e)} aria-label="Password">
         <TextField label="The one you have" type="password" autoComplete="current-password" required sx={{ width: 230 }} error={Boolean(err.old)} helperText={err.old?.message} {...form.register('old')} />
@@ -72,7 +78,7 @@ function SecondFactor({ me }: { me: Schemas['Me'] }) {
   const [codes, setCodes] = useState<string[] | undefined>()
   return (
     <section className="part">
-      <h2>Second factor</h2>
+      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Second factor</Typography>
       {codes && <Codes codes={codes} done={() => setCodes(undefined)} />}
       {!codes && me.second_factor && <HasFactor me={me} show={setCodes} />}
       {!codes && !me.second_factor && <NewFactor show={setCodes} />}
@@ -174,39 +180,39 @@ function Sessions() {
   const endAll = useOwn(undefined, () => ask(api.DELETE('/api/v1/me/sessions')))
   return (
     <section className="part">
-      <h2>Signed in</h2>
+      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Signed in</Typography>
       <Trouble error={sessions.error ?? end.error ?? endAll.error} />
-      <table className="plain">
-        <thead>
-          <tr>
-            <th>Browser</th>
-            <th>From</th>
-            <th>Since</th>
-            <th>Last used</th>
-            <th aria-hidden />
-          </tr>
-        </thead>
-        <tbody>
+      <Table>
+        <TableHead>
+          <TableRow>
+            <TableCell>Browser</TableCell>
+            <TableCell>From</TableCell>
+            <TableCell>Since</TableCell>
+            <TableCell>Last used</TableCell>
+            <TableCell aria-hidden />
+          </TableRow>
+        </TableHead>
+        <TableBody>
           {sessions.data?.map((s) => (
-            <tr key={s.id} data-session={s.id}>
-              <td>
+            <TableRow key={s.id} data-session={s.id}>
+              <TableCell>
                 {short(s.browser)}
                 {!s.second_factor && <div className="sub">by password alone</div>}
-              </td>
-              <td>{s.source}</td>
-              <td>{shortTime(s.begun_at, zone)}</td>
-              <td>{s.here ? 'this one' : shortTime(s.seen_at, zone)}</td>
-              <td>
+              </TableCell>
+              <TableCell>{s.source}</TableCell>
+              <TableCell>{shortTime(s.begun_at, zone)}</TableCell>
+              <TableCell>{s.here ? 'this one' : shortTime(s.seen_at, zone)}</TableCell>
+              <TableCell>
                 {!s.here && (
                   <button type="button" className="link" onClick={() => end.mutate(s.id)}>
                     sign out
                   </button>
                 )}
-              </td>
-            </tr>
+              </TableCell>
+            </TableRow>
           ))}
-        </tbody>
-      </table>
+        </TableBody>
+      </Table>
       {(sessions.data?.length ?? 0) > 1 && (
         <Button sx={{ marginTop: 1 }} disabled={endAll.isPending} onClick={() => endAll.mutate()}>
           Sign out everywhere else

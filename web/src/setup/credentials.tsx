@@ -1,3 +1,4 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
@@ -93,7 +94,7 @@ function CredentialForm({ credential, done }: { credential?: Credential; done: (
   const kind = form.watch('kind')
   const err = form.formState.errors
   return (
-    <form className="form" style={{ margin: '12px 0 24px' }} autoComplete="off" onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+    <Box component="form" className="form" sx={{ margin: '12px 0 24px' }} autoComplete="off" onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
       <KeptNote kept={kept} of={credential && { path: 'credentials', id: credential.id }} />
       <div className="side">
         <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
@@ -113,14 +114,14 @@ function CredentialForm({ credential, done }: { credential?: Credential; done: (
       </div>
       <TextField label="May be sent to" required multiline minRows={1} error={Boolean(err.origins)} helperText={err.origins?.message ?? 'Scheme, host and port, such as https://booking.skerry.example:8443; one a line. The secret goes nowhere else, wherever a check or a redirect points'} {...form.register('origins')} />
       <Trouble error={save.error} />
-      <div style={{ display: 'flex', gap: 12 }}>
+      <Box sx={{ display: 'flex', gap: '12px' }}>
         <Button type="submit" variant="contained" disabled={save.isPending}>
           {credential ? 'Save' : 'Add'}
         </Button>
         <Button variant="text" onClick={done}>
           Leave it
         </Button>
-      </div>
-    </form>
+      </Box>
+    </Box>
   )
 }

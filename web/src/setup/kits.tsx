@@ -1,7 +1,9 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
@@ -36,35 +38,35 @@ export function Kits() {
           </Button>
         )}
       </SetupHead>
-      <p className="sub" style={{ maxWidth: 640 }}>
+      <Box component="p" className="sub" sx={{ maxWidth: '640px' }}>
         A kit is a set of checks to be used for one service after the other. What differs, such as the host, is a parameter: {'{host}'} stands for its value in names, targets and settings.
-      </p>
+      </Box>
       {making && <MakeKit done={() => setMaking(false)} />}
       <Trouble error={retire.error} />
       {kits.data.map((k) => (
-        <section key={k.id} data-kit={k.id} style={{ borderTop: '1px solid var(--mui-palette-divider)', padding: '14px 0', maxWidth: 900, opacity: k.retired ? 0.6 : 1 }}>
-          <div style={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline' }}>
+        <Box component="section" key={k.id} data-kit={k.id} sx={{ borderTop: '1px solid var(--mui-palette-divider)', padding: '14px 0', maxWidth: '900px', opacity: k.retired ? 0.6 : 1 }}>
+          <Box sx={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline' }}>
             <div>
-              <h2 style={{ margin: 0 }}>
+              <Typography variant="h2">
                 {k.spec.name}
                 {k.retired && ', retired'}
-              </h2>
+              </Typography>
               <div className="sub">
                 {k.spec.checks.map((c) => `${c.name} (${kinds[c.kind].word})`).join(' · ')}
                 {(k.spec.parameters ?? []).length > 0 && ` — parameters: ${(k.spec.parameters ?? []).map((p) => p.name).join(', ')}`}
               </div>
             </div>
             {may && (
-              <div style={{ display: 'flex', gap: 10 }}>
+              <Box sx={{ display: 'flex', gap: '10px' }}>
                 {!k.retired && <Button onClick={() => setUsing(using === k.id ? undefined : k.id)}>Use it</Button>}
                 <Button variant="text" color={k.retired ? 'primary' : 'error'} onClick={() => retire.mutate(k)}>
                   {k.retired ? 'Restore' : 'Retire'}
                 </Button>
-              </div>
+              </Box>
             )}
-          </div>
+          </Box>
           {using === k.id && <UseKit kit={k} />}
-        </section>
+        </Box>
       ))}
     </>
   )
@@ -124,14 +126,14 @@ function MakeKit({ done }: { done: () => void }) {
         </div>
       )}
       <Trouble error={save.error instanceof Problem ? new Error(Object.values(save.error.fields)[0] ?? save.error.message) : save.error} />
-      <div style={{ display: 'flex', gap: 12 }}>
+      <Box sx={{ display: 'flex', gap: '12px' }}>
         <Button variant="contained" disabled={own.length === 0 || name.trim() === '' || save.isPending} onClick={() => save.mutate()}>
           Make the kit
         </Button>
         <Button variant="text" onClick={done}>
           Leave it
         </Button>
-      </div>
+      </Box>
     </div>
   )
 }
@@ -158,7 +160,7 @@ function UseKit({ kit }: { kit: Kit }) {
   })
   const faults = use.error instanceof Problem ? Object.values(use.error.fields) : []
   return (
-    <div className="form" style={{ marginTop: 14 }}>
+    <Box className="form" sx={{ marginTop: '14px' }}>
       <KeptNote kept={kept} />
       <Pick
         label="For which service"
@@ -191,6 +193,6 @@ function UseKit({ kit }: { kit: Kit }) {
           </span>
         )}
       </div>
-    </div>
+    </Box>
   )
 }

@@ -1,4 +1,10 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
 import { useMayDefineForAll } from '../api/queries'
@@ -36,36 +42,36 @@ export function Listing<D extends Entry>({ title, one, note, list, columns, cell
           </Button>
         )}
       </SetupHead>
-      <p className="sub" style={{ maxWidth: 640 }}>
+      <Box component="p" className="sub" sx={{ maxWidth: '640px' }}>
         {note}
-      </p>
+      </Box>
       {editing === '' && form(undefined, done)}
       <Trouble error={turn.error} />
       {list.length > 0 && (
-        <table className="plain" style={{ maxWidth: 900 }}>
-          <thead>
-            <tr>
+        <Table  sx={{ maxWidth: '900px' }}>
+          <TableHead>
+            <TableRow>
               {columns.map((c) => (
-                <th key={c}>{c}</th>
+                <TableCell key={c}>{c}</TableCell>
               ))}
-              <th aria-hidden />
-            </tr>
-          </thead>
-          <tbody>
+              <TableCell aria-hidden />
+            </TableRow>
+          </TableHead>
+          <TableBody>
             {list.map((d) =>
               editing === d.id ? (
-                <tr key={d.id}>
-                  <td colSpan={columns.length + 1}>{form(d, done)}</td>
-                </tr>
+                <TableRow key={d.id}>
+                  <TableCell colSpan={columns.length + 1}>{form(d, done)}</TableCell>
+                </TableRow>
               ) : (
                 <tr key={d.id} {...{ [`data-${one.replaceAll(' ', '-')}`]: d.id }} style={d.retired ? { opacity: 0.6 } : undefined}>
                   {cells(d).map((cell, i) => (
-                    <td key={columns[i]}>
+                    <TableCell key={columns[i]}>
                       {cell}
                       {i === 0 && d.retired && ', retired'}
-                    </td>
+                    </TableCell>
                   ))}
-                  <td>
+                  <TableCell>
                     {may && (
                       <>
                         {!d.retired && (
@@ -78,12 +84,12 @@ export function Listing<D extends Entry>({ title, one, note, list, columns, cell
                         </button>
                       </>
                     )}
-                  </td>
+                  </TableCell>
                 </tr>
               ),
             )}
-          </tbody>
-        </table>
+          </TableBody>
+        </Table>
       )}
     </>
   )

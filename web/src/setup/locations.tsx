@@ -1,5 +1,13 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
+import Stack from '@mui/material/Stack'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
@@ -126,7 +134,7 @@ function LocationForm({ location, onDone, first }: { location?: Location; onDone
   return (
     <form className="form in-place" onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
       <KeptNote kept={kept} of={location && { path: 'locations', id: location.id }} />
-      {first && <p style={{ margin: 0 }}>A location is a place to measure from: an office, a data centre, this machine. Name the first one; one command then starts an agent there.</p>}
+      {first && <Box component="p" sx={{ margin: 0 }}>A location is a place to measure from: an office, a data centre, this machine. Name the first one; one command then starts an agent there.</Box>}
       <div className="side">
         <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
         {field('region', 'Region')}
@@ -148,7 +156,7 @@ function LocationForm({ location, onDone, first }: { location?: Location; onDone
         </div>
       </details>
       <Trouble error={save.error} />
-      <div style={{ display: 'flex', gap: 12 }}>
+      <Box sx={{ display: 'flex', gap: '12px' }}>
         <Button type="submit" variant="contained" disabled={save.isPending}>
           {location ? `Save as revision ${location.revision + 1}` : 'Add'}
         </Button>
@@ -157,7 +165,7 @@ function LocationForm({ location, onDone, first }: { location?: Location; onDone
             Leave it
           </Button>
         )}
-      </div>
+      </Box>
     </form>
   )
 }
@@ -180,15 +188,15 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
     onSettled: () => setRetiring(false),
   })
   return (
-    <section style={{ borderTop: '1px solid var(--mui-palette-divider)', padding: '16px 0 20px', maxWidth: 900 }} data-location={l.id}>
-      <div style={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline' }}>
+    <Box component="section" sx={{ borderTop: '1px solid var(--mui-palette-divider)', padding: '16px 0 20px', maxWidth: '900px' }} data-location={l.id}>
+      <Box sx={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline' }}>
         <div>
-          <h2 style={{ margin: 0 }}>{l.spec.name}</h2>
+          <Typography variant="h2">{l.spec.name}</Typography>
           <div className="sub">
             {[l.spec.region, `${checks} checks`, l.spec.address, l.spec.latitude !== undefined && `${l.spec.latitude}° N ${l.spec.longitude}° E`, l.spec.note].filter(Boolean).join(' · ')}
           </div>
         </div>
-        <div style={{ display: 'flex', gap: 10 }}>
+        <Box sx={{ display: 'flex', gap: '10px' }}>
           {administrator && <Button onClick={() => add.mutate()}>{agents.length ? 'Another agent' : 'Start an agent here'}</Button>}
           {may && (
             <Button variant="text" onClick={() => setEditing(!editing)}>
@@ -200,8 +208,8 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
               Retire
             </Button>
           )}
-        </div>
-      </div>
+        </Box>
+      </Box>
       <Trouble error={add.error ?? retire.error} />
       {editing && <LocationForm location={l} onDone={() => setEditing(false)} />}
       {token && <Command token={token} location={l} />}
@@ -210,20 +218,29 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
         <AgentLine key={a.id} agent={a} administrator={administrator} may={may} />
       ))}
       <Confirm open={retiring} title={`Retire ${l.spec.name}?`} text="Nothing can be measured from here any more. What was measured stays, and the location can be restored." act={`Retire ${l.spec.name}`} onYes={() => retire.mutate()} onNo={() => setRetiring(false)} />
-    </section>
+    </Box>
   )
 }
 
 /** The one command that starts an agent, with the token shown this once; and the same as a service of the system. */
 function Command({ token, location: l }: { token: string; location: Location }) {
+  const [address, setAddress] = useState(() => localStorage.getItem(addressKey) ?? window.location.origin)
+  const server = address.trim().replace(/\/+$/, '')
+  const here = /^https?:\/\/(localhost|127\.|\[::1\])/.test(server)
+  const good = /^https?:\/\/[^\s/'"$`\\]+$/.test(server)
   const echo = l.spec.echo_port ? ` --echo :${l.spec.echo_port}` : ''
   // A server that is not on this machine and speaks no TLS: the agent wants to be told that it may.
-  const plain = window.location.protocol === 'http:' && !/^(localhost|127\.|\[::1\])/.test(window.location.host) ? ' --plain-http' : ''
-  const once = `umask 077; echo ${token} > ${l.id}.token\n./bin/kestite agent --server ${window.location.origin}${plain} --token-file ${l.id}.token --data ./agent-${l.id}${echo}`
-  const unit = `sudo install -d -m 700 /etc/kestite && echo ${token} | sudo install -m 600 /dev/stdin /etc/kestite/agent.token
+  const plain = server.startsWith('http:') && !here ? ' --plain-http' : ''
+  const program = `curl -fsS -H "Authorization: Bearer $(cat ${l.id}.token)" ${server}/api/agent/v1/program -o kestite && chmod +x kestite`
+  const once = `umask 077; echo ${token} > ${l.id}.token
+${program}
+./kestite agent --server ${server}${plain} --token-file ${l.id}.token --data ./agent-${l.id}${echo}`
+  const unit = `umask 077; echo ${token} > ${l.id}.token
+${program} && sudo install -m 755 kestite /usr/local/bin/kestite
+sudo install -d -m 700 /etc/kestite && sudo install -m 600 ${l.id}.token /etc/kestite/agent.token && rm ${l.id}.token
 sudo tee /etc/systemd/system/kestite-agent.service >/dev/null <<'UNIT'
 [Unit]
-Description=Kestite agent at ${l.spec.name}
+Description=Kestite agent at ${l.spec.name.replace(/[\r\n]/g, ' ')}
 After=network-online.target
 Wants=network-online.target
 
@@ -232,7 +249,7 @@ DynamicUser=yes
 LoadCredential=token:/etc/kestite/agent.token
 StateDirectory=kestite-agent
 AmbientCapabilities=CAP_NET_RAW
-ExecStart=/usr/local/bin/kestite agent --server ${window.location.origin}${plain} --token-file %d/token --data %S/kestite-agent${echo}
+ExecStart=/usr/local/bin/kestite agent --server ${server}${plain} --token-file %d/token --data %S/kestite-agent${echo}
 Restart=always
 
 [Install]
@@ -240,16 +257,33 @@ WantedBy=multi-user.target
 UNIT
 sudo systemctl daemon-reload && sudo systemctl enable --now kestite-agent`
   return (
-    <div style={{ margin: '12px 0' }}>
-      <p style={{ margin: '0 0 6px' }}>Run this at the location, as root or with CAP_NET_RAW so that it may ping and trace. The token is shown this once.</p>
-      <Copied text={once} />
-      <details className="more">
-        <summary>As a service of the system (systemd)</summary>
-        <Copied text={unit} />
-      </details>
-    </div>
+    <Stack spacing={1.5} sx={{ my: 1.5, maxWidth: 760 }}>
+      <TextField
+        label="Where the agent reaches this server"
+        value={address}
+        error={!good}
+        helperText={!good ? 'Scheme, host and port, such as https://kestite.example.org' : here ? 'Only an agent on the server’s own machine reaches it there: for another, write the address that it has on the network.' : 'From the location, not from this browser'}
+        onChange={(e) => {
+          setAddress(e.target.value)
+          localStorage.setItem(addressKey, e.target.value)
+        }}
+      />
+      <span>
+        Run this at the location, as root or with CAP_NET_RAW so that it may ping and trace. It fetches the program from this server, for Linux on a processor like the server’s, and starts it. The token is shown this once.
+      </span>
+      {good && <Copied text={once} />}
+      {good && (
+        <details className="more">
+          <summary>As a service of the system (systemd)</summary>
+          <Copied text={unit} />
+        </details>
+      )}
+    </Stack>
   )
 }
+
+/** Where this browser keeps the address that agents were told last. */
+const addressKey = 'kestite-agents-address'
 
 function Copied({ text }: { text: string }) {
   return (
@@ -292,24 +326,24 @@ function Quarantine({ agent: a, may }: { agent: Agent; may: boolean }) {
       </p>
       <details className="more">
         <summary>{a.aside.length < a.set_aside ? `The latest ${a.aside.length}` : 'What, and why'}</summary>
-        <table className="plain">
-          <thead>
-            <tr>
-              <th>Check</th>
-              <th>Measured</th>
-              <th>Why it could not be taken</th>
-            </tr>
-          </thead>
-          <tbody>
+        <Table>
+          <TableHead>
+            <TableRow>
+              <TableCell>Check</TableCell>
+              <TableCell>Measured</TableCell>
+              <TableCell>Why it could not be taken</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
             {a.aside.map((x, i) => (
-              <tr key={i}>
-                <td>{x.name}</td>
-                <td>{shortTime(x.at, zone)}</td>
-                <td>{x.reason}</td>
-              </tr>
+              <TableRow key={i}>
+                <TableCell>{x.name}</TableCell>
+                <TableCell>{shortTime(x.at, zone)}</TableCell>
+                <TableCell>{x.reason}</TableCell>
+              </TableRow>
             ))}
-          </tbody>
-        </table>
+          </TableBody>
+        </Table>
       </details>
       {may && (
         <Button disabled={release.isPending} onClick={() => release.mutate()}>
@@ -357,8 +391,8 @@ function AgentLine({ agent: a, administrator, may }: { agent: Agent; administrat
     onSettled: () => setAsking(false),
   })
   return (
-    <div style={{ marginTop: 10 }}>
-      <div style={{ display: 'flex', gap: '0 20px', flexWrap: 'wrap', alignItems: 'baseline' }}>
+    <Box sx={{ marginTop: '10px' }}>
+      <Box sx={{ display: 'flex', gap: '0 20px', flexWrap: 'wrap', alignItems: 'baseline' }}>
         <span className={a.connected ? 'word-up' : 'word-down'}>{a.connected ? 'connected' : a.seen_at ? 'silent' : 'never seen'}</span>
         <span className="sub">{a.seen_at ? `last heard ${shortTime(a.seen_at, zone)}` : 'it has not called yet'}</span>
         {a.seen_at && <span className="sub">version {a.version || '–'}</span>}
@@ -366,7 +400,7 @@ function AgentLine({ agent: a, administrator, may }: { agent: Agent; administrat
         {a.seen_at && <span className="sub">{a.backlog} waiting for delivery</span>}
         <span className="sub">{a.holds} checks held</span>
         {a.seen_at && a.lateness_ms > 0 && <span className="sub">99 % start within {a.lateness_ms.toFixed(1)} ms</span>}
-      </div>
+      </Box>
       <div className="sub">
         {a.sockets && <span className={a.sockets === 'none' ? 'trouble' : undefined}>{sockets[a.sockets]} · </span>}
         {administrator && (
@@ -381,6 +415,6 @@ function AgentLine({ agent: a, administrator, may }: { agent: Agent; administrat
       {a.set_aside > 0 && <Quarantine agent={a} may={may} />}
       <Trouble error={revoke.error} />
       <Confirm open={asking} title="Revoke this agent’s token?" text="The agent can no longer take work nor deliver what it has measured. This cannot be undone; a new token can be made." act="Revoke the token" onYes={() => revoke.mutate()} onNo={() => setAsking(false)} />
-    </div>
+    </Box>
   )
 }

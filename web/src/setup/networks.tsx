@@ -1,3 +1,4 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
@@ -62,21 +63,21 @@ function NetworkForm({ network, done }: { network?: Network; done: () => void })
   })
   const err = form.formState.errors
   return (
-    <form className="form" style={{ margin: '12px 0 24px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+    <Box component="form" className="form" sx={{ margin: '12px 0 24px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
       <KeptNote kept={kept} of={network && { path: 'networks', id: network.id }} />
       <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
       <TextField label="Ranges, one a line" required multiline minRows={2} error={Boolean(err.prefixes)} helperText={err.prefixes?.message ?? 'Such as 198.18.0.0/15 or fd77::/16'} {...form.register('prefixes')} />
       <FormControlLabel label="It is our own" control={<Checkbox size="small" defaultChecked={form.getValues('ours')} {...form.register('ours')} />} />
       <TextField label="Note" {...form.register('note')} />
       <Trouble error={save.error} />
-      <div style={{ display: 'flex', gap: 12 }}>
+      <Box sx={{ display: 'flex', gap: '12px' }}>
         <Button type="submit" variant="contained" disabled={save.isPending}>
           {network ? 'Save' : 'Add'}
         </Button>
         <Button variant="text" onClick={done}>
           Leave it
         </Button>
-      </div>
-    </form>
+      </Box>
+    </Box>
   )
 }

@@ -1,7 +1,13 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Fragment, useState } from 'react'
@@ -99,7 +105,7 @@ function Form({ plan, places, services }: { plan: Plan | undefined; places: Loca
           e.preventDefault()
           save.mutate()
         }}
-      >
+>
         <KeptNote kept={kept} of={plan && { path: 'pair-plans', id: plan.id }} />
         <fieldset disabled={!may}>
           <legend>What</legend>
@@ -157,53 +163,53 @@ function Form({ plan, places, services }: { plan: Plan | undefined; places: Loca
           )}
         </fieldset>
         {rows.length > 0 && (
-          <fieldset style={{ maxWidth: 900 }}>
+          <Box component="fieldset" sx={{ maxWidth: '900px' }}>
             <legend>Pair by pair</legend>
-            <table className="plain">
-              <thead>
-                <tr>
-                  <th>Pair</th>
-                  <th>Kinds</th>
-                  <th>Every</th>
-                  <th>Saving</th>
-                  <th aria-hidden />
-                </tr>
-              </thead>
-              <tbody>
+            <Table>
+              <TableHead>
+                <TableRow>
+                  <TableCell>Pair</TableCell>
+                  <TableCell>Kinds</TableCell>
+                  <TableCell>Every</TableCell>
+                  <TableCell>Saving</TableCell>
+                  <TableCell aria-hidden />
+                </TableRow>
+              </TableHead>
+              <TableBody>
                 {rows.map((p) => {
                   const o = override(p)
                   const of = checks.filter((c) => same(c.pair, p))
                   const shown = open && same(open, p)
                   return (
                     <Fragment key={`${p.a} ${p.b}`}>
-                      <tr data-pair={`${p.a} ${p.b}`}>
-                        <td>
+                      <TableRow data-pair={`${p.a} ${p.b}`}>
+                        <TableCell>
                           {name(p.a)} – {name(p.b)}
-                        </td>
-                        <td>{o.skip ? <span className="sub">left out</span> : ((o.kinds ?? []).length ? (o.kinds as Kind[]) : spec.kinds).map((k) => pairKinds[k]).join(', ')}</td>
-                        <td>{o.skip || spec.on_demand ? '–' : duration((o.interval_s || spec.interval_s) * 1000)}</td>
-                        <td className="sub">{doing(of.map((c) => c.does)) || '–'}</td>
-                        <td>
+                        </TableCell>
+                        <TableCell>{o.skip ? <span className="sub">left out</span> : ((o.kinds ?? []).length ? (o.kinds as Kind[]) : spec.kinds).map((k) => pairKinds[k]).join(', ')}</TableCell>
+                        <TableCell>{o.skip || spec.on_demand ? '–' : duration((o.interval_s || spec.interval_s) * 1000)}</TableCell>
+                        <TableCell className="sub">{doing(of.map((c) => c.does)) || '–'}</TableCell>
+                        <TableCell>
                           {may && (
                             <button type="button" className="link" aria-expanded={Boolean(shown)} onClick={() => setOpen(shown ? undefined : p)}>
                               {shown ? 'close' : (spec.overrides ?? []).some((x) => same(x, p)) ? 'differs' : 'do it differently'}
                             </button>
                           )}
-                        </td>
-                      </tr>
+                        </TableCell>
+                      </TableRow>
                       {shown && (
-                        <tr>
-                          <td colSpan={5}>
+                        <TableRow>
+                          <TableCell colSpan={5}>
                             <Differently value={o} plan={spec} change={setOverride} />
-                          </td>
-                        </tr>
+                          </TableCell>
+                        </TableRow>
                       )}
                     </Fragment>
                   )
                 })}
-              </tbody>
-            </table>
-          </fieldset>
+              </TableBody>
+            </Table>
+          </Box>
         )}
         <Trouble error={save.error} />
         {may && (
@@ -256,18 +262,18 @@ function Differently({ value: o, plan, change }: { value: Override; plan: Spec; 
     if (next.length > 0) change({ ...o, kinds: plain ? undefined : next })
   }
   return (
-    <div style={{ display: 'grid', gap: 12, padding: '4px 0 10px' }}>
+    <Box sx={{ display: 'grid', gap: '12px', padding: '4px 0 10px' }}>
       <div>
         <FormControlLabel label="leave it out" control={<Checkbox size="small" checked={o.skip ?? false} onChange={(_, on) => change({ ...o, skip: on || undefined })} />} />
         {!o.skip && (Object.entries(pairKinds) as [Kind, string][]).map(([k, text]) => <FormControlLabel key={k} label={text} control={<Checkbox size="small" checked={own.includes(k)} onChange={(_, on) => kinds(k, on)} />} />)}
       </div>
       {!o.skip && !plan.on_demand && (
-        <div style={{ maxWidth: 240, display: 'grid' }}>
+        <Box sx={{ maxWidth: '240px', display: 'grid' }}>
           <Pace label="Every" none="as the plan" value={o.interval_s ?? 0} change={(s) => change({ ...o, interval_s: s || undefined })} />
-        </div>
+        </Box>
       )}
       {!o.skip && (
-        <div style={{ display: 'grid', gap: 10 }}>
+        <Box sx={{ display: 'grid', gap: '10px' }}>
           {limits.map((l, i) => (
             <LimitRow key={i} limit={l} measures={distinct} change={(x) => change({ ...o, limits: limits.map((y, n) => (n === i ? x : y)) })} remove={() => change({ ...o, limits: limits.filter((_, n) => n !== i) })} />
           ))}
@@ -277,8 +283,8 @@ function Differently({ value: o, plan, change }: { value: Override; plan: Spec; 
             </Button>
             {limits.length === 0 && <span className="sub"> Its limits are the usual ones: loss, a change of route, MOS.</span>}
           </div>
-        </div>
+        </Box>
       )}
-    </div>
+    </Box>
   )
 }

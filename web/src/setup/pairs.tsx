@@ -1,4 +1,11 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
 import { Link } from 'react-router'
@@ -32,9 +39,9 @@ export function Pairs() {
           </Button>
         )}
       </SetupHead>
-      <p className="sub" style={{ maxWidth: 640 }}>
+      <Box component="p" className="sub" sx={{ maxWidth: '640px' }}>
         How locations reach each other. A plan says between which, and keeps the checks: they are made, changed and retired with it.
-      </p>
+      </Box>
       {plans.data.length === 0 && <div className="empty">Nothing is measured between locations yet. Plan the pairs: choose the locations and see how many pairs and runs a day that makes before anything is saved.</div>}
       {[...live, ...plans.data.filter((p) => p.retired)].map((p) => (
         <OnePlan key={p.id} plan={p} checks={checks.data.filter((c) => c.spec.pair?.plan === p.id && !c.retired)} />
@@ -61,13 +68,13 @@ function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSp
   const pairs = new Set(checks.map((c) => [c.spec.pair?.from, c.spec.pair?.to].sort().join(' '))).size
   const own = (s.overrides ?? []).length
   return (
-    <section data-plan={plan.id} style={{ borderTop: '1px solid var(--mui-palette-divider)', padding: '14px 0', maxWidth: 980, opacity: plan.retired ? 0.6 : 1 }}>
-      <div style={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline', gap: 16 }}>
+    <Box component="section" data-plan={plan.id} sx={{ borderTop: '1px solid var(--mui-palette-divider)', padding: '14px 0', maxWidth: '980px', opacity: plan.retired ? 0.6 : 1 }}>
+      <Box sx={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline', gap: '16px' }}>
         <div>
-          <h2 style={{ margin: 0 }}>
+          <Typography variant="h2">
             {s.name}
             {plan.retired && ', retired'}
-          </h2>
+          </Typography>
           <div className="sub">
             {s.kinds.map((k) => pairKinds[k]).join(' and ')}, {shapes[s.shape]}
             {s.both_ways ? ', from both ends' : ''}
@@ -76,7 +83,7 @@ function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSp
             <Link to={keep(`/services/${s.service}`)}>{services.data?.find((x) => x.id === s.service)?.spec.name ?? s.service}</Link>.
           </div>
         </div>
-        <div style={{ display: 'flex', gap: 10, whiteSpace: 'nowrap' }}>
+        <Box sx={{ display: 'flex', gap: '10px', whiteSpace: 'nowrap' }}>
           {!plan.retired && permits('operate') && (
             <Button onClick={() => run.mutate()} disabled={run.isPending}>
               Run it now
@@ -92,8 +99,8 @@ function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSp
               {plan.retired ? 'Restore' : 'Retire'}
             </Button>
           )}
-        </div>
-      </div>
+        </Box>
+      </Box>
       <Trouble error={run.error ?? retire.error} />
       {runs.length > 0 ? <RunView runs={runs} name={s.name} close={() => setRuns([])} /> : !plan.retired && !s.on_demand && <Latest plan={plan} />}
       <Confirm
@@ -105,7 +112,7 @@ function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSp
         onYes={() => retire.mutate()}
         onNo={() => setAsking(false)}
       />
-    </section>
+    </Box>
   )
 }
 
@@ -167,27 +174,27 @@ function Reach({ ways, name, children }: { ways: Way[]; name: string; children: 
     return (chief[w.kind] ?? []).flatMap((n) => all.filter((m) => m.name === n)).map((m) => `${m.value} ${m.unit || (m.value === '1' ? m.text.replace(/s$/, '') : m.text)}`)
   }
   return (
-    <div style={{ marginTop: 12, overflowX: 'auto' }}>
+    <Box sx={{ marginTop: '12px', overflowX: 'auto' }}>
       <div className="sub" role="status">
         {children} <Export name={name} columns={['from', 'to', 'kind', 'outcome', 'at', 'detail', 'measures']} rows={ways.map((w) => [place(w.from), place(w.to), w.kind, w.word, w.at, w.detail, JSON.stringify(w.measures ?? {})])} />
       </div>
-      <table className="plain" style={{ width: 'auto', marginTop: 8 }}>
-        <thead>
-          <tr>
-            <th>From, down; to, across</th>
+      <Table  sx={{ width: 'auto', marginTop: '8px' }}>
+        <TableHead>
+          <TableRow>
+            <TableCell>From, down; to, across</TableCell>
             {to.map((t) => (
-              <th key={t} scope="col">
+              <TableCell key={t} scope="col">
                 {place(t)}
-              </th>
+              </TableCell>
             ))}
-          </tr>
-        </thead>
-        <tbody>
+          </TableRow>
+        </TableHead>
+        <TableBody>
           {from.map((f) => (
-            <tr key={f}>
-              <th scope="row">{place(f)}</th>
+            <TableRow key={f}>
+              <TableCell component="th" scope="row">{place(f)}</TableCell>
               {to.map((t) => (
-                <td key={t} style={{ minWidth: 190 }}>
+                <TableCell key={t} sx={{ minWidth: '190px' }}>
                   {f === t && <span className="sub">–</span>}
                   {ways
                     .filter((w) => w.from === f && w.to === t)
@@ -197,12 +204,12 @@ function Reach({ ways, name, children }: { ways: Way[]; name: string; children: 
                         <span className="sub">{values(w).join(', ')}</span>
                       </div>
                     ))}
-                </td>
+                </TableCell>
               ))}
-            </tr>
+            </TableRow>
           ))}
-        </tbody>
-      </table>
-    </div>
+        </TableBody>
+      </Table>
+    </Box>
   )
 }

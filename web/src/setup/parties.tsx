@@ -1,3 +1,4 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
@@ -109,20 +110,20 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
   })
   const err = form.formState.errors
   return (
-    <form className="form" style={{ margin: '12px 0 24px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+    <Box component="form" className="form" sx={{ margin: '12px 0 24px' }} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
       <KeptNote kept={kept} of={party && { path: `${kind}s`, id: party.id }} />
       <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
       {kind === 'contract' && <Controller control={form.control} name="customer" render={({ field }) => <PartyPick kind="customer" label="With the customer" blank="internal" value={field.value} change={field.onChange} error={err.customer?.message} />} />}
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
       <Trouble error={save.error} />
-      <div style={{ display: 'flex', gap: 12 }}>
+      <Box sx={{ display: 'flex', gap: '12px' }}>
         <Button type="submit" variant="contained" disabled={save.isPending}>
           {party ? 'Save' : 'Add'}
         </Button>
         <Button variant="text" onClick={done}>
           Leave it
         </Button>
-      </div>
-    </form>
+      </Box>
+    </Box>
   )
 }

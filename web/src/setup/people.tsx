@@ -1,8 +1,14 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import Menu from '@mui/material/Menu'
 import MenuItem from '@mui/material/MenuItem'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -84,29 +90,29 @@ function PeopleTable({ me }: { me: string }) {
   const people = usePeople()
   const [link, setLink] = useState<{ name: string; link: Schemas['PasswordLink'] } | undefined>()
   return (
-    <section style={{ maxWidth: 1000 }}>
+    <Box component="section" sx={{ maxWidth: '1000px' }}>
       <Trouble error={people.error} />
       {link && <LinkShown {...link} done={() => setLink(undefined)} />}
-      <table className="plain">
-        <thead>
-          <tr>
-            <th>Name</th>
-            <th>E-mail</th>
-            <th>Role</th>
-            <th>Signs in with</th>
-            <th>Signed in</th>
-            <th>May sign in</th>
-            <th aria-hidden />
-          </tr>
-        </thead>
-        <tbody>
+      <Table>
+        <TableHead>
+          <TableRow>
+            <TableCell>Name</TableCell>
+            <TableCell>E-mail</TableCell>
+            <TableCell>Role</TableCell>
+            <TableCell>Signs in with</TableCell>
+            <TableCell>Signed in</TableCell>
+            <TableCell>May sign in</TableCell>
+            <TableCell aria-hidden />
+          </TableRow>
+        </TableHead>
+        <TableBody>
           {people.data?.map((p) => (
             <PersonRow key={p.id} person={p} self={p.id === me} show={setLink} />
           ))}
-        </tbody>
-      </table>
+        </TableBody>
+      </Table>
       <NewPerson show={setLink} />
-    </section>
+    </Box>
   )
 }
 
@@ -149,13 +155,13 @@ function PersonRow({ person: p, self, show }: { person: Person; self: boolean; s
     act.mutate(does)
   }
   return (
-    <tr data-person={p.email}>
-      <td>{p.name}</td>
-      <td>{p.email}</td>
-      <td>
+    <TableRow data-person={p.email}>
+      <TableCell>{p.name}</TableCell>
+      <TableCell>{p.email}</TableCell>
+      <TableCell>
         <RightsFields of={p.name} value={asked ?? { role: p.role, customer: p.customer, teams: p.teams }} change={(r) => (r.role === 'customer' && !r.customer ? setAsked(r) : change(r))} />
-      </td>
-      <td>
+      </TableCell>
+      <TableCell>
         {p.password_at ? (
           <>
             password {p.second_factor && 'and second factor'}
@@ -164,14 +170,14 @@ function PersonRow({ person: p, self, show }: { person: Person; self: boolean; s
         ) : (
           <span className="trouble">no password yet</span>
         )}
-      </td>
-      <td>{p.sessions === 0 ? '–' : p.sessions === 1 ? '1 browser' : `${p.sessions} browsers`}</td>
-      <td>
+      </TableCell>
+      <TableCell>{p.sessions === 0 ? '–' : p.sessions === 1 ? '1 browser' : `${p.sessions} browsers`}</TableCell>
+      <TableCell>
         <button type="button" className="link" onClick={() => change({ disabled: !p.disabled_at })}>
           {p.disabled_at ? 'no; allow it' : 'yes; stop it'}
         </button>
-      </td>
-      <td>
+      </TableCell>
+      <TableCell>
         <button type="button" className="link" aria-haspopup="menu" aria-label={`More for ${p.name}`} onClick={(e) => setMenu(e.currentTarget)}>
           more
         </button>
@@ -189,7 +195,7 @@ function PersonRow({ person: p, self, show }: { person: Person; self: boolean; s
               setMenu(null)
               setSure(true)
             }}
-          >
+>
             Erase …
           </MenuItem>
         </Menu>
@@ -206,8 +212,8 @@ function PersonRow({ person: p, self, show }: { person: Person; self: boolean; s
           }}
         />
         <Trouble error={act.error} />
-      </td>
-    </tr>
+      </TableCell>
+    </TableRow>
   )
 }
 

@@ -1,4 +1,5 @@
 import Autocomplete from '@mui/material/Autocomplete'
+import Box from '@mui/material/Box'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import type { Schemas } from '../api/client'
@@ -27,7 +28,7 @@ export function RightsFields({ value, change, of, error }: Props) {
   const whose = of ? ` of ${of}` : ''
   const table = of ? 'standard' : 'outlined'
   return (
-    <div style={{ display: 'flex', gap: 12, flexWrap: 'wrap', alignItems: 'start' }}>
+    <Box sx={{ display: 'flex', gap: '12px', flexWrap: 'wrap', alignItems: 'start' }}>
       <TextField
         select
         variant={table}
@@ -41,7 +42,7 @@ export function RightsFields({ value, change, of, error }: Props) {
           const role = e.target.value as Rights['role']
           change({ role, customer: role === 'customer' ? (value.customer ?? '') : undefined, teams: limited(role) ? value.teams : undefined })
         }}
-      >
+>
         {Object.entries(roles).map(([r, does]) => (
           <MenuItem key={r} value={r}>
             <span>
@@ -59,7 +60,7 @@ export function RightsFields({ value, change, of, error }: Props) {
           sx={{ width: 180 }}
           slotProps={{ htmlInput: { 'aria-label': `Customer${whose}` }, select: { displayEmpty: true } }}
           onChange={(e) => change({ ...value, customer: e.target.value })}
-        >
+>
           {!value.customer && (
             <MenuItem value="" disabled>
               {customers.length ? 'which one?' : 'there is none yet'}
@@ -85,6 +86,6 @@ export function RightsFields({ value, change, of, error }: Props) {
           renderInput={(params) => <TextField {...params} variant={table} placeholder={value.teams?.length ? '' : 'services of all teams'} label={of ? undefined : 'Limited to services of'} slotProps={{ ...params.slotProps, htmlInput: { ...params.slotProps.htmlInput, 'aria-label': `Teams${whose}` } }} />}
         />
       )}
-    </div>
+    </Box>
   )
 }

@@ -1,5 +1,11 @@
+import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -47,9 +53,9 @@ export function Trail() {
   return (
     <>
       <SetupHead title="Trail" />
-      <p className="sub" style={{ maxWidth: 640 }}>
+      <Box component="p" className="sub" sx={{ maxWidth: '640px' }}>
         What was done, by whom and from where. It is only ever added to: the role that the server works with can change none of it. Days are UTC here.
-      </p>
+      </Box>
       <div className="in-a-row">
         <TextField select label="Did" value={get('did')} sx={{ width: 190 }} onChange={(e) => set('did', e.target.value)}>
           <MenuItem value="">anything</MenuItem>
@@ -74,22 +80,22 @@ export function Trail() {
       <Trouble error={lines.error ?? actions.error} />
       {all?.length === 0 && <p>Nothing of that stands in the trail.</p>}
       {Boolean(all?.length) && (
-        <table className="plain" style={{ maxWidth: 1000 }}>
-          <thead>
-            <tr>
-              <th>When</th>
-              <th>Who</th>
-              <th>Did</th>
-              <th>What</th>
-              <th>From</th>
-            </tr>
-          </thead>
-          <tbody>
+        <Table  sx={{ maxWidth: '1000px' }}>
+          <TableHead>
+            <TableRow>
+              <TableCell>When</TableCell>
+              <TableCell>Who</TableCell>
+              <TableCell>Did</TableCell>
+              <TableCell>What</TableCell>
+              <TableCell>From</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
             {all?.map((l) => (
               <TrailRow key={l.id} line={l} zone={zone} only={(who) => set('who', who)} about={(what) => set('what', what)} />
             ))}
-          </tbody>
-        </table>
+          </TableBody>
+        </Table>
       )}
       {lines.hasNextPage && (
         <Button sx={{ marginTop: 1 }} disabled={lines.isFetchingNextPage} onClick={() => void lines.fetchNextPage()}>
@@ -106,9 +112,9 @@ function TrailRow({ line: l, zone, only, about }: { line: Line; zone: string; on
   const [kind] = l.subject.split(' ', 1)
   return (
     <>
-      <tr data-trail={l.id}>
-        <td title={l.at}>{shortTime(l.at, zone)}</td>
-        <td>
+      <TableRow data-trail={l.id}>
+        <TableCell title={l.at}>{shortTime(l.at, zone)}</TableCell>
+        <TableCell>
           {l.person ? (
             <button type="button" className="narrow" onClick={() => only(l.person ?? '')}>
               {l.name}
@@ -116,29 +122,29 @@ function TrailRow({ line: l, zone, only, about }: { line: Line; zone: string; on
           ) : (
             l.name
           )}
-        </td>
-        <td>
+        </TableCell>
+        <TableCell>
           {l.action}{' '}
           {more.length > 0 && (
             <button type="button" className="link" aria-expanded={open} onClick={() => setOpen(!open)}>
               {open ? 'less' : 'more'}
             </button>
           )}
-        </td>
-        <td>
+        </TableCell>
+        <TableCell>
           <button type="button" className="narrow" title={`${l.subject}: only lines about it`} onClick={() => about(l.subject)}>
             {l.of ? `${kind} ${l.of}` : l.subject}
           </button>
-        </td>
-        <td>{l.source}</td>
-      </tr>
+        </TableCell>
+        <TableCell>{l.source}</TableCell>
+      </TableRow>
       {open && (
-        <tr>
-          <td />
-          <td colSpan={4}>
+        <TableRow>
+          <TableCell />
+          <TableCell colSpan={4}>
             <Differences list={more} />
-          </td>
-        </tr>
+          </TableCell>
+        </TableRow>
       )}
     </>
   )

@@ -1,3 +1,4 @@
+import Box from '@mui/material/Box'
 import Dialog from '@mui/material/Dialog'
 import DialogTitle from '@mui/material/DialogTitle'
 import TextField from '@mui/material/TextField'
@@ -76,7 +77,7 @@ export function Finder({ areas, onClose }: { areas: readonly { path: string; nam
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="sm" sx={{ '& .MuiDialog-container': { alignItems: 'flex-start' } }}>
       <DialogTitle className="unseen">Find</DialogTitle>
-      <div style={{ padding: 16 }}>
+      <Box sx={{ padding: '16px' }}>
         <TextField
           autoFocus
           placeholder="Name of a service, check, agreement, report, location or page"
@@ -94,26 +95,26 @@ export function Finder({ areas, onClose }: { areas: readonly { path: string; nam
             e.preventDefault()
           }}
         />
-        <div id="hits" role="listbox" aria-label="Found" style={{ marginTop: 8 }}>
+        <Box id="hits" role="listbox" aria-label="Found" sx={{ marginTop: '8px' }}>
           {hits.map((h, i) => (
-            <div
+            <Box
               key={h.kind + h.path + h.name}
               id={`hit-${i}`}
               role="option"
               aria-selected={i === chosen}
               onClick={() => go(h)}
-              style={{ display: 'flex', justifyContent: 'space-between', padding: '6px 8px', cursor: 'pointer', background: i === chosen ? 'var(--faint)' : undefined }}
-            >
+              sx={{ display: 'flex', justifyContent: 'space-between', padding: '6px 8px', cursor: 'pointer', background: i === chosen ? 'var(--faint)' : undefined }}
+>
               <span>
                 {h.name}
                 {h.also && !called(h) && <span className="sub"> {h.also.trim()}</span>}
               </span>
               <span className="sub">{h.kind}</span>
-            </div>
+            </Box>
           ))}
           {hits.length === 0 && <p className="sub">Nothing has that name.</p>}
-        </div>
-      </div>
+        </Box>
+      </Box>
     </Dialog>
   )
 }

@@ -1,6 +1,10 @@
 import Dialog from '@mui/material/Dialog'
 import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableRow from '@mui/material/TableRow'
 
 const keys: [string, string][] = [
   ['/ or Ctrl K', 'find anything'],
@@ -22,16 +26,16 @@ export function Keys({ open, onClose }: { open: boolean; onClose: () => void }) 
     <Dialog open={open} onClose={onClose}>
       <DialogTitle>Keys</DialogTitle>
       <DialogContent>
-        <table className="plain">
-          <tbody>
+        <Table>
+          <TableBody>
             {keys.map(([key, what]) => (
-              <tr key={key}>
-                <td style={{ whiteSpace: 'nowrap', fontWeight: 600 }}>{key}</td>
-                <td>{what}</td>
-              </tr>
+              <TableRow key={key}>
+                <TableCell sx={{ whiteSpace: 'nowrap', fontWeight: 600 }}>{key}</TableCell>
+                <TableCell>{what}</TableCell>
+              </TableRow>
             ))}
-          </tbody>
-        </table>
+          </TableBody>
+        </Table>
       </DialogContent>
     </Dialog>
   )

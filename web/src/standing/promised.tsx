@@ -1,3 +1,4 @@
+import Typography from '@mui/material/Typography'
 import { Link, useParams } from 'react-router'
 import { useAccount, usePeriods, useReports } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
@@ -21,7 +22,7 @@ export function Promised() {
     <>
       <div className="head">
         <div>
-          <h1 style={{ margin: 0 }}>{a.name}</h1>
+          <Typography variant="h1">{a.name}</Typography>
           <div className="sub">
             {a.service_name} · {a.target_percent} % of {a.period.words} ({a.timezone}) · <Link to={keep('/')}>all that was promised</Link>
           </div>
@@ -38,7 +39,7 @@ export function Promised() {
           <Strip intervals={a.intervals} planned={a.planned} axis={band} label={a.period.words} />
         </>
       )}
-      <h2>The periods before</h2>
+      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>The periods before</Typography>
       <Trouble error={periods.error} />
       {(periods.data ?? []).slice(1).map((p) => {
         const axis = { from: Date.parse(p.span.from), to: Date.parse(p.span.to), now: Date.parse(p.span.to) }

@@ -1,4 +1,6 @@
+import Box from '@mui/material/Box'
 import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
 import { Link } from 'react-router'
 import type { Listed, Schemas } from '../api/client'
 import { useMay, useStanding } from '../api/queries'
@@ -31,7 +33,7 @@ export function StandingPage() {
           sees ? <Nothing services={data.services} /> : <p className="empty">Nothing was promised to you yet.</p>
         ) : (
           <>
-            <h1 className="statement">{statement(data.summary)}</h1>
+            <Typography variant="h1" className="statement">{statement(data.summary)}</Typography>
             <p className="lead">{nextUp(data.summary, zone) ?? (sees && `${plural(data.services, 'service', 'services')}, ${plural(data.checks, 'check', 'checks')}.`)}</p>
             {(data.agreements > 20 || text) && (
               <div className="head">
@@ -131,7 +133,7 @@ function Nothing({ services }: { services: number }) {
   const keep = useKeep()
   return (
     <div className="empty">
-      <h1>{services === 0 ? 'Nothing is measured yet' : 'Nothing is promised yet'}</h1>
+      <Typography variant="h1">{services === 0 ? 'Nothing is measured yet' : 'Nothing is promised yet'}</Typography>
       {services === 0 ? (
         <p>
           First <Link to={keep('/set-up')}>add a location</Link> to measure from: one command starts an agent there. Then <Link to={keep('/services/new')}>describe a service</Link> by its address.
@@ -168,14 +170,14 @@ function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: n
   const keep = useKeep()
   const groups = [...new Set(needs.map((n) => n.kind))]
   return (
-    <aside className="first-on-phone" style={{ paddingTop: 26 }} aria-label="Needs you">
-      <h2>Needs you</h2>
+    <Box component="aside" className="first-on-phone" sx={{ paddingTop: '26px' }} aria-label="Needs you">
+      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Needs you</Typography>
       {needs.length === 0 && due.count === 0 && (
         <p className="sub">{services === 0 ? 'Nothing yet: no service is described.' : 'Nothing. All services are measured and up, all locations measure, all reports are published.'}</p>
       )}
       {groups.map((kind) => (
         <section key={kind} aria-label={kindsOfNeed[kind].words}>
-          <h3 className="need-kind">{kindsOfNeed[kind].words}</h3>
+          <Typography variant="h3" className="need-kind">{kindsOfNeed[kind].words}</Typography>
           <ul className="needs">
             {needs
               .filter((n) => n.kind === kind)
@@ -194,7 +196,7 @@ function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: n
           </ul>
         </section>
       ))}
-      <ul className="needs" style={{ marginTop: 14 }}>
+      <Box component="ul" className="needs" sx={{ marginTop: '14px' }}>
         {left > 0 && (
           <li className="quiet" data-need="more">
             <div className="name">and {left} more</div>
@@ -215,7 +217,7 @@ function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: n
             </Link>
           </li>
         )}
-      </ul>
-    </aside>
+      </Box>
+    </Box>
   )
 }

@@ -1,3 +1,10 @@
+import Box from '@mui/material/Box'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
+import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { api, ask } from '../api/client'
 import { useMay, useStandIns } from '../api/queries'
@@ -28,36 +35,36 @@ export function StandIns() {
   return (
     <>
       <div className="head">
-        <h1 style={{ margin: 0 }}>Stand-ins</h1>
+        <Typography variant="h1">Stand-ins</Typography>
       </div>
-      <p className="lead" style={{ maxWidth: 620 }}>
+      <Box component="p" className="lead" sx={{ maxWidth: '620px' }}>
         The demo measures these small simulated services and hosts for real. Make one misbehave, and watch Standing: an outage is believed after two failed measurements, which takes up to a minute here.
-      </p>
+      </Box>
       <Trouble error={all.error ?? steer.error} />
-      <table className="plain" style={{ maxWidth: 1060 }}>
-        <thead>
-          <tr>
-            <th>Name</th>
-            <th>Address</th>
-            <th>What it does</th>
-          </tr>
-        </thead>
-        <tbody>
+      <Table  sx={{ maxWidth: '1060px' }}>
+        <TableHead>
+          <TableRow>
+            <TableCell>Name</TableCell>
+            <TableCell>Address</TableCell>
+            <TableCell>What it does</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
           {all.data?.map((s) => (
-            <tr key={s.id} data-stand-in={s.id}>
-              <td style={{ fontWeight: 600, whiteSpace: 'nowrap' }}>{s.name}</td>
-              <td className="sub">{s.where}</td>
-              <td>
+            <TableRow key={s.id} data-stand-in={s.id}>
+              <TableCell sx={{ fontWeight: 600, whiteSpace: 'nowrap' }}>{s.name}</TableCell>
+              <TableCell className="sub">{s.where}</TableCell>
+              <TableCell>
                 {s.modes.map((m) => (
-                  <label key={m} style={{ marginRight: 13, whiteSpace: 'nowrap', fontWeight: m === s.mode ? 600 : 400 }}>
+                  <Box component="label" key={m} sx={{ marginRight: '13px', whiteSpace: 'nowrap', fontWeight: m === s.mode ? 600 : 400 }}>
                     <input type="radio" name={s.id} value={m} checked={m === s.mode} disabled={!may || steer.isPending} onChange={() => steer.mutate({ id: s.id, mode: m })} /> {words[m] ?? m}
-                  </label>
+                  </Box>
                 ))}
-              </td>
-            </tr>
+              </TableCell>
+            </TableRow>
           ))}
-        </tbody>
-      </table>
+        </TableBody>
+      </Table>
     </>
   )
 }
