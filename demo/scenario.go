@@ -151,7 +151,8 @@ var subjects = []subject{
 }
 
 func hours(days []string, from, to string) *definition.HoursSpec {
-	return &definition.HoursSpec{WeeklyPlan: definition.WeeklyPlan{Timezone: Zone, Weekly: []definition.WeeklyRow{{Days: days, From: from, To: to}}, Holidays: []string{}}}
+	return &definition.HoursSpec{WeeklyPlan: definition.WeeklyPlan{Timezone: Zone, Weekly: []definition.WeeklyRow{{Days: days, From: from,
+		To: to}}, Holidays: []string{}}}
 }
 
 // publicHolidays is the list of days on which the offices are closed.

@@ -28,7 +28,8 @@ func TestHolidaysAndDates(t *testing.T) {
 		return input.dispatchEvent(new Event('change', { bubbles: true }))
 	})()`
 	file := fmt.Sprintf("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Skerry Line//EN\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTAMP:20260101T000000Z\r\nDTSTART;VALUE=DATE:%d0623\r\nSUMMARY:Midsummer Eve\r\nEND:VEVENT\r\n"+
-		"BEGIN:VEVENT\r\nUID:2\r\nDTSTAMP:20260101T000000Z\r\nDTSTART:%d0624T100000Z\r\nSUMMARY:Boat race\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n", next, next)
+		"BEGIN:VEVENT\r\nUID:2\r\nDTSTAMP:20260101T000000Z\r\nDTSTART:%d0624T100000Z\r\nSUMMARY:Boat race\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n",
+		next, next)
 	for _, step := range []func() error{
 		func() error { return s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password) },
 		func() error { return s.Go(s.srv.URL + "/set-up/holidays") },
@@ -46,7 +47,8 @@ func TestHolidaysAndDates(t *testing.T) {
 		func() error { return s.Reads("Left out: Boat race; it is at a time of day") },
 		func() error { return s.ClickOn("form button", "Add") },
 		func() error {
-			return s.Until("the list", fmt.Sprintf("[...document.querySelectorAll('[data-list-of-holidays=harbour-days] td')].some((c) => c.innerText === '%d-06-23 Midsummer Eve')", next))
+			return s.Until("the list",
+				fmt.Sprintf("[...document.querySelectorAll('[data-list-of-holidays=harbour-days] td')].some((c) => c.innerText === '%d-06-23 Midsummer Eve')", next))
 		},
 		func() error { return s.Go(s.srv.URL + "/agreements/crew-roster") },
 		func() error { return s.Until("the form", "document.querySelector('[data-summary=own]')") },
@@ -70,7 +72,8 @@ func TestHolidaysAndDates(t *testing.T) {
 	}
 	manager.Must(http.MethodGet, "/agreements", nil, &all)
 	for _, a := range all.Items {
-		if a.ID == "crew-roster" && (!slices.Equal(a.Spec.ServiceHours.HolidayLists, []string{"public-holidays", "harbour-days"}) || a.Spec.Until != fmt.Sprintf("%d-12-31", next+1)) {
+		if a.ID == "crew-roster" && (!slices.Equal(a.Spec.ServiceHours.HolidayLists, []string{"public-holidays", "harbour-days"}) ||
+			a.Spec.Until != fmt.Sprintf("%d-12-31", next+1)) {
 			t.Errorf("it says %+v until %q", a.Spec.ServiceHours, a.Spec.Until)
 		}
 	}
@@ -110,14 +113,16 @@ func TestLinesOfHolidays(t *testing.T) {
 			Lines string
 			Wrong []int
 		}
-		evaluated(t, "src/setup/holiday-lines.ts", "(() => { const r = m.holidaysOf(input); return { lines: m.linesOf(r.days), wrong: r.wrong } })()", text, &got)
+		evaluated(t, "src/setup/holiday-lines.ts",
+			"(() => { const r = m.holidaysOf(input); return { lines: m.linesOf(r.days), wrong: r.wrong } })()", text, &got)
 		if got.Lines != want.lines || !slices.Equal(got.Wrong, want.wrong) {
 			t.Errorf("%q is read as %q, wrong lines %v", text, got.Lines, got.Wrong)
 		}
 	}
 	var merged string
 	evaluated(t, "src/setup/holiday-lines.ts", "m.linesOf(m.joined(input[0], input[1]))", [][]map[string]string{
-		{{"date": "2026-12-25", "name": "Yule"}, {"date": "2026-12-26"}}, {{"date": "2026-12-25", "name": "Christmas"}, {"date": "2026-12-26", "name": "Second"}, {"date": "2026-01-01"}},
+		{{"date": "2026-12-25", "name": "Yule"}, {"date": "2026-12-26"}}, {{"date": "2026-12-25", "name": "Christmas"}, {"date": "2026-12-26",
+			"name": "Second"}, {"date": "2026-01-01"}},
 	}, &merged)
 	if merged != "2026-01-01\n2026-12-25 Yule\n2026-12-26 Second" {
 		t.Errorf("joined they are %q", merged)

@@ -183,8 +183,10 @@ func TestFromAnAddressToAPublishedReport(t *testing.T) {
 
 	// Publish last month's report, download the PDF and read its figures.
 	dir := t.TempDir()
-	s.do(s.Downloads(dir), s.ClickOn("nav a", "Reports"), s.Fill("Agreement", "Ticket sales, Pass"), s.ClickOn("[role=option]", "Ticket sales, Passenger division"), s.Click("Draft the report"))
-	s.do(s.Reads("a draft, not published"), s.Fill("Remark to the customer", "With thanks."), s.Click("Keep"), s.Click("Publish"), s.ClickOn("[role=dialog] button", "Publish"), s.Reads("SHA-256 of content and inputs"))
+	s.do(s.Downloads(dir), s.ClickOn("nav a", "Reports"), s.Fill("Agreement", "Ticket sales, Pass"), s.ClickOn("[role=option]",
+		"Ticket sales, Passenger division"), s.Click("Draft the report"))
+	s.do(s.Reads("a draft, not published"), s.Fill("Remark to the customer", "With thanks."), s.Click("Keep"), s.Click("Publish"),
+		s.ClickOn("[role=dialog] button", "Publish"), s.Reads("SHA-256 of content and inputs"))
 	availability := regexp.MustCompile(`\d+\.\d{4} %`).FindString(s.text(".statement"))
 	sentence := s.text(".statement")
 	s.do(s.ClickOn("a.link", "PDF"))
@@ -376,7 +378,8 @@ func TestEveryClauseInTheForm(t *testing.T) {
 			{Days: []string{"MO", "TU", "WE", "TH", "FR"}, From: "08:00", To: "17:30"}, {Days: []string{"SA"}, From: "22:00", To: "02:00"},
 		}, Holidays: []string{"2026-12-25", "2027-01-01"}}},
 		Maintenance: &definition.MaintenanceSpec{Mode: "exclude", NoticeS: 36 * 3600, CapS: &cap,
-			Within:    &definition.HoursSpec{WeeklyPlan: definition.WeeklyPlan{Timezone: demo.Zone, Weekly: []definition.WeeklyRow{{Days: []string{"SU"}, From: "00:00", To: "05:00"}}, Holidays: []string{}}},
+			Within: &definition.HoursSpec{WeeklyPlan: definition.WeeklyPlan{Timezone: demo.Zone,
+				Weekly: []definition.WeeklyRow{{Days: []string{"SU"}, From: "00:00", To: "05:00"}}, Holidays: []string{}}},
 			Emergency: &definition.EmergencyAllowance{NoticeS: 900, CapS: &emergency}},
 		Upstream: &definition.Upstream{Excuse: []string{"card-acquirer"}, LeadS: 30, LingerS: 90},
 		Credits:  []definition.Credit{{BelowPercent: "99.9", CreditPercent: "5"}, {BelowPercent: "99", CreditPercent: "10"}},

@@ -142,7 +142,8 @@ func TestEveryFormIsKept(t *testing.T) {
 			if f.open != "" {
 				s.do(s.Click(f.open))
 			}
-			s.do(s.Until(f.label, fmt.Sprintf("[...document.querySelectorAll('label')].some((l) => l.innerText.replace('*', '').trim() === %q)", f.label)))
+			s.do(s.Until(f.label, fmt.Sprintf("[...document.querySelectorAll('label')].some((l) => l.innerText.replace('*', '').trim() === %q)",
+				f.label)))
 		}
 		shown()
 		s.do(s.Fill(f.label, "Half of it"))

@@ -116,7 +116,8 @@ func TestEveryJourneyByKeyboard(t *testing.T) {
 	// 2 It breaks; explain it, moment by moment, closer and wider.
 	s.do(web.Set(standin.Wrong))
 	s.do(s.Type("1"))
-	s.do(s.Until("Pier kiosk to be down", "[...document.querySelectorAll('[data-need=down]')].some((e) => e.innerText.includes('Pier kiosk down'))"))
+	s.do(s.Until("Pier kiosk to be down",
+		"[...document.querySelectorAll('[data-need=down]')].some((e) => e.innerText.includes('Pier kiosk down'))"))
 	s.tabTo("its explanation", "e.innerText === 'explain' && e.closest('[data-need=down]')?.innerText.includes('Pier kiosk')")
 	s.enter()
 	s.do(s.Until("which rule", "document.querySelector('aside .rules')"))
@@ -140,11 +141,13 @@ func TestEveryJourneyByKeyboard(t *testing.T) {
 	s.do(s.Type(kb.PageDown))
 	s.do(s.Until("a tenth earlier", fmt.Sprintf("document.activeElement.getAttribute('aria-valuetext') !== %q", at)))
 	s.do(s.Type(kb.Home))
-	s.do(s.Until("its beginning", "Number(document.activeElement.getAttribute('aria-valuenow')) === Number(document.activeElement.getAttribute('aria-valuemin'))"))
+	s.do(s.Until("its beginning",
+		"Number(document.activeElement.getAttribute('aria-valuenow')) === Number(document.activeElement.getAttribute('aria-valuemin'))"))
 	s.do(s.Type("+"))
 	s.do(s.Until("half of it", "location.search.includes('T')"))
 	s.do(s.Type("-"))
-	if stops, err := browser.Eval[int](s.Browser, "document.querySelectorAll('[role=slider][tabindex=\"0\"]').length"); err != nil || stops != 1 {
+	if stops, err := browser.Eval[int](s.Browser, "document.querySelectorAll('[role=slider][tabindex=\"0\"]').length"); err != nil ||
+		stops != 1 {
 		t.Errorf("the strips are %d stops of the tabulator, %v", stops, err)
 	}
 	s.do(web.Set(standin.OK))
@@ -162,7 +165,8 @@ func TestEveryJourneyByKeyboard(t *testing.T) {
 	s.do(s.Type("/"))
 	s.do(s.Until("the finder", "document.querySelector('[role=dialog] input')"))
 	s.do(s.Type("reports"))
-	s.do(s.Until("the area", "[...document.querySelectorAll('[role=option]')].some((o) => o.innerText.startsWith('Reports') && o.ariaSelected === 'true')"))
+	s.do(s.Until("the area",
+		"[...document.querySelectorAll('[role=option]')].some((o) => o.innerText.startsWith('Reports') && o.ariaSelected === 'true')"))
 	s.enter()
 	s.do(s.Reads("Leave without saving?"))
 	s.do(s.Until("the harmless answer to be the one that enter gives", "document.activeElement.innerText === 'Leave it'"))

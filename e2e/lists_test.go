@@ -26,10 +26,12 @@ func TestGroups(t *testing.T) {
 		return { by, ordered: m.sections(input, of, ['z', 'y']), whole: m.sections(input), cut: m.first(by, 3) }
 	})()`, items, &got)
 	for name, c := range map[string]struct{ got, want []section }{
-		"by name":  {got.By, []section{{"x", []string{"a:x,y"}}, {"y", []string{"a:x,y", "c:y,y"}}, {"z", []string{"d:z"}}, {"", []string{"b:"}}}},
-		"in order": {got.Ordered, []section{{"z", []string{"d:z"}}, {"y", []string{"a:x,y", "c:y,y"}}, {"x", []string{"a:x,y"}}, {"", []string{"b:"}}}},
-		"whole":    {got.Whole, []section{{"", items}}},
-		"cut":      {got.Cut, []section{{"x", []string{"a:x,y"}}, {"y", []string{"a:x,y", "c:y,y"}}}},
+		"by name": {got.By, []section{{"x", []string{"a:x,y"}}, {"y", []string{"a:x,y", "c:y,y"}}, {"z", []string{"d:z"}}, {"",
+			[]string{"b:"}}}},
+		"in order": {got.Ordered, []section{{"z", []string{"d:z"}}, {"y", []string{"a:x,y", "c:y,y"}}, {"x", []string{"a:x,y"}}, {"",
+			[]string{"b:"}}}},
+		"whole": {got.Whole, []section{{"", items}}},
+		"cut":   {got.Cut, []section{{"x", []string{"a:x,y"}}, {"y", []string{"a:x,y", "c:y,y"}}}},
 	} {
 		if !slices.EqualFunc(c.got, c.want, func(a, b section) bool { return a.Name == b.Name && slices.Equal(a.Items, b.Items) }) {
 			t.Errorf("%s: %v, not %v", name, c.got, c.want)
@@ -49,11 +51,13 @@ func TestThreeThousandServices(t *testing.T) {
 		var steps []map[string]any
 		for n := from; n < from+atOnce; n++ {
 			steps = append(steps,
-				map[string]any{"does": "make", "kind": "service", "spec": map[string]any{"name": fmt.Sprintf("Buoy %04d", n), "kind": "supporting", "combine": "worst",
-					"owner": []string{"harbour-it", "crewing"}[n%2], "tags": []string{fmt.Sprintf("fairway %d", n%7)}}},
-				map[string]any{"does": "make", "kind": "check", "spec": servertest.Check(fmt.Sprintf("$%d", 2*(n-from)), []string{"tolvik"}, func(m map[string]any) {
-					m["name"], m["target"], m["interval_s"], m["stale_after_s"] = "Lamp", fmt.Sprintf("https://buoy-%04d.skerry.example/", n), 3600, 10900
-				})})
+				map[string]any{"does": "make", "kind": "service", "spec": map[string]any{"name": fmt.Sprintf("Buoy %04d", n), "kind": "supporting",
+					"combine": "worst",
+					"owner":   []string{"harbour-it", "crewing"}[n%2], "tags": []string{fmt.Sprintf("fairway %d", n%7)}}},
+				map[string]any{"does": "make", "kind": "check", "spec": servertest.Check(fmt.Sprintf("$%d", 2*(n-from)), []string{"tolvik"},
+					func(m map[string]any) {
+						m["name"], m["target"], m["interval_s"], m["stale_after_s"] = "Lamp", fmt.Sprintf("https://buoy-%04d.skerry.example/", n), 3600, 10900
+					})})
 		}
 		admin.Must(http.MethodPost, "/changes", map[string]any{"steps": steps}, nil)
 	}
@@ -65,7 +69,8 @@ func TestThreeThousandServices(t *testing.T) {
 	}
 	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password))
 	s.do(s.Go(s.srv.URL + "/services"))
-	s.do(s.Until("a hundred with strips", "document.querySelectorAll('[data-service]').length === 100 && document.querySelectorAll('[data-service] svg rect').length >= 100"))
+	s.do(s.Until("a hundred with strips",
+		"document.querySelectorAll('[data-service]').length === 100 && document.querySelectorAll('[data-service] svg rect').length >= 100"))
 	s.do(s.ClickOn("button", "100 more"))
 	s.do(s.Until("two hundred", "document.querySelectorAll('[data-service]').length === 200"))
 	s.do(s.Go(s.srv.URL + "/services?by=owner"))

@@ -55,6 +55,21 @@ var screens = [][]struct{ path, ready string }{
 	},
 }
 
+// looks are those that every screen has.
+var looks = []string{"light", "dark", "phone"}
+
+// look makes the screens that come next look so.
+func (s *stage) look(look string) {
+	s.t.Helper()
+	width := int64(1280)
+	if look == "phone" {
+		width, look = 390, "light"
+	}
+	s.do(s.Resize(width, 844))
+	_, err := browser.Eval[bool](s.Browser, "localStorage.setItem('mui-mode', '"+look+"') || true")
+	s.do(err)
+}
+
 // Every screen can be used by everybody: nothing that axe-core calls serious in the
 // light, in the dark and on a phone; there nothing runs off the side; and each has one
 // heading, which the tab is called by.
@@ -74,14 +89,8 @@ func TestEveryScreenIsAccessible(t *testing.T) {
 				if path == "report" {
 					path = report
 				}
-				for _, look := range []string{"light", "dark", "phone"} {
-					width := int64(1280)
-					if look == "phone" {
-						width = 390
-					}
-					s.do(s.Resize(width, 844))
-					_, err := browser.Eval[bool](s.Browser, "localStorage.setItem('mui-mode', '"+strings.Replace(look, "phone", "light", 1)+"') || true")
-					s.do(err)
+				for _, look := range looks {
+					s.look(look)
 					s.do(s.Go(s.srv.URL + path))
 					s.do(s.Until(path, screen.ready))
 					s.accessible(path+" ("+look+")", string(axe))
@@ -123,11 +132,13 @@ func (s *stage) accessible(what, axe string) {
 var dialogs = []struct{ path, ready, open, shown string }{
 	{"/", "document.querySelector('[data-agreement]')", "key /", "document.querySelector('[role=dialog] [role=option]')"},
 	{"/", "document.querySelector('[data-agreement]')", "key ?", "document.querySelector('[role=dialog] table')"},
-	{"/", "document.querySelector('[data-agreement]')", ".band h2 button", "document.querySelector('form[aria-label=\"From when to when\"] [role=spinbutton]')"},
+	{"/", "document.querySelector('[data-agreement]')", ".band h2 button",
+		"document.querySelector('form[aria-label=\"From when to when\"] [role=spinbutton]')"},
 	{"/services/ticket-sales", "document.querySelector('[data-lane]')", "button Retire", "document.querySelector('[role=dialog]')"},
 	{"/checks/ticket-sales-http", "document.querySelector('[data-revision]')", "button Retire", "document.querySelector('[role=dialog]')"},
 	{"/agreements/crew-roster", "document.querySelector('[data-summary=own]')", "button Retire", "document.querySelector('[role=dialog]')"},
-	{"/agreements/crew-roster", "document.querySelector('[data-summary=own]')", "button[aria-label^='Choose date']", "document.querySelector('[role=grid]')"},
+	{"/agreements/crew-roster", "document.querySelector('[data-summary=own]')", "button[aria-label^='Choose date']",
+		"document.querySelector('[role=grid]')"},
 	{"/agreements/new", "document.querySelector('[data-summary]')", "[role=combobox]", "document.querySelector('[role=listbox]')"},
 	{"/set-up", "document.querySelector('[data-location]')", "button Add a location", "document.querySelector('form')"},
 	{"/set-up", "document.querySelector('[data-location]')", "button Retire", "document.querySelector('[role=dialog]')"},
@@ -160,14 +171,8 @@ func TestEveryDialogIsAccessible(t *testing.T) {
 		if path == "draft" {
 			path = draft
 		}
-		for _, look := range []string{"light", "dark", "phone"} {
-			width := int64(1280)
-			if look == "phone" {
-				width = 390
-			}
-			s.do(s.Resize(width, 844))
-			_, err := browser.Eval[bool](s.Browser, "localStorage.setItem('mui-mode', '"+strings.Replace(look, "phone", "light", 1)+"') || true")
-			s.do(err)
+		for _, look := range looks {
+			s.look(look)
 			s.do(s.Go(s.srv.URL + path))
 			s.do(s.Until(path, d.ready))
 			if key, is := strings.CutPrefix(d.open, "key "); is {

@@ -68,7 +68,8 @@ func DaysOf(text string, from, to Wall) ([]NamedDay, []Left, error) {
 		}
 	}
 	if len(events) > mostEvents || rules > mostRules {
-		return nil, nil, fmt.Errorf("there are %d events in it, %d with a rule; %d and %d are the most", len(events), rules, mostEvents, mostRules)
+		return nil, nil, fmt.Errorf("there are %d events in it, %d with a rule; %d and %d are the most", len(events), rules, mostEvents,
+			mostRules)
 	}
 	moved := map[string][]Wall{} // by UID, the starts that others stand for
 	for _, e := range events {

@@ -43,8 +43,9 @@ func (s *Snapshot) keepsDays(id string, spec definition.HolidayListSpec, at span
 	before, after := e.Current().Spec.Dates(), spec.Dates()
 	for i, d := range spec.Days {
 		if d.Date <= begun && !slices.Contains(before, d.Date) {
-			return definition.Faultf(fmt.Sprintf("days[%d].date", i), "%s has begun, and accounts have counted its hours; a list changes days to come alone. "+
-				"Where an agreement should not have counted them, correct that", d.Date)
+			return definition.Faultf(fmt.Sprintf("days[%d].date", i),
+				"%s has begun, and accounts have counted its hours; a list changes days to come alone. "+
+					"Where an agreement should not have counted them, correct that", d.Date)
 		}
 	}
 	for _, d := range before {

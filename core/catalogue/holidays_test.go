@@ -26,9 +26,11 @@ func TestHolidaysOfLists(t *testing.T) {
 	h.do("02T00:00", list(catalogue.Make, "2026-03-20", "2026-03-05"))
 	h.do("10T00:00", list(catalogue.Rewrite, "2026-03-20", "2026-03-06")) // nobody uses it yet
 	spec := promise("99.5")
-	office := definition.WeeklyPlan{Timezone: "Europe/Oslo", Weekly: []definition.WeeklyRow{{Days: []string{"FR"}, From: "08:00", To: "16:00"}}, Holidays: []string{"2026-03-27"}}
+	office := definition.WeeklyPlan{Timezone: "Europe/Oslo", Weekly: []definition.WeeklyRow{{Days: []string{"FR"}, From: "08:00",
+		To: "16:00"}}, Holidays: []string{"2026-03-27"}}
 	spec.ServiceHours = &definition.HoursSpec{WeeklyPlan: office, HolidayLists: []string{"rest"}}
-	spec.Maintenance = &definition.MaintenanceSpec{Mode: definition.MaintenanceExclude, Within: &definition.HoursSpec{WeeklyPlan: office, HolidayLists: []string{"rest", "rest"}}}
+	spec.Maintenance = &definition.MaintenanceSpec{Mode: definition.MaintenanceExclude, Within: &definition.HoursSpec{WeeklyPlan: office,
+		HolidayLists: []string{"rest", "rest"}}}
 	h.do("10T00:00", catalogue.Step{Kind: catalogue.Agreement, ID: "office", Spec: spec})
 
 	days := func() []string {
@@ -42,7 +44,8 @@ func TestHolidaysOfLists(t *testing.T) {
 	if got := days(); !slices.Equal(got, []string{"2026-03-06", "2026-03-20", "2026-03-27"}) {
 		t.Errorf("its holidays are %v", got)
 	}
-	if kept := h.snap.Agreements["office"].Current().Spec.ServiceHours; !slices.Equal(kept.Holidays, []string{"2026-03-27"}) || len(kept.HolidayLists) != 1 {
+	if kept := h.snap.Agreements["office"].Current().Spec.ServiceHours; !slices.Equal(kept.Holidays, []string{"2026-03-27"}) ||
+		len(kept.HolidayLists) != 1 {
 		t.Errorf("what people wrote became %+v", kept)
 	}
 
@@ -54,7 +57,8 @@ func TestHolidaysOfLists(t *testing.T) {
 		other.ServiceHours = &definition.HoursSpec{WeeklyPlan: office, HolidayLists: []string{"none"}}
 		return catalogue.Step{Kind: catalogue.Agreement, ID: "other", Spec: other}
 	}())
-	h.refused("10T11:00", "id", "Gold has its days without hours", catalogue.Step{Does: catalogue.Retire, Kind: catalogue.HolidayList, ID: "rest"})
+	h.refused("10T11:00", "id", "Gold has its days without hours", catalogue.Step{Does: catalogue.Retire, Kind: catalogue.HolidayList,
+		ID: "rest"})
 	h.do("10T11:00", list(catalogue.Rewrite, "2026-03-06", "2026-03-12", "2026-03-13"))
 	if got := days(); !slices.Equal(got, []string{"2026-03-06", "2026-03-12", "2026-03-13", "2026-03-27"}) {
 		t.Errorf("after the edit its holidays are %v", got)

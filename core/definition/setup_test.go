@@ -83,7 +83,8 @@ func TestBadSpecsAreRefusedWithWhere(t *testing.T) {
 		}), "service_hours.weekly[0].days[0]", "FUNDAY"},
 		"a window of no service": {WindowSpec{Name: "Patch", Start: "2026-03-01T02:00:00", Timezone: "UTC", DurationS: 60}, "services", "at least one"},
 		"a holiday that is none": {HolidayListSpec{Name: "Rest", Days: []Holiday{{Date: "2026-02-30"}}}, "days[0].date", "2026-02-30"},
-		"a holiday twice":        {HolidayListSpec{Name: "Rest", Days: []Holiday{{Date: "2026-12-25"}, {Date: "2026-12-25"}}}, "days[1].date", "line 1"},
+		"a holiday twice": {HolidayListSpec{Name: "Rest", Days: []Holiday{{Date: "2026-12-25"}, {Date: "2026-12-25"}}}, "days[1].date",
+			"line 1"},
 		"a holiday in two lines": {HolidayListSpec{Name: "Rest", Days: []Holiday{{Date: "2026-12-25", Name: "a\nb"}}}, "days[0].name", "control"},
 		"a window by no rule":    {WindowSpec{Name: "Patch", Services: []string{"a"}, Start: "2026-03-01T02:00:00", Timezone: "UTC", DurationS: 60, RRule: "FREQ=NEVER"}, "rrule", "NEVER"},
 	} {

@@ -24,7 +24,8 @@ func examples() map[string]interface{ Validate() error } {
 	}
 	http := check("http", "https://x.example/", Settings{HTTP: &HTTPSettings{Method: "GET", Status: "200", Version: "2"}})
 	http.Limits = []measure.Limit{{Measure: "total_ms", DegradedAbove: pointer(500.0), InARow: 3}}
-	plan := &HoursSpec{WeeklyPlan: WeeklyPlan{Timezone: "UTC", Weekly: []WeeklyRow{{Days: []string{"MO"}, From: "08:00", To: "18:00"}}}, HolidayLists: []string{"rest"}}
+	plan := &HoursSpec{WeeklyPlan: WeeklyPlan{Timezone: "UTC", Weekly: []WeeklyRow{{Days: []string{"MO"}, From: "08:00", To: "18:00"}}},
+		HolidayLists: []string{"rest"}}
 	return map[string]interface{ Validate() error }{
 		"location": LocationSpec{Name: "Tolvik", Region: "South", Latitude: pointer(58.1), Longitude: pointer(7.9),
 			Address: "x.example", EchoPort: 8481,

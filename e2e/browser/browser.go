@@ -193,7 +193,8 @@ func (b *Browser) Fill(label, text string) error {
 	if err := b.Until("the field "+quote(label), field); err != nil {
 		return err
 	}
-	if _, err := Eval[bool](b, "(() => { const f = "+field+"; const part = f.parentElement.querySelector('.MuiPickersSectionList-root[contenteditable=true], [role=spinbutton]'); (part ?? f).focus(); if (!part) f.select(); return true })()"); err != nil {
+	if _, err := Eval[bool](b,
+		"(() => { const f = "+field+"; const part = f.parentElement.querySelector('.MuiPickersSectionList-root[contenteditable=true], [role=spinbutton]'); (part ?? f).focus(); if (!part) f.select(); return true })()"); err != nil {
 		return err
 	}
 	// A field of a date has parts, which are gone through by typing digits; all of them are chosen at first.
@@ -230,7 +231,8 @@ func (b *Browser) Fill(label, text string) error {
 func (b *Browser) Enter() error {
 	ctx, end := context.WithTimeout(b.ctx, Patience)
 	defer end()
-	key := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyDown, Key: "Enter", Code: "Enter", Text: "\r", WindowsVirtualKeyCode: 13}
+	key := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyDown, Key: "Enter", Code: "Enter", Text: "\r",
+		WindowsVirtualKeyCode: 13}
 	if _, err := chromedp.Call(ctx, input.DispatchKeyEvent, key); err != nil {
 		return err
 	}

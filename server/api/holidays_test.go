@@ -21,11 +21,14 @@ func TestHolidaysFromACalendar(t *testing.T) {
 		event("DTSTART:20200517T090000Z", "SUMMARY:Parade") + "END:VCALENDAR\r\n"
 	var read api.CalendarDays
 	f.manager.Must(http.MethodPost, "/holiday-lists/read", map[string]any{"text": ics}, &read)
-	if len(read.Days) != 11 || read.Days[0].Name != "Constitution Day" || len(read.Left) != 1 || !strings.Contains(read.Left[0].Why, "time of day") {
+	if len(read.Days) != 11 || read.Days[0].Name != "Constitution Day" || len(read.Left) != 1 || !strings.Contains(read.Left[0].Why,
+		"time of day") {
 		t.Fatalf("it gives %+v", read)
 	}
-	for name, text := range map[string]string{"a page": "<html>", "nothing": "", "a NUL": ics + "\x00", "too much": strings.Repeat("x", 1_000_001)} {
-		if a := f.manager.Do(http.MethodPost, "/holiday-lists/read", map[string]any{"text": text}); a.Status != http.StatusUnprocessableEntity && a.Status != http.StatusRequestEntityTooLarge {
+	for name, text := range map[string]string{"a page": "<html>", "nothing": "", "a NUL": ics + "\x00", "too much": strings.Repeat("x",
+		1_000_001)} {
+		if a := f.manager.Do(http.MethodPost, "/holiday-lists/read",
+			map[string]any{"text": text}); a.Status != http.StatusUnprocessableEntity && a.Status != http.StatusRequestEntityTooLarge {
 			t.Errorf("%s: %d %s", name, a.Status, a.Body)
 		}
 	}
@@ -33,7 +36,8 @@ func TestHolidaysFromACalendar(t *testing.T) {
 	list := f.manager.Create("/holiday-lists", map[string]any{"name": "Public holidays", "days": read.Days})
 	var words struct{ Items []string }
 	f.manager.Must(http.MethodPost, "/clauses", agreement(f.service, func(m map[string]any) {
-		m["service_hours"] = map[string]any{"timezone": "Europe/Oslo", "weekly": []any{map[string]any{"days": []string{"MO"}, "from": "08:00", "to": "16:00"}}, "holidays": []string{}, "holiday_lists": []string{list}}
+		m["service_hours"] = map[string]any{"timezone": "Europe/Oslo", "weekly": []any{map[string]any{"days": []string{"MO"}, "from": "08:00",
+			"to": "16:00"}}, "holidays": []string{}, "holiday_lists": []string{list}}
 	}), &words)
 	if !strings.Contains(words.Items[0], "except on the days of Public holidays") {
 		t.Errorf("in words: %q", words.Items[0])
@@ -55,7 +59,8 @@ func TestHolidaysFromACalendar(t *testing.T) {
 		spec := agreement(f.service, func(m map[string]any) {
 			m["from"] = "2020-01-01"
 			m["unmeasured"] = "up"
-			m["service_hours"] = map[string]any{"timezone": "Europe/Oslo", "weekly": []any{map[string]any{"days": []string{"MO", "TU", "WE", "TH", "FR", "SA", "SU"}, "from": "08:00", "to": "16:00"}}, "holidays": []string{}, "holiday_lists": lists}
+			m["service_hours"] = map[string]any{"timezone": "Europe/Oslo", "weekly": []any{map[string]any{"days": []string{"MO", "TU", "WE", "TH",
+				"FR", "SA", "SU"}, "from": "08:00", "to": "16:00"}}, "holidays": []string{}, "holiday_lists": lists}
 		})
 		f.manager.Must(http.MethodPost, "/what-if", map[string]any{"spec": spec, "last": 13}, &periods)
 		for _, p := range periods.Items {

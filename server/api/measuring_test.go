@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"strings"
 	"testing"
@@ -13,6 +14,7 @@ import (
 	"kestite/agent/wire"
 	"kestite/core/measure"
 	"kestite/core/span"
+	"kestite/server/api"
 	"kestite/server/servertest"
 	"kestite/server/store/raw"
 )
@@ -371,5 +373,47 @@ func TestOnlyTheHolderCounts(t *testing.T) {
 	}
 	if a := servertest.AsAgent(t, f.url, other, wire.PathBatches, batch(now.Add(-31*24*time.Hour))); !strings.Contains(string(a.Body), "refused") {
 		t.Errorf("31 days late: %s", a)
+	}
+}
+
+// A path says since when it goes the way it goes, and which way it went before.
+func TestSinceWhenARouteIsWhatItIs(t *testing.T) {
+	f := setUp(t)
+	path := f.manager.Create("/checks", servertest.Check(f.service, []string{"tolvik"}, func(m map[string]any) {
+		m["name"], m["kind"], m["target"] = "Way", "path", "198.18.4.20"
+	}))
+	f.exec(t, "UPDATE revision SET valid_from = valid_from - interval '1 hour'") // it was measured before
+	at := span.Of(f.srv.API.Now()).Add(-10 * span.Minute)
+	var list []wire.Measurement
+	for i, route := range []float64{0xabc, 0xabc, 0xdef123, math.NaN(), 0xdef123} {
+		m := wire.Measurement{Check: path, At: at.Add(int64(i) * span.Minute), Outcome: measure.OK,
+			Measures: map[string]float64{"rtt_mean_ms": 4}}
+		if !math.IsNaN(route) {
+			m.Measures["route"] = route
+		}
+		if i == 2 {
+			m.Detail = "slow; " + measure.RouteChanged + "hop 3 was 198.18.8.1 and is 198.18.9.1"
+		}
+		list = append(list, m)
+	}
+	if a := servertest.DeliverPacked(t, f.url, f.tolvik, servertest.Packed(t, wire.Batch{Measurements: list})); a.Status != http.StatusOK {
+		t.Fatal(a)
+	}
+	ask := func(minute int64) *api.SampleRoute {
+		t.Helper()
+		var moment api.Moment
+		f.manager.Must(http.MethodGet, "/services/"+f.service+"/moment?at="+at.Add(minute*span.Minute+span.Second).String(), nil, &moment)
+		s := moment.Samples[path+" tolvik"]
+		if s == nil {
+			t.Fatalf("no sample after %d minutes: %+v", minute, moment.Samples)
+		}
+		return s.Route
+	}
+	if r := ask(4); r == nil || r.Route != "def123" || r.Before != "000abc" || r.Since != at.Add(2*span.Minute) ||
+		r.Change != "hop 3 was 198.18.8.1 and is 198.18.9.1" {
+		t.Errorf("on the detour: %+v", r)
+	}
+	if r := ask(1); r == nil || r.Route != "000abc" || r.Before != "" || r.Since != at {
+		t.Errorf("before it: %+v", r)
 	}
 }

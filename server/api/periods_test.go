@@ -442,8 +442,9 @@ func TestNothingUnreadIsPublished(t *testing.T) {
 	other := servertest.As(t, f.srv, f.url, access.Administrator)
 	other.Must(http.MethodPut, path, map[string]any{"remark": "A storm.", "was": "A quiet month."}, nil)
 	for what, a := range map[string]servertest.Answer{
-		"a remark on one that was not seen": f.manager.Do(http.MethodPut, path, map[string]any{"remark": "A very quiet month.", "was": "A quiet month."}),
-		"publishing what was not read":      f.manager.Do(http.MethodPost, path+"/publish", map[string]any{"seen": before}),
+		"a remark on one that was not seen": f.manager.Do(http.MethodPut, path, map[string]any{"remark": "A very quiet month.",
+			"was": "A quiet month."}),
+		"publishing what was not read": f.manager.Do(http.MethodPost, path+"/publish", map[string]any{"seen": before}),
 	} {
 		if a.Status != http.StatusConflict {
 			t.Errorf("%s: %d %s", what, a.Status, a.Body)

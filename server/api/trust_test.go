@@ -938,7 +938,8 @@ func TestAgentsFetchTheProgram(t *testing.T) {
 		t.Errorf("%d, %d bytes of %d, for %q", a.Status, len(a.Body), len(own), a.Header.Get("Kestite-Platform"))
 	}
 	for who, token := range map[string]string{"a stranger": "kesa_guessed", "nobody": ""} {
-		if a := servertest.AsAgentTo(t, http.MethodGet, f.url, token, wire.PathProgram, ""); a.Status != http.StatusUnauthorized || len(a.Body) > 1000 {
+		if a := servertest.AsAgentTo(t, http.MethodGet, f.url, token, wire.PathProgram, ""); a.Status != http.StatusUnauthorized ||
+			len(a.Body) > 1000 {
 			t.Errorf("%s: %d, %d bytes", who, a.Status, len(a.Body))
 		}
 	}

@@ -197,7 +197,8 @@ func (d *Desk) Drop(ctx context.Context, id string, by trail.By) error {
 
 // freeze makes everything that publishing a draft stores, and says the mark of the
 // definitions that it was made by.
-func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now time.Time) (out db.PublishReportParams, mark string, err error) {
+func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now time.Time) (out db.PublishReportParams, mark string,
+	err error) {
 	c, p, err := d.Content(ctx, r, now)
 	if err != nil {
 		return out, "", err

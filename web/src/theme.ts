@@ -78,7 +78,7 @@ export const theme = createTheme({
         colorInfo: { borderLeftColor: 'var(--mui-palette-primary-main)' },
       },
     },
-    MuiTable: { defaultProps: { size: 'medium' } },
+    MuiTable: { styleOverrides: { root: { captionSide: 'top', '& caption': { padding: '0 0 6px' } } } },
     MuiTableCell: {
       styleOverrides: {
         root: ({ ownerState }) => ({

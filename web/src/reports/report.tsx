@@ -39,7 +39,7 @@ export function ReportPage() {
         <div className="sub">
           Report {r.number}, {r.published_at ? `published ${fullTime(r.published_at, r.timezone)} (${r.timezone}) by ${r.published_by}` : 'a draft, not published'}
         </div>
-        <Box component="p" className="statement" sx={{ fontSize: '1.35rem' }}>
+        <Box component="p" className="statement" sx={{ '&&': { fontSize: '1.35rem' } }}>
           {r.sentence}
         </Box>
         <p className="sub">

@@ -7,26 +7,13 @@ import { useNavigate } from 'react-router'
 import { useAgreements, useChecks, useLocations, useMay, useReports, useServices } from '../api/queries'
 import { usePartyName } from '../parts/party'
 import { useKeep } from '../time/span'
+import { setupPages } from '../setup/pages'
 
 /** also is what it is found by beside its name. */
 type Hit = { name: string; kind: string; path: string; also?: string }
 
-/** The pages of Set-up and what they need. */
-const pages = [
-  { name: 'Checks', path: '/checks', needs: 'see' },
-  { name: 'Locations', path: '/set-up', needs: 'see' },
-  { name: 'Pair plans', path: '/set-up/pairs', needs: 'see' },
-  { name: 'Kits', path: '/set-up/kits', needs: 'see' },
-  { name: 'Networks', path: '/set-up/networks', needs: 'see' },
-  { name: 'Credentials', path: '/set-up/credentials', needs: 'see' },
-  { name: 'Teams', path: '/set-up/teams', needs: 'see' },
-  { name: 'Customers', path: '/set-up/customers', needs: 'see' },
-  { name: 'Contracts', path: '/set-up/contracts', needs: 'see' },
-  { name: 'Holidays', path: '/set-up/holidays', needs: 'see' },
-  { name: 'People', path: '/set-up/people', needs: 'administer' },
-  { name: 'Trail', path: '/set-up/trail', needs: 'audit' },
-  { name: 'Your account', path: '/you', needs: 'own' },
-] as const
+/** The pages that are no areas, and what they need. */
+const pages = [{ name: 'Checks', path: '/checks', needs: 'see' }, ...setupPages, { name: 'Your account', path: '/you', needs: 'own' }] as const
 
 const actions = [
   { name: 'Describe a service', path: '/services/new' },
