@@ -14,6 +14,7 @@ import (
 	"kestite/core/calendar"
 	"kestite/core/definition"
 	"kestite/core/span"
+	"kestite/web"
 )
 
 //go:embed fonts/*.ttf
@@ -33,16 +34,15 @@ type page struct {
 	loc *time.Location
 }
 
-type ink struct{ r, g, b int }
-
+// The document has the colours of the screens, in the light.
 var (
-	black    = ink{0x1f, 0x25, 0x2b}
-	grey     = ink{0x66, 0x6b, 0x73}
-	rule     = ink{0xd6, 0xd1, 0xc4}
-	classInk = map[account.Class]ink{
-		account.Up: {0x2f, 0x70, 0x75}, account.Degraded: {0xb9, 0x7a, 0x14}, account.Down: {0xb0, 0x25, 0x3c},
-		account.Maintenance: {0x6f, 0x5a, 0xa6}, account.Upstream: {0x7c, 0x5f, 0x46}, account.Excused: {0x5e, 0x7b, 0x3a},
-		account.Tolerated: {0x7c, 0x5f, 0x46}, account.Unmeasured: {0x8a, 0x8f, 0x98},
+	black    = web.Colours["text"]
+	grey     = web.Colours["secondary"]
+	rule     = web.Colours["divider"]
+	classInk = map[account.Class]web.Colour{
+		account.Up: web.Colours["up"], account.Degraded: web.Colours["degraded"], account.Down: web.Colours["down"],
+		account.Maintenance: web.Colours["maintenance"], account.Upstream: web.Colours["upstream"], account.Excused: web.Colours["excused"],
+		account.Tolerated: web.Colours["tolerated"], account.Unmeasured: web.Colours["unmeasured"],
 	}
 )
 
@@ -104,9 +104,9 @@ func PDF(c Content, made time.Time, digest string) ([]byte, error) {
 	return buf.Bytes(), nil
 }
 
-func (p *page) font(style string, size float64, c ink) {
+func (p *page) font(style string, size float64, c web.Colour) {
 	p.SetFont("sans", style, size)
-	p.SetTextColor(c.r, c.g, c.b)
+	p.SetTextColor(c.R, c.G, c.B)
 }
 
 // seen is a text as it is printed: what steers, cannot be seen or turns others
@@ -141,7 +141,7 @@ func (p *page) heading(text string) {
 	p.font("B", 10.5, black)
 	p.Bookmark(text, 0, -1)
 	p.line(text)
-	p.SetDrawColor(rule.r, rule.g, rule.b)
+	p.SetDrawColor(rule.R, rule.G, rule.B)
 	p.Line(margin, p.GetY(), pageWidth-margin, p.GetY())
 	p.Ln(1.5)
 }
@@ -151,7 +151,7 @@ func (p *page) head(c Content, made time.Time, draft bool) {
 	p.line(c.Organisation)
 	p.Ln(2)
 	p.SetFont("serif", "", 22)
-	p.SetTextColor(black.r, black.g, black.b)
+	p.SetTextColor(black.R, black.G, black.B)
 	p.CellFormat(textWidth, 10, c.Name, "", 1, "L", false, 0, "")
 	p.font("", 11, grey)
 	for_ := ""
@@ -171,7 +171,7 @@ func (p *page) verdict(c Content) {
 	a := c.Account
 	p.Ln(6)
 	p.SetFont("serif", "", 15)
-	p.SetTextColor(black.r, black.g, black.b)
+	p.SetTextColor(black.R, black.G, black.B)
 	p.MultiCell(textWidth, 7, VerdictSentence(c), "", "L", false)
 	p.font("", 10, grey)
 	p.MultiCell(textWidth, lineHeight, fmt.Sprintf(
@@ -214,8 +214,8 @@ func (p *page) strip(c Content) {
 		}
 		left := x(i.From)
 		width := max(x(i.To)-left, 0.25)
-		p.SetFillColor(k.r, k.g, k.b)
-		p.SetDrawColor(k.r, k.g, k.b)
+		p.SetFillColor(k.R, k.G, k.B)
+		p.SetDrawColor(k.R, k.G, k.B)
 		p.SetLineWidth(0.2)
 		switch i.Class {
 		case account.Up:
@@ -232,7 +232,7 @@ func (p *page) strip(c Content) {
 			p.Rect(left, ground-high, width, high, "D")
 		}
 	}
-	p.SetDrawColor(black.r, black.g, black.b)
+	p.SetDrawColor(black.R, black.G, black.B)
 	p.SetLineWidth(0.25)
 	p.Line(margin, ground, margin+textWidth, ground)
 	p.SetY(ground + 1)

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"kestite/core/calendar"
+	"kestite/web"
 )
 
 // An axis has days where there is room for them, and months otherwise; they tile it.
@@ -37,5 +38,17 @@ func TestTicksTileAPeriod(t *testing.T) {
 		if at != p.Span().To {
 			t.Errorf("%s ends at %s", name, at)
 		}
+	}
+}
+
+// The document's colours are the screens', and none has been left out.
+func TestColoursAreTheScreens(t *testing.T) {
+	for class, c := range classInk {
+		if c == (web.Colour{}) || c != web.Colours[class.String()] {
+			t.Errorf("%s is drawn in %v, and on the screens in %v", class, c, web.Colours[class.String()])
+		}
+	}
+	if len(classInk) != 8 || black == (web.Colour{}) || grey == (web.Colour{}) || rule == (web.Colour{}) {
+		t.Errorf("%d classes, text %v and %v, lines %v", len(classInk), black, grey, rule)
 	}
 }

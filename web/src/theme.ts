@@ -1,32 +1,32 @@
 import type {} from '@mui/x-date-pickers/themeAugmentation'
 import { createTheme } from '@mui/material/styles'
+import colours from './colours.json'
 
 const sans = "'Source Sans 3 Variable', 'Source Sans 3', sans-serif"
 export const serif = "'Source Serif 4 Variable', 'Source Serif 4', serif"
 
-/** Colours of classes and states, used for nothing else. They are CSS variables in style.css. */
+type Scheme = keyof typeof colours
+
+const palette = (of: Scheme) => {
+  const c = colours[of]
+  return {
+    palette: {
+      primary: { main: c.primary, contrastText: c['on-primary'] },
+      error: { main: c.error },
+      background: { default: c.background, paper: c.paper },
+      text: { primary: c.text, secondary: c.secondary },
+      divider: c.divider,
+    },
+  }
+}
+
+/** The colours of classes and states as CSS variables, used for nothing else. */
+const variables = (of: Scheme) => Object.fromEntries(Object.entries(colours[of]).map(([name, colour]) => [`--${name}`, colour]))
+
+/** All colours are in colours.json, which the PDF reads too. */
 export const theme = createTheme({
   cssVariables: { colorSchemeSelector: 'data-scheme' },
-  colorSchemes: {
-    light: {
-      palette: {
-        primary: { main: '#34479b', contrastText: '#fdfbf6' },
-        error: { main: '#a81f37' },
-        background: { default: '#f6f3ec', paper: '#fbf9f4' },
-        text: { primary: '#1f252b', secondary: '#5b616a' },
-        divider: '#d9d3c5',
-      },
-    },
-    dark: {
-      palette: {
-        primary: { main: '#a9b6f2', contrastText: '#15181c' },
-        error: { main: '#ff8296' },
-        background: { default: '#15181c', paper: '#1c2025' },
-        text: { primary: '#ece8de', secondary: '#a3a8b0' },
-        divider: '#343a41',
-      },
-    },
-  },
+  colorSchemes: { light: palette('light'), dark: palette('dark') },
   shape: { borderRadius: 2 },
   typography: {
     fontFamily: sans,
@@ -39,6 +39,7 @@ export const theme = createTheme({
     button: { textTransform: 'none', fontWeight: 600 },
   },
   components: {
+    MuiCssBaseline: { styleOverrides: { ':root': variables('light'), "[data-scheme='dark']": variables('dark') } },
     MuiButtonBase: { defaultProps: { disableRipple: true } },
     MuiButton: {
       defaultProps: { disableElevation: true, variant: 'outlined', size: 'small' },

@@ -4,7 +4,6 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
 import { Controller, useForm, type UseFormReturn } from 'react-hook-form'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
@@ -16,7 +15,8 @@ import { useKey } from '../parts/key'
 import { PartyPick } from '../parts/party'
 import { Pick } from '../parts/pick'
 import { Revisions } from '../parts/revisions'
-import { Awaited, Confirm, Trouble, showFaults } from '../parts/trouble'
+import { RetireQuestion, useRetiring } from '../parts/retire'
+import { Awaited, Trouble, showFaults } from '../parts/trouble'
 import { useEffects } from '../services/schedule'
 import { decimal, validAmount, validTarget } from '../parts/decimal'
 import { useSettled } from '../parts/settled'
@@ -52,7 +52,6 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
-  const [asking, setAsking] = useState(false)
   const done = async (begun?: string) => {
     kept.done()
     await client.invalidateQueries()
@@ -76,8 +75,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
       if (e instanceof Problem && e.fields.from) form.setError('split_from', { message: e.fields.from }, { shouldFocus: true })
     },
   })
-  const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/agreements/{id}', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: () => done(), onSettled: () => setAsking(false) })
-  const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/agreements/{id}/restore', { params: { path: { id: agreement?.id ?? '' } } })), onSuccess: () => done() })
+  const retiring = useRetiring('agreements', () => done())
   const mayChange = useMayChange()
   const v = form.watch()
   const may = mayChange(services.find((s) => s.id === v.service)?.spec.owner)
@@ -244,18 +242,18 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
           <CreditFields form={form} may={may} />
         </fieldset>
         {agreement && !agreement.retired && may && <WhenItCounts form={form} agreement={agreement} />}
-        <Trouble error={save.error ?? retire.error ?? restore.error} />
+        <Trouble error={save.error ?? retiring.error} />
         {may ? (
           <Box sx={{ display: 'flex', gap: '12px' }}>
             {agreement?.retired ? (
-              <Button onClick={() => restore.mutate()}>Restore</Button>
+              <Button onClick={() => retiring.restore(agreement.id)}>Restore</Button>
             ) : (
               <Button type="submit" variant="contained" disabled={save.isPending}>
                 {!agreement ? 'Save the agreement' : v.corrects === splits ? 'End it, and begin another' : `Save as revision ${agreement.revision + 1}`}
               </Button>
             )}
             {agreement && !agreement.retired && (
-              <Button color="error" variant="text" onClick={() => setAsking(true)}>
+              <Button color="error" variant="text" onClick={() => retiring.ask(agreement.id)}>
                 Retire
               </Button>
             )}
@@ -264,14 +262,11 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
           <p className="sub">You may try other clauses here; a manager can save them.</p>
         )}
         {agreement && <Revisions path="agreements" id={agreement.id} counts />}
-        <Confirm
-          open={asking}
+        <RetireQuestion
+          of={retiring}
           title={`Retire the agreement ${agreement?.spec.name}?`}
           text="It is accounted no further from now on. Its past accounts and its reports stay, and it can be restored."
           act="Retire the agreement"
-          busy={retire.isPending}
-          onYes={() => retire.mutate()}
-          onNo={() => setAsking(false)}
         />
       </form>
       <div>

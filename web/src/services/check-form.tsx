@@ -6,14 +6,14 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
 import { Controller, useForm, type FieldPath } from 'react-hook-form'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useKinds, useLocations, useMayChange, useServices } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
 import { Revisions } from '../parts/revisions'
-import { Awaited, Confirm, Trouble } from '../parts/trouble'
+import { RetireQuestion, useRetiring } from '../parts/retire'
+import { Awaited, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/span'
 import { BelieveFields } from './believe-fields'
 import { followed, inOrder, originOf } from './defaults'
@@ -97,7 +97,6 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
   const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
-  const [asking, setAsking] = useState(false)
   const back = keep(`/services/${service.id}`)
   const done = async () => {
     typed.done()
@@ -121,8 +120,7 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
     },
     onError: (e) => showAtFields(e, form),
   })
-  const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/checks/{id}', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done, onSettled: () => setAsking(false) })
-  const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/checks/{id}/restore', { params: { path: { id: check?.id ?? '' } } })), onSuccess: done })
+  const retiring = useRetiring('checks', done)
   const kept = check?.spec.pair
   const may = useMayChange()(service.spec.owner) && !kept
   const v = form.watch()
@@ -208,18 +206,18 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
       <BelieveFields form={form} origin={origin} effect={effect} />
       {here && <TryNow spec={() => toSpec(form.getValues(), service.spec.check_defaults)} places={places} />}
       {check && may && <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />}
-      <Trouble error={save.error ?? retire.error ?? restore.error} />
+      <Trouble error={save.error ?? retiring.error} />
       {may ? (
         <Box className="side" sx={{ display: 'flex' }}>
           {check?.retired ? (
-            <Button onClick={() => restore.mutate()}>Restore</Button>
+            <Button onClick={() => retiring.restore(check.id)}>Restore</Button>
           ) : (
             <Button type="submit" variant="contained" disabled={save.isPending}>
               {check ? `Save as revision ${check.revision + 1}` : 'Start measuring'}
             </Button>
           )}
           {check && !check.retired && (
-            <Button color="error" variant="text" onClick={() => setAsking(true)}>
+            <Button color="error" variant="text" onClick={() => retiring.ask(check.id)}>
               Retire
             </Button>
           )}
@@ -228,14 +226,11 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
         <p className="sub">{kept ? <>The pair plan {kept.plan} keeps this check; <Link to="/set-up/pairs">change it there</Link>.</> : 'A manager can change it.'}</p>
       )}
       {check && <Revisions path="checks" id={check.id} />}
-      <Confirm
-        open={asking}
+      <RetireQuestion
+        of={retiring}
         title={`Retire the check ${check?.spec.name}?`}
         text="It is measured no more from now on. What it measured stays, and it can be restored."
         act="Retire the check"
-        busy={retire.isPending}
-        onYes={() => retire.mutate()}
-        onNo={() => setAsking(false)}
       />
     </Box>
   )

@@ -25,7 +25,7 @@ import { stateOf, useTrials } from './try-now'
 type Candidate = Schemas['Candidate']
 type Values = { name: string; kind: 'business' | 'supporting' | 'supplier'; owner: string; address: string; interval: number; target: string; customer: string; promised: boolean; chosen: string[] | undefined }
 
-const fresh: Values = { name: '', kind: 'business', owner: '', address: '', interval: 60, target: '99.9', customer: '', promised: true, chosen: undefined }
+const fresh: Values = { name: '', kind: 'business', owner: '', address: '', interval: 60, target: '99.9', customer: '', promised: false, chosen: undefined }
 
 /** From an address to a measured service with a promise, on one page. */
 export function NewService() {
@@ -190,7 +190,7 @@ export function NewService() {
       {candidates && (
         <fieldset>
           <legend>What was promised?</legend>
-          <FormControlLabel label="An availability was promised, or is aimed at" control={<Checkbox size="small" defaultChecked {...form.register('promised')} />} />
+          <FormControlLabel label="An availability was promised, or is aimed at" control={<Checkbox size="small" checked={form.watch('promised')} onChange={(_, on) => form.setValue('promised', on)} />} />
           {form.watch('promised') && (
             <>
               <div className="side">

@@ -6,16 +6,16 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
-import { api, ask, type Schemas } from '../api/client'
+import type { Schemas } from '../api/client'
 import { useKinds, useMayChange, useServiceSpan } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { useOneStop } from '../axis/stops'
 import { Legend, Strip, type Axis } from '../axis/strip'
 import { usePartyName } from '../parts/party'
-import { Awaited, Confirm, NoAccount, Trouble } from '../parts/trouble'
+import { RetireQuestion, useRetiring } from '../parts/retire'
+import { Awaited, NoAccount, Trouble } from '../parts/trouble'
 import { duration, durationUp, percent, shortTime } from '../time/format'
 import { exactly, useKeep, useSpan, useZone } from '../time/span'
 import { kinds, leading } from './kinds'
@@ -138,21 +138,8 @@ function Head({ data }: { data: Schemas['ServiceSpan'] }) {
   const keep = useKeep()
   const may = useMayChange()(data.service.spec.owner)
   const navigate = useNavigate()
-  const client = useQueryClient()
-  const [asking, setAsking] = useState(false)
   const id = data.service.id
-  const retire = useMutation({
-    mutationFn: () => ask(api.DELETE('/api/v1/services/{id}', { params: { path: { id } } })),
-    onSuccess: async () => {
-      await client.invalidateQueries()
-      await navigate(keep('/services'))
-    },
-    onSettled: () => setAsking(false),
-  })
-  const restore = useMutation({
-    mutationFn: () => ask(api.POST('/api/v1/services/{id}/restore', { params: { path: { id } } })),
-    onSuccess: () => client.invalidateQueries(),
-  })
+  const retiring = useRetiring('services', (did) => did === 'retired' && navigate(keep('/services')))
   const s = data.service.spec
   const word = data.state?.state ?? 'unmeasured'
   return (
@@ -179,7 +166,7 @@ function Head({ data }: { data: Schemas['ServiceSpan'] }) {
         {may && (
           <div className="actions">
             {data.service.retired ? (
-              <Button onClick={() => restore.mutate()}>Restore</Button>
+              <Button onClick={() => retiring.restore(id)}>Restore</Button>
             ) : (
               <>
                 <Button component={Link} to={keep(`/checks/new?service=${id}`)}>
@@ -188,7 +175,7 @@ function Head({ data }: { data: Schemas['ServiceSpan'] }) {
                 <Button component={Link} to={keep(`/services/${id}/edit`)}>
                   Edit
                 </Button>
-                <Button color="error" variant="text" onClick={() => setAsking(true)}>
+                <Button color="error" variant="text" onClick={() => retiring.ask(id)}>
                   Retire
                 </Button>
               </>
@@ -196,8 +183,8 @@ function Head({ data }: { data: Schemas['ServiceSpan'] }) {
           </div>
         )}
       </div>
-      <Trouble error={retire.error ?? restore.error} />
-      <Confirm open={asking} title={`Retire ${s.name}?`} text="It is judged no more from now on. Its history, its accounts and its reports stay, and it can be restored." act={`Retire ${s.name}`} busy={retire.isPending} onYes={() => retire.mutate()} onNo={() => setAsking(false)} />
+      <Trouble error={retiring.error} />
+      <RetireQuestion of={retiring} title={`Retire ${s.name}?`} text="It is judged no more from now on. Its history, its accounts and its reports stay, and it can be restored." act={`Retire ${s.name}`} />
     </>
   )
 }

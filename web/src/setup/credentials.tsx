@@ -49,8 +49,7 @@ export function Credentials() {
         ]
       }}
       form={(c, done) => <CredentialForm credential={c} done={done} />}
-      retire={(c) => ask(api.DELETE('/api/v1/credentials/{id}', { params: { path: { id: c.id } } }))}
-      restore={(c) => ask(api.POST('/api/v1/credentials/{id}/restore', { params: { path: { id: c.id } } }))}
+      of="credentials"
     />
   )
 }

@@ -49,8 +49,7 @@ export function Holidays() {
         ]
       }}
       form={(l, done) => <HolidaysForm list={l} done={done} />}
-      retire={(l) => ask(api.DELETE('/api/v1/holiday-lists/{id}', { params: { path: { id: l.id } } }))}
-      restore={(l) => ask(api.POST('/api/v1/holiday-lists/{id}/restore', { params: { path: { id: l.id } } }))}
+      of="holiday-lists"
     />
   )
 }

@@ -12,6 +12,7 @@ import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
 import { Pick } from '../parts/pick'
+import { useRetiring } from '../parts/retire'
 import { Awaited, Trouble } from '../parts/trouble'
 import { kinds } from '../services/kinds'
 import { useKeep } from '../time/span'
@@ -24,10 +25,9 @@ type Spec = Schemas['CheckSpec']
 export function Kits() {
   const kits = useQuery({ queryKey: ['kits'], queryFn: () => ask(api.GET('/api/v1/kits')).then((l) => l.items) })
   const may = useMayDefine()
-  const client = useQueryClient()
   const [making, setMaking] = useState(false)
   const [using, setUsing] = useState<string | undefined>()
-  const retire = useMutation({ mutationFn: (k: Kit) => (k.retired ? ask(api.POST('/api/v1/kits/{id}/restore', { params: { path: { id: k.id } } })) : ask(api.DELETE('/api/v1/kits/{id}', { params: { path: { id: k.id } } }))), onSuccess: () => client.invalidateQueries() })
+  const retiring = useRetiring('kits')
   if (!kits.data) return <Awaited error={kits.error} />
   return (
     <>
@@ -42,7 +42,7 @@ export function Kits() {
         A kit is a set of checks to be used for one service after the other. What differs, such as the host, is a parameter: {'{host}'} stands for its value in names, targets and settings.
       </Box>
       {making && <MakeKit done={() => setMaking(false)} />}
-      <Trouble error={retire.error} />
+      <Trouble error={retiring.error} />
       {kits.data.map((k) => (
         <Box component="section" key={k.id} data-kit={k.id} sx={{ borderTop: '1px solid var(--mui-palette-divider)', padding: '14px 0', maxWidth: '900px', opacity: k.retired ? 0.6 : 1 }}>
           <Box sx={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline' }}>
@@ -59,7 +59,7 @@ export function Kits() {
             {may && (
               <Box sx={{ display: 'flex', gap: '10px' }}>
                 {!k.retired && <Button onClick={() => setUsing(using === k.id ? undefined : k.id)}>Use it</Button>}
-                <Button variant="text" color={k.retired ? 'primary' : 'error'} onClick={() => retire.mutate(k)}>
+                <Button variant="text" color={k.retired ? 'primary' : 'error'} onClick={() => (k.retired ? retiring.restore : retiring.retire)(k.id)}>
                   {k.retired ? 'Restore' : 'Retire'}
                 </Button>
               </Box>

@@ -5,9 +5,9 @@ import TableBody from '@mui/material/TableBody'
 import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
 import { useMayDefineForAll } from '../api/queries'
+import { useRetiring, type Retirable } from '../parts/retire'
 import { Trouble } from '../parts/trouble'
 import { SetupHead } from './head'
 
@@ -22,16 +22,15 @@ type Props<D extends Entry> = {
   columns: string[]
   cells: (d: D) => ReactNode[]
   form: (d: D | undefined, done: () => void) => ReactNode
-  retire: (d: D) => Promise<unknown>
-  restore: (d: D) => Promise<unknown>
+  /** What is listed, by its path. */
+  of: Retirable
 }
 
 /** A page of definitions in a table: each is added, edited and retired in its place. */
-export function Listing<D extends Entry>({ title, one, note, list, columns, cells, form, retire, restore }: Props<D>) {
+export function Listing<D extends Entry>({ title, one, note, list, columns, cells, form, of }: Props<D>) {
   const may = useMayDefineForAll()
   const [editing, setEditing] = useState<string | undefined>()
-  const client = useQueryClient()
-  const turn = useMutation({ mutationFn: (d: D) => (d.retired ? restore(d) : retire(d)), onSuccess: () => client.invalidateQueries() })
+  const retiring = useRetiring(of)
   const done = () => setEditing(undefined)
   return (
     <>
@@ -46,7 +45,7 @@ export function Listing<D extends Entry>({ title, one, note, list, columns, cell
         {note}
       </Box>
       {editing === '' && form(undefined, done)}
-      <Trouble error={turn.error} />
+      <Trouble error={retiring.error} />
       {list.length > 0 && (
         <Table  sx={{ maxWidth: '900px' }}>
           <TableHead>
@@ -79,7 +78,7 @@ export function Listing<D extends Entry>({ title, one, note, list, columns, cell
                             edit
                           </button>
                         )}{' '}
-                        <button type="button" className="link" onClick={() => turn.mutate(d)}>
+                        <button type="button" className="link" onClick={() => (d.retired ? retiring.restore : retiring.retire)(d.id)}>
                           {d.retired ? 'restore' : 'retire'}
                         </button>
                       </>

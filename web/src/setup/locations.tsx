@@ -15,6 +15,7 @@ import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgents, useChecks, useLocations, useMay, useMayDefineForAll } from '../api/queries'
 import { decimal } from '../parts/decimal'
 import { KeptNote, useKept } from '../parts/kept'
+import { RetireQuestion, useRetiring } from '../parts/retire'
 import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { duration, shortTime } from '../time/format'
 import { useZone } from '../time/span'
@@ -63,18 +64,17 @@ export function Locations() {
 }
 
 function RetiredPlace({ location: l, may }: { location: Location; may: boolean }) {
-  const client = useQueryClient()
-  const restore = useMutation({ mutationFn: () => ask(api.POST('/api/v1/locations/{id}/restore', { params: { path: { id: l.id } } })), onSuccess: () => client.invalidateQueries() })
+  const retiring = useRetiring('locations')
   return (
-    <p className="sub" data-location={l.id}>
+    <div className="sub" data-location={l.id}>
       {l.spec.name}, retired{' '}
       {may && (
-        <button type="button" className="link sub" onClick={() => restore.mutate()}>
+        <button type="button" className="link sub" onClick={() => retiring.restore(l.id)}>
           restore
         </button>
       )}
-      {restore.error && <span role="alert">{restore.error.message}</span>}
-    </p>
+      <Trouble error={retiring.error} />
+    </div>
   )
 }
 
@@ -173,7 +173,6 @@ function LocationForm({ location, onDone, first }: { location?: Location; onDone
 function Place({ location: l, agents, checks, administrator, may }: { location: Location; agents: Agent[]; checks: number; administrator: boolean; may: boolean }) {
   const client = useQueryClient()
   const [token, setToken] = useState<string | undefined>()
-  const [retiring, setRetiring] = useState(false)
   const [editing, setEditing] = useState(false)
   const add = useMutation({
     mutationFn: () => ask(api.POST('/api/v1/locations/{id}/agents', { params: { path: { id: l.id } } })),
@@ -182,11 +181,7 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
       void client.invalidateQueries({ queryKey: ['agents'] })
     },
   })
-  const retire = useMutation({
-    mutationFn: () => ask(api.DELETE('/api/v1/locations/{id}', { params: { path: { id: l.id } } })),
-    onSuccess: () => client.invalidateQueries(),
-    onSettled: () => setRetiring(false),
-  })
+  const retiring = useRetiring('locations')
   return (
     <Box component="section" sx={{ borderTop: '1px solid var(--mui-palette-divider)', padding: '16px 0 20px', maxWidth: '900px' }} data-location={l.id}>
       <Box sx={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline' }}>
@@ -204,20 +199,20 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
             </Button>
           )}
           {may && (
-            <Button variant="text" color="error" onClick={() => setRetiring(true)}>
+            <Button variant="text" color="error" onClick={() => retiring.ask(l.id)}>
               Retire
             </Button>
           )}
         </Box>
       </Box>
-      <Trouble error={add.error ?? retire.error} />
+      <Trouble error={add.error ?? retiring.error} />
       {editing && <LocationForm location={l} onDone={() => setEditing(false)} />}
       {token && <Command token={token} location={l} />}
       {agents.length === 0 && !token && <p className="sub">No agent has a token for this location yet, so nothing is measured from here.{administrator ? '' : ' An administrator can make one.'}</p>}
       {agents.map((a) => (
         <AgentLine key={a.id} agent={a} administrator={administrator} may={may} />
       ))}
-      <Confirm open={retiring} title={`Retire ${l.spec.name}?`} text="Nothing can be measured from here any more. What was measured stays, and the location can be restored." act={`Retire ${l.spec.name}`} onYes={() => retire.mutate()} onNo={() => setRetiring(false)} />
+      <RetireQuestion of={retiring} title={`Retire ${l.spec.name}?`} text="Nothing can be measured from here any more. What was measured stays, and the location can be restored." act={`Retire ${l.spec.name}`} />
     </Box>
   )
 }

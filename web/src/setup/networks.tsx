@@ -34,8 +34,7 @@ export function Networks() {
         n.spec.prefixes.join(', '),
       ]}
       form={(n, done) => <NetworkForm network={n} done={done} />}
-      retire={(n) => ask(api.DELETE('/api/v1/networks/{id}', { params: { path: { id: n.id } } }))}
-      restore={(n) => ask(api.POST('/api/v1/networks/{id}/restore', { params: { path: { id: n.id } } }))}
+      of="networks"
     />
   )
 }

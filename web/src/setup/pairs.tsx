@@ -6,13 +6,14 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
 import { Link } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useChecks, useKinds, useLocations, useMay, useMayDefine, usePairPlans, useServices } from '../api/queries'
 import { Export } from '../parts/export'
-import { Awaited, Confirm, Trouble } from '../parts/trouble'
+import { RetireQuestion, useRetiring } from '../parts/retire'
+import { Awaited, Trouble } from '../parts/trouble'
 import { inOrder } from '../services/measures'
 import { stateOf, useTrials } from '../services/try-now'
 import { duration, shortTime } from '../time/format'
@@ -54,16 +55,10 @@ function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSp
   const services = useServices()
   const permits = useMay()
   const may = useMayDefine()
-  const client = useQueryClient()
   const keep = useKeep()
   const [runs, setRuns] = useState<Run[]>([])
-  const [asking, setAsking] = useState(false)
   const run = useMutation({ mutationFn: () => ask(api.POST('/api/v1/pair-plans/{id}/run', { params: { path: { id: plan.id } } })).then((l) => l.items), onSuccess: setRuns })
-  const retire = useMutation({
-    mutationFn: () => (plan.retired ? ask(api.POST('/api/v1/pair-plans/{id}/restore', { params: { path: { id: plan.id } } })) : ask(api.DELETE('/api/v1/pair-plans/{id}', { params: { path: { id: plan.id } } }))),
-    onSuccess: () => client.invalidateQueries(),
-    onSettled: () => setAsking(false),
-  })
+  const retiring = useRetiring('pair-plans')
   const s = plan.spec
   const pairs = new Set(checks.map((c) => [c.spec.pair?.from, c.spec.pair?.to].sort().join(' '))).size
   const own = (s.overrides ?? []).length
@@ -95,22 +90,19 @@ function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSp
             </Button>
           )}
           {may && (
-            <Button variant="text" color={plan.retired ? 'primary' : 'error'} onClick={() => (plan.retired ? retire.mutate() : setAsking(true))}>
+            <Button variant="text" color={plan.retired ? 'primary' : 'error'} onClick={() => (plan.retired ? retiring.restore(plan.id) : retiring.ask(plan.id))}>
               {plan.retired ? 'Restore' : 'Retire'}
             </Button>
           )}
         </Box>
       </Box>
-      <Trouble error={run.error ?? retire.error} />
+      <Trouble error={run.error ?? retiring.error} />
       {runs.length > 0 ? <RunView runs={runs} name={s.name} close={() => setRuns([])} /> : !plan.retired && !s.on_demand && <Latest plan={plan} />}
-      <Confirm
-        open={asking}
+      <RetireQuestion
+        of={retiring}
         title={`Retire the plan ${s.name}?`}
         text={`Its ${checks.length} checks are measured no more from now on. What they measured stays, and the plan can be restored with them.`}
         act="Retire the plan"
-        busy={retire.isPending}
-        onYes={() => retire.mutate()}
-        onNo={() => setAsking(false)}
       />
     </Box>
   )

@@ -84,8 +84,7 @@ function Parties({ kind, title, note, has, of }: Props) {
         )),
       ]}
       form={(p, done) => <PartyForm kind={kind} party={p} done={done} />}
-      retire={(p) => ask(api.DELETE(`${paths[kind]}/{id}`, { params: { path: { id: p.id } } }))}
-      restore={(p) => ask(api.POST(`${paths[kind]}/{id}/restore`, { params: { path: { id: p.id } } }))}
+      of={`${kind}s`}
     />
   )
 }
