@@ -109,6 +109,8 @@ func TestEveryJourneyByKeyboard(t *testing.T) {
 	s.do(s.Type(kb.Home))
 	s.enter()
 	s.do(s.Until("the choice made", "!document.querySelector('[role=listbox]')"))
+	s.tabToField("An availability was promised, or is aimed at")
+	s.do(s.Type(" "))
 	s.tabToText("Start measuring")
 	s.enter()
 	s.do(s.Until("it to be up", "document.querySelector('.head .word-up')"))
