@@ -39,6 +39,18 @@ func TestGroups(t *testing.T) {
 	}
 }
 
+// A list is in the order of a column, up or down; what is alike stays as it was.
+func TestSorted(t *testing.T) {
+	var got [][]string
+	evaluated(t, "src/parts/compared.ts", `[m.compared(input, (x) => x, false), m.compared(input, (x) => x.length, true),
+		m.compared(input, (x) => 'same', true)]`, []string{"Gate 10", "gate 9", "Air", "Ärö", "Zed"}, &got)
+	want := [][]string{{"Air", "Ärö", "gate 9", "Gate 10", "Zed"}, {"Gate 10", "gate 9", "Air", "Ärö", "Zed"},
+		{"Gate 10", "gate 9", "Air", "Ärö", "Zed"}}
+	if !slices.EqualFunc(got, want, slices.Equal[[]string]) {
+		t.Errorf("sorted they are %q, not %q", got, want)
+	}
+}
+
 // Three thousand services, made by the API in the test: lists open with a hundred of
 // them, more on demand; they filter, sort and group, pickers and the finder search, and
 // every row that is shown has its strip.
@@ -77,6 +89,11 @@ func TestThreeThousandServices(t *testing.T) {
 	s.do(s.Until("groups with all that are in them", "document.querySelector('[data-group=Crewing]')?.innerText.includes('1501')"))
 	s.do(s.Go(s.srv.URL + "/services?by=tag&find=buoy"))
 	s.do(s.Until("groups by tag", "document.querySelector(\"[data-group='fairway 0']\")?.innerText.includes('429')"))
+	s.do(s.Go(s.srv.URL + "/services?find=buoy"))
+	s.do(s.ClickOn("[role=group] span", "name"))
+	s.do(s.Until("the last one first", "document.querySelector('[data-service] .name')?.innerText === 'Buoy 2999' && location.search.includes('sort=-name')"))
+	s.do(s.Go(s.srv.URL + "/checks?find=buoy&sort=-target"))
+	s.do(s.Until("checks by target, down", "document.querySelector('[data-check]')?.innerText.includes('buoy-2999')"))
 	s.do(s.Go(s.srv.URL + "/services?find=2999"))
 	s.do(s.Until("the one that was looked for", "document.querySelectorAll('[data-service]').length === 1"))
 	s.do(s.Go(s.srv.URL + "/checks?by=kind"))

@@ -70,6 +70,7 @@ export const theme = createTheme({
         root: { minHeight: 0, minWidth: 0, padding: '8px 0', marginRight: 20, fontSize: '0.95rem', fontWeight: 400, letterSpacing: 0, color: 'var(--mui-palette-text-primary)', '&.Mui-selected': { fontWeight: 600, color: 'var(--mui-palette-text-primary)' } },
       },
     },
+    MuiTableSortLabel: { styleOverrides: { root: { font: 'inherit', '&.Mui-active': { fontWeight: 600, color: 'var(--mui-palette-text-primary)' } }, icon: { fontSize: '0.9rem', marginInline: 2 } } },
     MuiAlert: {
       defaultProps: { icon: false },
       styleOverrides: {

@@ -14,6 +14,7 @@ import { first, rowsOf, sections } from '../parts/groups'
 import { More, useFind, useShown } from '../parts/more'
 import { OwnPeriod } from '../parts/own-period'
 import { usePartyName } from '../parts/party'
+import { SortWords, useSort } from '../parts/sort'
 import { Awaited, NoAccount } from '../parts/trouble'
 import { duration, durationUp, percent } from '../time/format'
 import { useKeep, useSpan } from '../time/span'
@@ -33,9 +34,10 @@ export function AgreementList() {
   const team = usePartyName('team')
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)
   const live = (agreements.data ?? []).filter((a) => !a.retired)
-  const matching = live
-    .filter((a) => words.every((w) => `${a.spec.name} ${customer(a.spec.customer)}`.toLowerCase().includes(w)))
-    .sort((a, b) => a.spec.name.localeCompare(b.spec.name))
+  const sort = useSort<Agreement>({ name: (a) => a.spec.name, customer: (a) => customer(a.spec.customer), target: (a) => Number(a.spec.target_percent) }, 'name')
+  const matching = sort.sorted(
+    live.filter((a) => words.every((w) => `${a.spec.name} ${customer(a.spec.customer)}`.toLowerCase().includes(w))),
+  )
   const [by, setBy] = useParam('by')
   const services = useServices()
   const described = useMemo(() => new Map((services.data ?? []).map((s) => [s.id, s.spec])), [services.data])
@@ -83,8 +85,8 @@ export function AgreementList() {
         </div>
       ) : (
         <>
-          <div className="axis-row column-heads" aria-hidden>
-            <span>Agreement</span>
+          <div className="axis-row column-heads">
+            <SortWords sort={sort} of={['name', 'customer', 'target']} />
             <span>What its time counts as</span>
             <span className="pair">
               <span>Downtime</span>

@@ -11,12 +11,13 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
-import { api, ask } from '../api/client'
+import { api, ask, type Schemas } from '../api/client'
 import { useAgreements, useMay, usePeriodNames, useReports } from '../api/queries'
 import { Export } from '../parts/export'
-import { useFind } from '../parts/more'
+import { More, useFind, useShown } from '../parts/more'
 import { usePartyName } from '../parts/party'
 import { Pick } from '../parts/pick'
+import { SortCell, useSort } from '../parts/sort'
 import { Awaited, Trouble } from '../parts/trouble'
 import { percent, shortTime } from '../time/format'
 import { useZone } from '../time/span'
@@ -27,10 +28,25 @@ export function ReportList() {
   const { zone } = useZone()
   const [find, text, setText] = useFind()
   const permits = useMay()
+  const [most, more] = useShown()
+  const sort = useSort<Schemas['ReportView']>(
+    {
+      // Those that come first come so from the server: the newest period first.
+      period: (r) => -(reports.data?.indexOf(r) ?? 0),
+      agreement: (r) => r.name,
+      customer: (r) => r.customer,
+      availability: (r) => Number(r.availability_percent || 101),
+      verdict: (r) => r.verdict,
+      state: (r) => r.state,
+      published: (r) => r.published_at ?? '',
+    },
+    'newest',
+  )
   if (!reports.data) return <Awaited error={reports.error} />
   const may = permits('publish')
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)
-  const shown = reports.data.filter((r) => words.every((w) => `${r.name} ${r.customer} ${r.words} ${r.state} ${r.verdict}`.toLowerCase().includes(w)))
+  const matching = sort.sorted(reports.data.filter((r) => words.every((w) => `${r.name} ${r.customer} ${r.words} ${r.state} ${r.verdict}`.toLowerCase().includes(w))))
+  const shown = matching.slice(0, most)
   return (
     <>
       <div className="head">
@@ -49,13 +65,27 @@ export function ReportList() {
           <Table  sx={{ marginTop: '18px' }}>
             <TableHead>
               <TableRow>
-                <TableCell>Period</TableCell>
-                <TableCell>Agreement</TableCell>
-                <TableCell>Customer</TableCell>
-                <TableCell align="right">Availability</TableCell>
-                <TableCell>Verdict</TableCell>
-                <TableCell>State</TableCell>
-                <TableCell>Published</TableCell>
+                <SortCell sort={sort} of="period">
+                  Period
+                </SortCell>
+                <SortCell sort={sort} of="agreement">
+                  Agreement
+                </SortCell>
+                <SortCell sort={sort} of="customer">
+                  Customer
+                </SortCell>
+                <SortCell sort={sort} of="availability" align="right">
+                  Availability
+                </SortCell>
+                <SortCell sort={sort} of="verdict">
+                  Verdict
+                </SortCell>
+                <SortCell sort={sort} of="state">
+                  State
+                </SortCell>
+                <SortCell sort={sort} of="published">
+                  Published
+                </SortCell>
               </TableRow>
             </TableHead>
             <TableBody>
@@ -77,8 +107,9 @@ export function ReportList() {
               ))}
             </TableBody>
           </Table>
+          <More shown={shown.length} of={matching.length} onMore={more} />
           <Box sx={{ marginTop: '14px' }}>
-            <Export name="reports" columns={['id', 'agreement', 'period', 'number', 'state', 'availability_percent', 'verdict', 'published_at']} rows={shown.map((r) => [r.id, r.agreement, r.period, r.number, r.state, r.availability_percent, r.verdict, r.published_at])} />
+            <Export name="reports" columns={['id', 'agreement', 'period', 'number', 'state', 'availability_percent', 'verdict', 'published_at']} rows={matching.map((r) => [r.id, r.agreement, r.period, r.number, r.state, r.availability_percent, r.verdict, r.published_at])} />
           </Box>
         </>
       )}

@@ -17,6 +17,7 @@ import { Export } from '../parts/export'
 import { GroupBy, GroupHead, useParam } from '../parts/group-by'
 import { first, rowsOf, sections } from '../parts/groups'
 import { usePartyName } from '../parts/party'
+import { SortCell, useSort } from '../parts/sort'
 import { Awaited } from '../parts/trouble'
 import { duration } from '../time/format'
 import { useKeep } from '../time/span'
@@ -69,7 +70,19 @@ export function CheckList() {
   const described = useMemo(() => new Map((services.data ?? []).map((s) => [s.id, s.spec])), [services.data])
   const service = (id: string) => described.get(id)?.name ?? id
   const place = (id: string) => (id === 'server' ? 'the server' : (places.data?.find((l) => l.id === id)?.spec.name ?? id))
-  const found = (checks.data ?? [])
+  const sort = useSort<Check>(
+    {
+      service: (c) => `${service(c.spec.service)} ${c.spec.name}`,
+      check: (c) => c.spec.name,
+      state: (c) => worstFirst.indexOf(stateOf(c.id)),
+      kind: (c) => kinds[c.spec.kind].word,
+      target: (c) => c.spec.target,
+      every: (c) => c.spec.interval_s,
+      role: (c) => c.spec.role ?? '',
+    },
+    'service',
+  )
+  const matching = (checks.data ?? [])
     .filter((c) => !c.retired)
     .filter((c) => {
       const text = [c.spec.name, service(c.spec.service), kinds[c.spec.kind].word, c.spec.target, ...c.spec.locations.map(place)].join(' ').toLowerCase()
@@ -81,7 +94,7 @@ export function CheckList() {
         .split(/\s+/)
         .every((w) => text.includes(w))
     })
-    .sort((a, b) => service(a.spec.service).localeCompare(service(b.spec.service)) || a.spec.name.localeCompare(b.spec.name))
+  const found = sort.sorted(matching)
   const groups = sections(found, ways[by]?.({ service, owner: (id) => team(described.get(id)?.owner), tags: (id) => described.get(id)?.tags ?? [], place, state: stateOf }), worstFirst)
   const shown = first(groups, most)
   const now = useChecksNow([...new Set(shown.flatMap((g) => g.items.map((c) => c.id)))])
@@ -159,14 +172,28 @@ export function CheckList() {
                 <input type="checkbox" aria-label="Choose all that match" checked={found.length > 0 && picked.length === found.length} onChange={(e) => setChosen(e.target.checked ? found.map((c) => c.id) : [])} />
               </TableCell>
             )}
-            <TableCell>Service</TableCell>
-            <TableCell>Check</TableCell>
-            <TableCell>State</TableCell>
+            <SortCell sort={sort} of="service">
+              Service
+            </SortCell>
+            <SortCell sort={sort} of="check">
+              Check
+            </SortCell>
+            <SortCell sort={sort} of="state">
+              State
+            </SortCell>
             <TableCell>From, and its latest</TableCell>
-            <TableCell>Kind</TableCell>
-            <TableCell>Target</TableCell>
-            <TableCell>Every</TableCell>
-            <TableCell>Role</TableCell>
+            <SortCell sort={sort} of="kind">
+              Kind
+            </SortCell>
+            <SortCell sort={sort} of="target">
+              Target
+            </SortCell>
+            <SortCell sort={sort} of="every">
+              Every
+            </SortCell>
+            <SortCell sort={sort} of="role">
+              Role
+            </SortCell>
           </TableRow>
         </TableHead>
         {shown.map((g) => (

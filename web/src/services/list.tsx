@@ -13,6 +13,7 @@ import { GroupBy, GroupHead, useParam } from '../parts/group-by'
 import { first, rowsOf, sections } from '../parts/groups'
 import { More, useFind, useShown } from '../parts/more'
 import { usePartyName } from '../parts/party'
+import { SortWords, useSort } from '../parts/sort'
 import { Awaited } from '../parts/trouble'
 import { duration } from '../time/format'
 import { useKeep, useSpan } from '../time/span'
@@ -47,8 +48,6 @@ export function ServiceList() {
   const keep = useKeep()
   const [find, text, setText] = useFind()
   const [most, more] = useShown()
-  const [sorted, setSort] = useParam('sort')
-  const sort = sorted || 'name'
   const [isRetired, setRetired] = useParam('retired')
   const retired = isRetired === 'yes'
   const [by, setBy] = useParam('by')
@@ -59,18 +58,13 @@ export function ServiceList() {
   }, [states.data])
   const team = usePartyName('team')
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)
-  const matching = (services.data ?? [])
+  const found = (services.data ?? [])
     .filter((s) => s.retired === retired)
     .filter((s) => words.every((w) => [s.spec.name, s.spec.kind, team(s.spec.owner), ...(s.spec.tags ?? [])].join(' ').toLowerCase().includes(w)))
-    .sort((a, b) => {
-      if (sort === 'state') {
-        const d = (severity[stateOf(a.id)?.state ?? 'unmeasured'] ?? 2) - (severity[stateOf(b.id)?.state ?? 'unmeasured'] ?? 2)
-        if (d !== 0) return d
-      }
-      if (sort === 'kind' && a.spec.kind !== b.spec.kind) return a.spec.kind.localeCompare(b.spec.kind)
-      return a.spec.name.localeCompare(b.spec.name)
-    })
+    .sort((a, b) => a.spec.name.localeCompare(b.spec.name))
   const wordOf = (s: Service) => stateOf(s.id)?.state ?? 'unmeasured'
+  const sort = useSort<Service>({ name: (x) => x.spec.name, state: (x) => severity[wordOf(x)] ?? 2, kind: (x) => x.spec.kind, owner: (x) => team(x.spec.owner) }, 'name')
+  const matching = sort.sorted(found)
   const groups = sections(matching, ways[by]?.(team, wordOf), Object.keys(severity))
   const shown = first(groups, most)
   const strips = useStrips([...new Set(shown.flatMap((g) => g.items.map((s) => s.id)))], span)
@@ -106,13 +100,7 @@ export function ServiceList() {
         </div>
       </div>
       <div className="axis-row column-heads">
-        <span>
-          {['name', 'state', 'kind'].map((k) => (
-            <Box component="button" key={k} type="button" className="link" sx={{ fontWeight: sort === k ? 600 : 400, marginRight: '10px' }} aria-pressed={sort === k} onClick={() => setSort(k === 'name' ? '' : k)}>
-              {k}
-            </Box>
-          ))}
-        </span>
+        <SortWords sort={sort} of={['name', 'state', 'kind', 'owner']} />
         <span>State over the span</span>
         <span className="now">Now</span>
       </div>

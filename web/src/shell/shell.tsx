@@ -164,7 +164,7 @@ function useShortcuts(areas: readonly { path: string; key: string }[], find: () 
         return
       }
       const on = e.target as HTMLElement
-      if (e.ctrlKey || e.metaKey || e.altKey || on.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(on.tagName) || on.closest('[role=dialog], [role=listbox], [role=combobox], [role=menu], [role=textbox]')) return
+      if (e.ctrlKey || e.metaKey || e.altKey || on.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(on.tagName) || on.closest('form, [role=dialog], [role=listbox], [role=combobox], [role=menu], [role=textbox]')) return
       const next = '[]+=-'.includes(e.key) ? step(e.key) : undefined
       const area = areas.find((a) => a.key && a.key === e.key)
       if (area) void navigate(keep(area.path))
