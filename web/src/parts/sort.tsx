@@ -36,7 +36,7 @@ export function SortWords({ sort, of }: { sort: { column: string; down: boolean;
   return (
     <Stack component="span" direction="row" spacing={1.25} role="group" aria-label="Sorted by">
       {of.map((word) => (
-        <TableSortLabel key={word} active={sort.column === word} direction={sort.column === word && sort.down ? 'desc' : 'asc'} aria-pressed={sort.column === word} onClick={() => sort.turn(word)} sx={{ fontWeight: sort.column === word ? 600 : 400 }}>
+        <TableSortLabel key={word} hideSortIcon active={sort.column === word} direction={sort.column === word && sort.down ? 'desc' : 'asc'} aria-pressed={sort.column === word} onClick={() => sort.turn(word)} sx={{ fontWeight: sort.column === word ? 600 : 400 }}>
           {word}
         </TableSortLabel>
       ))}

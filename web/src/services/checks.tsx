@@ -217,7 +217,7 @@ export function CheckList() {
                 <Link to={keep(`/checks/${c.id}`)}>{c.spec.name}</Link>
                 {faults[c.id] && <div className="trouble">{faults[c.id]}</div>}
               </TableCell>
-              <TableCell className={`word-${now.data?.get(c.id)?.state ?? ''}`}>{now.data?.get(c.id)?.state === 'unmeasured' ? 'not measured' : now.data?.get(c.id)?.state}</TableCell>
+              <TableCell className={`word-${now.data?.get(c.id)?.state ?? ''}`} sx={{ whiteSpace: 'nowrap' }}>{now.data?.get(c.id)?.state === 'unmeasured' ? 'not measured' : now.data?.get(c.id)?.state}</TableCell>
               <TableCell sx={{ whiteSpace: 'nowrap' }}>{latest(now.data?.get(c.id), c.spec, place)}</TableCell>
               <TableCell>{kinds[c.spec.kind].word}</TableCell>
               <TableCell sx={{ overflowWrap: 'anywhere' }}>{c.spec.target || '–'}</TableCell>
