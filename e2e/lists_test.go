@@ -91,7 +91,8 @@ func TestThreeThousandServices(t *testing.T) {
 	s.do(s.Until("groups by tag", "document.querySelector(\"[data-group='fairway 0']\")?.innerText.includes('429')"))
 	s.do(s.Go(s.srv.URL + "/services?find=buoy"))
 	s.do(s.ClickOn("[role=group] span", "name"))
-	s.do(s.Until("the last one first", "document.querySelector('[data-service] .name')?.innerText === 'Buoy 2999' && location.search.includes('sort=-name')"))
+	s.do(s.Until("the last one first",
+		"document.querySelector('[data-service] .name')?.innerText === 'Buoy 2999' && location.search.includes('sort=-name')"))
 	s.do(s.Go(s.srv.URL + "/checks?find=buoy&sort=-target"))
 	s.do(s.Until("checks by target, down", "document.querySelector('[data-check]')?.innerText.includes('buoy-2999')"))
 	s.do(s.Go(s.srv.URL + "/services?find=2999"))
@@ -112,4 +113,21 @@ func TestThreeThousandServices(t *testing.T) {
 	if n := rows(".entry"); n < 8 {
 		t.Errorf("%d agreements", n)
 	}
+}
+
+// A kit is made of what a service has: its host and its name become parameters, as the
+// page says before anything is kept.
+func TestAKitOfAService(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password))
+	s.do(s.Go(s.srv.URL + "/set-up/kits"))
+	s.do(s.Click("Make a kit of a service’s checks"))
+	s.do(s.Fill("Service", "Sailing"))
+	s.do(s.ClickOn("[role=option]", "Sailing board"))
+	s.do(s.Reads("becomes {host}"))
+	s.do(s.Reads("{service} page"))
+	s.do(s.Fill("Name of the kit", "Boards"))
+	s.do(s.Click("Make the kit"))
+	s.do(s.Until("the kit",
+		"[...document.querySelectorAll('[data-kit]')].some((k) => k.innerText.includes('Boards') && k.innerText.includes('{service} page'))"))
 }

@@ -3,8 +3,13 @@ package definition
 import (
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"regexp"
 	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"kestite/core/measure"
 )
 
 // KitSpec is a reusable set of checks with parameters: {host} in a text of a
@@ -98,4 +103,108 @@ func (k KitSpec) Fill(service string, locations []string, values map[string]stri
 		}
 	}
 	return out, nil
+}
+
+// KitOf makes a kit of checks: the host that their targets have in common with the first
+// becomes the parameter host, and what their service is called the parameter service,
+// wherever these stand as whole words. Checks that are made of others, and those that a
+// pair plan keeps, are left out.
+func KitOf(name, service string, checks []CheckSpec) (KitSpec, error) {
+	out := KitSpec{Name: name, Checks: []CheckSpec{}}
+	host := ""
+	for _, c := range checks {
+		if c.Pair != nil || c.Kind == measure.Derived.Name {
+			continue
+		}
+		c.Service, c.Locations = "any", []string{"any"}
+		out.Checks = append(out.Checks, c)
+		if host == "" {
+			host = hostIn(c.Target)
+		}
+	}
+	if host != "" {
+		out.Parameters = append(out.Parameters, Parameter{Name: "host", Text: "Host of the service", Default: host})
+	}
+	if service != "" {
+		out.Parameters = append(out.Parameters, Parameter{Name: "service", Text: "What it is called in names of checks", Default: service})
+	}
+	text, err := json.Marshal(out.Checks)
+	if err != nil {
+		return out, err
+	}
+	var tree any
+	if err := json.Unmarshal(text, &tree); err != nil {
+		return out, err
+	}
+	for _, p := range out.Parameters {
+		tree = everyText(tree, func(s string) string { return wordFor(s, p.Default, "{"+p.Name+"}") })
+	}
+	if text, err = json.Marshal(tree); err != nil {
+		return out, err
+	}
+	out.Checks = nil
+	return out, json.Unmarshal(text, &out.Checks)
+}
+
+// hostIn is the host of a target: of a URL, of host:port, or the target itself; of none "".
+func hostIn(target string) string {
+	if u, err := url.Parse(target); err == nil && u.Host != "" {
+		return u.Hostname()
+	}
+	if host, _, err := HostPort(target); err == nil {
+		return host
+	}
+	return target
+}
+
+// everyText is a JSON value with each text in it changed.
+func everyText(v any, change func(string) string) any {
+	switch v := v.(type) {
+	case string:
+		return change(v)
+	case []any:
+		for i := range v {
+			v[i] = everyText(v[i], change)
+		}
+	case map[string]any:
+		for k := range v {
+			v[k] = everyText(v[k], change)
+		}
+	}
+	return v
+}
+
+// wordFor puts another word in place of each that stands in a text as a whole: not as a
+// part of a longer word or host name.
+func wordFor(text, word, other string) string {
+	var out strings.Builder
+	for {
+		at := strings.Index(text, word)
+		if at < 0 {
+			out.WriteString(text)
+			return out.String()
+		}
+		before, _ := utf8.DecodeLastRuneInString(text[:at])
+		after := text[at+len(word):]
+		if partOfWord(before) || before == '.' || goesOn(after) {
+			out.WriteString(text[:at+len(word)])
+		} else {
+			out.WriteString(text[:at] + other)
+		}
+		text = after
+	}
+}
+
+func partOfWord(r rune) bool {
+	return r == '-' || r == '_' || r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r))
+}
+
+// goesOn says whether a word goes on with what follows: with a letter or digit, or with a
+// dot and one, as a host name does.
+func goesOn(after string) bool {
+	first, size := utf8.DecodeRuneInString(after)
+	if first == '.' {
+		first, _ = utf8.DecodeRuneInString(after[size:])
+	}
+	return after != "" && partOfWord(first)
 }

@@ -9,7 +9,7 @@ import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
-import { useChecks, useLocations, useMayDefine, useServices } from '../api/queries'
+import { useLocations, useMayDefine, useServices } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
 import { Pick } from '../parts/pick'
 import { useRetiring } from '../parts/retire'
@@ -19,7 +19,6 @@ import { useKeep } from '../time/span'
 import { SetupHead } from './head'
 
 type Kit = Schemas['DefinedKitSpec']
-type Spec = Schemas['CheckSpec']
 
 /** Sets of checks that are used again and again, with what differs as parameters. */
 export function Kits() {
@@ -72,41 +71,22 @@ export function Kits() {
   )
 }
 
-const hostOf = (target: string) => target.replace(/^\w+:\/\//, '').replace(/[:/].*$/, '')
-
 /** A kit from what a service has: its host becomes the parameter host. */
 function MakeKit({ done }: { done: () => void }) {
   const services = useServices()
-  const checks = useChecks()
   const client = useQueryClient()
   const fresh = { service: '', name: '' }
   const form = useForm({ defaultValues: fresh })
   const kept = useKept(form, fresh, 0, { draft: 'kits/new' })
   const { service, name } = form.watch()
-  const own = (checks.data ?? []).filter((c) => !c.retired && c.spec.service === service && c.spec.kind !== 'derived' && !c.spec.pair)
-  const host = own.map((c) => hostOf(c.spec.target)).find((h) => h !== '') ?? ''
-  const called = services.data?.find((s) => s.id === service)?.spec.name ?? ''
-  const general = (spec: Spec): Spec => {
-    const text = JSON.stringify(spec)
-    const plain = (s: string) => s.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')
-    return JSON.parse(called ? text.replace(new RegExp(plain(host), 'g'), '{host}').replace(new RegExp(plain(called), 'g'), '{service}') : text) as Spec
-  }
+  const proposal = useQuery({
+    queryKey: ['kits', 'proposal', service],
+    queryFn: () => ask(api.POST('/api/v1/kits/proposal', { body: { service, name: '' } })),
+    enabled: service !== '',
+  })
+  const spec = proposal.data
   const save = useMutation({
-    mutationFn: () =>
-      ask(
-        api.POST('/api/v1/kits', {
-          body: {
-            spec: {
-              name,
-              parameters: [
-                { name: 'host', text: 'Host of the service', default: host || 'kit.invalid' },
-                { name: 'service', text: 'What it is called in names of checks', default: called },
-              ],
-              checks: own.map((c) => general({ ...c.spec, service: 'any', locations: ['any'] })),
-            },
-          },
-        }),
-      ),
+    mutationFn: () => ask(api.POST('/api/v1/kits', { body: { spec: { ...(spec as Kit['spec']), name } } })),
     onSuccess: async () => {
       kept.done()
       await client.invalidateQueries()
@@ -122,12 +102,13 @@ function MakeKit({ done }: { done: () => void }) {
       </div>
       {service && (
         <div className="consequence sub">
-          {own.length === 0 ? 'It has no checks of its own.' : `${own.length} checks: ${own.map((c) => general(c.spec).name).join(', ')}. ${host && `${host} becomes {host}.`}`}
+          {spec && (spec.checks.length === 0 ? 'It has no checks of its own.' : `${spec.checks.length} checks: ${spec.checks.map((c) => c.name).join(', ')}. ${(spec.parameters ?? []).map((p) => `${p.default} becomes {${p.name}}`).join(', ')}.`)}
         </div>
       )}
+      <Trouble error={proposal.error} />
       <Trouble error={save.error instanceof Problem ? new Error(Object.values(save.error.fields)[0] ?? save.error.message) : save.error} />
       <Box sx={{ display: 'flex', gap: '12px' }}>
-        <Button variant="contained" disabled={own.length === 0 || name.trim() === '' || save.isPending} onClick={() => save.mutate()}>
+        <Button variant="contained" disabled={!spec?.checks.length || name.trim() === '' || save.isPending} onClick={() => save.mutate()}>
           Make the kit
         </Button>
         <Button variant="text" onClick={done}>
