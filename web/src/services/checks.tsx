@@ -13,6 +13,7 @@ import { useMemo, useState } from 'react'
 import { Link } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useChecksNow, useLocations, useMayDefine, useNotUp, useServices } from '../api/queries'
+import { counted } from '../parts/counted'
 import { Export } from '../parts/export'
 import { GroupBy, GroupHead, useParam } from '../parts/group-by'
 import { first, rowsOf, sections } from '../parts/groups'
@@ -161,7 +162,7 @@ export function CheckList() {
         <Pick label="Kind" value={kind} change={setKind} of={Object.fromEntries(Object.entries(kinds).map(([k, f]) => [k, f.word]))} />
         <Pick label="Role" value={role} change={setRole} of={{ decides: 'decides', informs: 'informs only' }} />
         <span className="sub" role="status">
-          {found.length === 1 ? '1 check' : `${found.length} checks`}
+          {counted(found.length, 'check')}
         </span>
       </div>
       <Table>

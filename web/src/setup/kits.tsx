@@ -10,6 +10,7 @@ import { useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useLocations, useMayDefine, useServices } from '../api/queries'
+import { counted } from '../parts/counted'
 import { KeptNote, useKept } from '../parts/kept'
 import { Pick } from '../parts/pick'
 import { useRetiring } from '../parts/retire'
@@ -102,7 +103,7 @@ function MakeKit({ done }: { done: () => void }) {
       </div>
       {service && (
         <div className="consequence sub">
-          {spec && (spec.checks.length === 0 ? 'It has no checks of its own.' : `${spec.checks.length} checks: ${spec.checks.map((c) => c.name).join(', ')}. ${(spec.parameters ?? []).map((p) => `${p.default} becomes {${p.name}}`).join(', ')}.`)}
+          {spec && (spec.checks.length === 0 ? 'It has no checks of its own.' : `${counted(spec.checks.length, 'check')}: ${spec.checks.map((c) => c.name).join(', ')}. ${(spec.parameters ?? []).map((p) => `${p.default} becomes {${p.name}}`).join(', ')}.`)}
         </div>
       )}
       <Trouble error={proposal.error} />
@@ -165,12 +166,12 @@ function UseKit({ kit }: { kit: Kit }) {
       <Trouble error={faults.length > 0 ? new Error(faults.join('; ')) : use.error} />
       <div>
         <Button variant="contained" disabled={!service || use.isPending || use.isSuccess} onClick={() => use.mutate()}>
-          Measure {kit.spec.checks.length} checks
+          Measure {counted(kit.spec.checks.length, 'check')}
         </Button>
         {use.isSuccess && (
           <span className="sub">
             {' '}
-            {use.data.items.length} checks were made. <Link to={keep(`/services/${service}`)}>See them</Link>
+            {counted(use.data.items.length, 'check')} made. <Link to={keep(`/services/${service}`)}>See them</Link>
           </span>
         )}
       </div>

@@ -13,6 +13,7 @@ import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgents, useChecks, useLocations, useMay, useMayDefineForAll } from '../api/queries'
+import { counted } from '../parts/counted'
 import { decimal } from '../parts/decimal'
 import { KeptNote, useKept } from '../parts/kept'
 import { RetireQuestion, useRetiring } from '../parts/retire'
@@ -188,7 +189,7 @@ function Place({ location: l, agents, checks, administrator, may }: { location: 
         <div>
           <Typography variant="h2">{l.spec.name}</Typography>
           <div className="sub">
-            {[l.spec.region, `${checks} checks`, l.spec.address, l.spec.latitude !== undefined && `${l.spec.latitude}° N ${l.spec.longitude}° E`, l.spec.note].filter(Boolean).join(' · ')}
+            {[l.spec.region, counted(checks, 'check'), l.spec.address, l.spec.latitude !== undefined && `${l.spec.latitude}° N ${l.spec.longitude}° E`, l.spec.note].filter(Boolean).join(' · ')}
           </div>
         </div>
         <Box sx={{ display: 'flex', gap: '10px' }}>
@@ -393,7 +394,7 @@ function AgentLine({ agent: a, administrator, may }: { agent: Agent; administrat
         {a.seen_at && <span className="sub">version {a.version || '–'}</span>}
         {a.seen_at && <span className="sub">{clockWords(a)}</span>}
         {a.seen_at && <span className="sub">{a.backlog} waiting for delivery</span>}
-        <span className="sub">{a.holds} checks held</span>
+        <span className="sub">{counted(a.holds, 'check')} held</span>
         {a.seen_at && a.lateness_ms > 0 && <span className="sub">99 % start within {a.lateness_ms.toFixed(1)} ms</span>}
       </Box>
       <div className="sub">

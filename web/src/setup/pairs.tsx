@@ -12,6 +12,7 @@ import { Link } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useChecks, useKinds, useLocations, useMay, useMayDefine, usePairPlans, useServices } from '../api/queries'
 import { Export } from '../parts/export'
+import { counted } from '../parts/counted'
 import { RetireQuestion, useRetiring } from '../parts/retire'
 import { Awaited, Trouble } from '../parts/trouble'
 import { inOrder } from '../services/measures'
@@ -73,7 +74,7 @@ function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSp
           <div className="sub">
             {s.kinds.map((k) => pairKinds[k]).join(' and ')}, {shapes[s.shape]}
             {s.both_ways ? ', from both ends' : ''}
-            {s.on_demand ? '; measured when somebody runs it' : `; ${pairs} ${pairs === 1 ? 'pair' : 'pairs'}, ${checks.length} checks, every ${duration(s.interval_s * 1000)}`}
+            {s.on_demand ? '; measured when somebody runs it' : `; ${counted(pairs, 'pair')}, ${counted(checks.length, 'check')}, every ${duration(s.interval_s * 1000)}`}
             {own > 0 && `; ${own} differently`}. Of{' '}
             <Link to={keep(`/services/${s.service}`)}>{services.data?.find((x) => x.id === s.service)?.spec.name ?? s.service}</Link>.
           </div>
@@ -101,7 +102,7 @@ function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSp
       <RetireQuestion
         of={retiring}
         title={`Retire the plan ${s.name}?`}
-        text={`Its ${checks.length} checks are measured no more from now on. What they measured stays, and the plan can be restored with them.`}
+        text={`Its ${counted(checks.length, 'check')} ${checks.length === 1 ? 'is' : 'are'} measured no more from now on. What they measured stays, and the plan can be restored with them.`}
         act="Retire the plan"
       />
     </Box>
