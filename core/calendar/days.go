@@ -27,7 +27,7 @@ type Left struct{ Name, Why string }
 const (
 	mostDays   = 10_000
 	mostEvents = 2_000
-	mostRules  = 500
+	mostRules  = 200
 	firstYear  = 1900
 )
 
