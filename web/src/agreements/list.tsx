@@ -95,7 +95,7 @@ export function AgreementList() {
           </div>
           {shown.map((g) => (
             <section key={g.name} aria-label={by ? g.name || 'none' : undefined}>
-              {by && <GroupHead name={g.name} none={by === 'customer' ? 'internal' : `no ${by}`} count={groups.find((x) => x.name === g.name)?.items.length ?? 0} />}
+              {by && <GroupHead name={g.name} none={by === 'customer' ? 'internal' : `no ${by}`} count={g.all.length} />}
               {g.items.map((a) => (
                 <Row key={a.id} agreement={a} customer={customer(a.spec.customer)} account={account.get(a.id)} axis={axis} to={keep(`/agreements/${a.id}`)} />
               ))}

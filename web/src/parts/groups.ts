@@ -19,12 +19,12 @@ export function sections<T>(items: T[], of: ((item: T) => string[]) | undefined,
   return [...all].map(([name, items]) => ({ name, items })).sort((a, b) => rank(a.name) - rank(b.name) || a.name.localeCompare(b.name))
 }
 
-/** The first rows of groups, so many of them in all. */
-export function first<T>(list: Section<T>[], most: number): Section<T>[] {
-  const out: Section<T>[] = []
+/** The first rows of groups, so many of them in all; each says all that is in it. */
+export function first<T>(list: Section<T>[], most: number): (Section<T> & { all: T[] })[] {
+  const out: (Section<T> & { all: T[] })[] = []
   for (const s of list) {
     if (most <= 0) break
-    out.push({ name: s.name, items: s.items.slice(0, most) })
+    out.push({ name: s.name, items: s.items.slice(0, most), all: s.items })
     most -= s.items.length
   }
   return out

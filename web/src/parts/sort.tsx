@@ -19,20 +19,22 @@ export function useSort<T>(by: Record<string, (item: T) => string | number>, fir
   }
 }
 
-/** The head of a column by which a table can be sorted. */
-export function SortCell({ sort, of, children, align }: { sort: { column: string; down: boolean; turn: (to: string) => void }; of: string; children: string; align?: 'right' }) {
+type Sort = { column: string; down: boolean; turn: (to: string) => void }
+
+/** The head of a column by which a table can be sorted, called by its name. */
+export function SortCell({ sort, of, align }: { sort: Sort; of: string; align?: 'right' }) {
   const on = sort.column === of
   return (
     <TableCell align={align} sortDirection={on ? (sort.down ? 'desc' : 'asc') : false}>
       <TableSortLabel active={on} direction={on && sort.down ? 'desc' : 'asc'} onClick={() => sort.turn(of)}>
-        {children}
+        {of.charAt(0).toUpperCase() + of.slice(1)}
       </TableSortLabel>
     </TableCell>
   )
 }
 
 /** By what a list without a table can be sorted: a word each. */
-export function SortWords({ sort, of }: { sort: { column: string; down: boolean; turn: (to: string) => void }; of: string[] }) {
+export function SortWords({ sort, of }: { sort: Sort; of: string[] }) {
   return (
     <Stack component="span" direction="row" spacing={1.25} role="group" aria-label="Sorted by">
       {of.map((word) => (

@@ -65,27 +65,13 @@ export function ReportList() {
           <Table  sx={{ marginTop: '18px' }}>
             <TableHead>
               <TableRow>
-                <SortCell sort={sort} of="period">
-                  Period
-                </SortCell>
-                <SortCell sort={sort} of="agreement">
-                  Agreement
-                </SortCell>
-                <SortCell sort={sort} of="customer">
-                  Customer
-                </SortCell>
-                <SortCell sort={sort} of="availability" align="right">
-                  Availability
-                </SortCell>
-                <SortCell sort={sort} of="verdict">
-                  Verdict
-                </SortCell>
-                <SortCell sort={sort} of="state">
-                  State
-                </SortCell>
-                <SortCell sort={sort} of="published">
-                  Published
-                </SortCell>
+                <SortCell sort={sort} of="period" />
+                <SortCell sort={sort} of="agreement" />
+                <SortCell sort={sort} of="customer" />
+                <SortCell sort={sort} of="availability" align="right" />
+                <SortCell sort={sort} of="verdict" />
+                <SortCell sort={sort} of="state" />
+                <SortCell sort={sort} of="published" />
               </TableRow>
             </TableHead>
             <TableBody>

@@ -173,28 +173,14 @@ export function CheckList() {
                 <input type="checkbox" aria-label="Choose all that match" checked={found.length > 0 && picked.length === found.length} onChange={(e) => setChosen(e.target.checked ? found.map((c) => c.id) : [])} />
               </TableCell>
             )}
-            <SortCell sort={sort} of="service">
-              Service
-            </SortCell>
-            <SortCell sort={sort} of="check">
-              Check
-            </SortCell>
-            <SortCell sort={sort} of="state">
-              State
-            </SortCell>
+            <SortCell sort={sort} of="service" />
+            <SortCell sort={sort} of="check" />
+            <SortCell sort={sort} of="state" />
             <TableCell>From, and its latest</TableCell>
-            <SortCell sort={sort} of="kind">
-              Kind
-            </SortCell>
-            <SortCell sort={sort} of="target">
-              Target
-            </SortCell>
-            <SortCell sort={sort} of="every">
-              Every
-            </SortCell>
-            <SortCell sort={sort} of="role">
-              Role
-            </SortCell>
+            <SortCell sort={sort} of="kind" />
+            <SortCell sort={sort} of="target" />
+            <SortCell sort={sort} of="every" />
+            <SortCell sort={sort} of="role" />
           </TableRow>
         </TableHead>
         {shown.map((g) => (
@@ -202,7 +188,7 @@ export function CheckList() {
           {by && (
             <TableRow>
               <TableCell colSpan={may ? 9 : 8}>
-                <GroupHead name={g.name === 'unmeasured' ? 'not measured' : g.name} none={`no ${by}`} count={groups.find((x) => x.name === g.name)?.items.length ?? 0} />
+                <GroupHead name={g.name === 'unmeasured' ? 'not measured' : g.name} none={`no ${by}`} count={g.all.length} />
               </TableCell>
             </TableRow>
           )}

@@ -106,7 +106,7 @@ export function ServiceList() {
       </div>
       {shown.map((g) => (
         <section key={g.name} aria-label={by ? g.name || 'none' : undefined}>
-          {by && <GroupHead name={g.name === 'unmeasured' ? 'not measured' : g.name} none={`no ${by}`} count={groups.find((x) => x.name === g.name)?.items.length ?? 0} says={by === 'state' ? undefined : troubles(groups.find((x) => x.name === g.name)?.items ?? [], wordOf)} />}
+          {by && <GroupHead name={g.name === 'unmeasured' ? 'not measured' : g.name} none={`no ${by}`} count={g.all.length} says={by === 'state' ? undefined : troubles(g.all, wordOf)} />}
           {g.items.map((s) => (
             <Row key={s.id} service={s} state={stateOf(s.id)} owner={team(s.spec.owner)} strip={strips.data.strips[s.id]} axis={axis} to={keep(`/services/${s.id}`)} />
           ))}
