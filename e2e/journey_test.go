@@ -44,10 +44,10 @@ var withHistory = storetest.Filled{Fill: func(srv *server.Server) error {
 	return demo.Load(context.Background(), srv, time.Now(), func(string) {})
 }}
 
-func newStage(t *testing.T, history bool) *stage {
+func newStage(t *testing.T, history bool, more ...func(*server.Options)) *stage {
 	t.Helper()
 	t.Parallel() // each has a server, a database and a browser of its own
-	options := []func(*server.Options){func(o *server.Options) { o.Web = web.Handler() }}
+	options := append([]func(*server.Options){func(o *server.Options) { o.Web = web.Handler() }}, more...)
 	if history {
 		options = append(options, withHistory.Options(t))
 	}
@@ -217,9 +217,16 @@ func wait(what string, ok func() bool) error {
 	return fmt.Errorf("waited for %s", what)
 }
 
-// A new installation leads from the console's token to the first location.
+// A new installation leads from the console's token to the first location, where the line to the server is slow too.
 func TestFirstStart(t *testing.T) {
-	s := newStage(t, false)
+	s := newStage(t, false, func(o *server.Options) {
+		o.Web = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if strings.Contains(r.URL.Path, "/locations-") {
+				time.Sleep(2 * time.Second) // the page that follows comes late: what is shown until then must not lead elsewhere
+			}
+			web.Handler().ServeHTTP(w, r)
+		})
+	})
 	s.do(
 		s.Go(s.srv.URL+"/"), s.Reads("The first account"),
 		s.Fill("One-time token", "kesf_guessed"), s.Fill("Organisation", "Skerry Line"), s.Fill("Time zone of your periods", "Europe/Oslo"),

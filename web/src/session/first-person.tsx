@@ -26,7 +26,9 @@ export function FirstPerson() {
     },
     onError: (e) => showFaults(e, form.setError),
   })
-  if (first.data && !first.data.needed && !make.isSuccess) return <Navigate to="/sign-in" replace />
+  // While it is made, and until the page that follows is there, "not needed any more" is this person's own doing.
+  const elsewhere = make.isIdle || make.isError
+  if (first.data && !first.data.needed && elsewhere) return <Navigate to="/sign-in" replace />
   const field = (name: keyof Schemas['FirstPerson'], label: string, more: object = {}, help?: string) => (
     <TextField label={label} required error={Boolean(form.formState.errors[name])} helperText={form.formState.errors[name]?.message ?? help} {...more} {...form.register(name as 'token')} />
   )
