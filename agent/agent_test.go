@@ -28,7 +28,7 @@ import (
 	"kestite/server/store/storetest"
 )
 
-func TestMain(m *testing.M) { storetest.Main(m) }
+func TestMain(m *testing.M) { storetest.Parallel(m, 12) } // they wait more than others
 
 var ctx = context.Background()
 

@@ -186,6 +186,7 @@ func quiet(t *testing.T, handle func(wire.Batch) (int, any)) *httptest.Server {
 // The agent's own loop: what no server takes, and what one says it could not
 // keep, is in quarantine with the reason; the others are gone from the store.
 func TestDeliveryWithPoison(t *testing.T) {
+	t.Parallel()
 	kept, err := store.Open(t.TempDir(), 1000)
 	if err != nil {
 		t.Fatal(err)
@@ -235,6 +236,7 @@ func TestDeliveryWithPoison(t *testing.T) {
 // A server that does not answer is left for the next one at once, and the next
 // one is kept to.
 func TestNextServer(t *testing.T) {
+	t.Parallel()
 	stopped := make(chan struct{})
 	var asked [3]atomic.Int64
 	dead := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {

@@ -60,6 +60,7 @@ func (s *site) latest(check string, n int) []raw.Row {
 // Whatever its own clock shows, and while somebody sets it, an agent's measurements
 // stand where they were made, and it says that the clock is off.
 func TestMeasurementsArePlacedByTheDatabasesClock(t *testing.T) {
+	t.Parallel()
 	for name, off := range map[string]time.Duration{"two minutes ahead": 2 * time.Minute, "45 s behind": -45 * time.Second, "in another decade": -10 * 365 * 24 * time.Hour} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

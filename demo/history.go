@@ -23,15 +23,16 @@ import (
 	"kestite/server"
 )
 
-// Months of history before the present one, and days of it kept raw.
-const (
-	months  = 12
-	rawDays = 3
-)
+// Months of history before the present one.
+const Months = 12
 
-// Load fills an empty installation with the scenario and its history up to
-// now. tell is told what it is at.
-func Load(ctx context.Context, srv *server.Server, now time.Time, tell func(string)) error {
+// rawDays are kept raw.
+const rawDays = 3
+
+// Load fills an empty installation with the scenario and its history of some months
+// and up to now; five are the least, since reports are published of the first of them.
+// tell is told what it is at.
+func Load(ctx context.Context, srv *server.Server, now time.Time, months int, tell func(string)) error {
 	loc, err := calendar.Zone(Zone)
 	if err != nil {
 		return err
@@ -42,9 +43,13 @@ func Load(ctx context.Context, srv *server.Server, now time.Time, tell func(stri
 	if err := define(ctx, srv.API, start.Time().In(loc)); err != nil {
 		return err
 	}
-	tell("thirteen months of measurements")
+	tell(fmt.Sprintf("%d months of measurements", months+1))
 	script := newScript(start, end, loc)
 	if err := generate(ctx, srv, script); err != nil {
+		return err
+	}
+	tell("incidents of past months")
+	if err := troubled(ctx, srv, end, loc); err != nil {
 		return err
 	}
 	tell("states")
@@ -161,16 +166,18 @@ func measureAll(c checkDef, location string, lane int32, s *script, rawFrom span
 	var h laneHistory
 	var hour judge.Hour
 	hourAt := at.Time().Truncate(time.Hour)
+	failed := false
 	for ; at < s.to; at = at.Add(step) {
 		for len(events) > 0 && events[0].To.Add(rawAround) <= at {
 			events = events[1:]
 		}
 		when := at.Add(r.Int64N(4)) // starts are a few ms late
-		values, ok := sample(kind, c, events, at, r)
+		values, ok := sample(kind, c, events, at, r, failed)
 		if !ok {
 			continue
 		}
 		outcome, detail := verdictOf(kind, c, values)
+		failed = outcome == measure.Failed
 		if t := when.Time().Truncate(time.Hour); t != hourAt {
 			h.hours = append(h.hours, db.CopyHoursParams(hour.Row(lane, hourAt)))
 			hour, hourAt = judge.Hour{}, t
@@ -223,8 +230,9 @@ func rawRow(lane int32, at span.Instant, o measure.Outcome, values []float64, la
 	return []any{lane, at.Time(), int16(o), short, int32(late.Milliseconds()), text}
 }
 
-// sample makes the values of one measurement; false when nothing was measured.
-func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *rand.Rand) ([]float64, bool) {
+// sample makes the values of one measurement; false when nothing was measured. failed
+// says that the one before did.
+func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *rand.Rand, failed bool) ([]float64, bool) {
 	down, slowed := false, false
 	for _, e := range events {
 		if e.From > at {
@@ -244,8 +252,8 @@ func sample(kind measure.Kind, c checkDef, events []event, at span.Instant, r *r
 			down = down || int64(at)/int64(interval*span.Second)%5 == 0
 		}
 	}
-	const blips = 12000 // one measurement in so many fails by itself
-	if r.IntN(blips) == 0 {
+	const blips = 12000 // one measurement in so many fails by itself, never two in a row: that would be an outage
+	if r.IntN(blips) == 0 && !failed {
 		down = true
 	}
 	values := kind.None()

@@ -215,7 +215,7 @@ func loadOnce(ctx context.Context, srv *server.Server, say func(string, ...any))
 	}
 	began := time.Now()
 	say("loading the scenario of %s", Organisation)
-	if err := Load(ctx, srv, time.Now(), func(step string) { say("  %s", step) }); err != nil {
+	if err := Load(ctx, srv, time.Now(), Months, func(step string) { say("  %s", step) }); err != nil {
 		return fmt.Errorf("load the scenario (make demo-reset clears a half-loaded one): %w", err)
 	}
 	say("loaded in %.1f s", time.Since(began).Seconds())

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"reflect"
@@ -30,7 +31,15 @@ import (
 	"kestite/web"
 )
 
-func TestMain(m *testing.M) { storetest.Parallel(m, 3) } // browsers compute
+// TestMain leaves the browser to who asks for it, as make test does: its journeys take
+// longer than all other tests together.
+func TestMain(m *testing.M) {
+	if os.Getenv("KESTITE_BROWSER") == "" {
+		fmt.Println("the journeys in the browser were left out; make test makes them, or KESTITE_BROWSER=1")
+		return
+	}
+	storetest.Parallel(m, 3) // browsers compute
+}
 
 // stage is a server with the demo's history and a browser in front of it.
 type stage struct {
@@ -41,7 +50,7 @@ type stage struct {
 
 // withHistory is the demo's history, loaded once.
 var withHistory = storetest.Filled{Fill: func(srv *server.Server) error {
-	return demo.Load(context.Background(), srv, time.Now(), func(string) {})
+	return demo.Load(context.Background(), srv, time.Now(), demo.Months, func(string) {})
 }}
 
 func newStage(t *testing.T, history bool, more ...func(*server.Options)) *stage {

@@ -28,6 +28,8 @@ var screens = [][]struct{ path, ready string }{
 		{"/checks/slowest-page", "document.querySelector('[data-revision]')"},
 		{"/checks/freight-copy", "document.querySelector('[data-revision]')"},
 	}, {
+		{"/incidents", "document.querySelectorAll('[data-incident]').length > 3"},
+		{"/incidents/8", "document.querySelector('[data-happened]')"},
 		{"/agreements", "document.querySelector('.entry')"},
 		{"/agreements/new", "document.querySelector('[data-summary]')"},
 		{"/agreements/tickets-passenger", "document.querySelectorAll('.entry').length > 12 && document.querySelector('.sentences')"},

@@ -41,6 +41,7 @@ func zipped(w io.Writer) io.WriteCloser { return gzip.NewWriter(w) }
 // Text is looked for in what people read, whatever it is packed in and written in;
 // where that cannot be, it is said, and what is forbidden does not pass by it.
 func TestTextIsReadAsPeopleReadIt(t *testing.T) {
+	t.Parallel() // it waits more than it measures
 	const page = "<p>Överfart inställd: 沿岸</p>"
 	latin, err := charmap.ISO8859_1.NewEncoder().String("<p>Överfart inställd</p>")
 	if err != nil {

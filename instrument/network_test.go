@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"io"
 	"math"
@@ -32,6 +33,8 @@ const inside = "KESTITE_INSIDE"
 
 func TestMain(m *testing.M) {
 	if os.Getenv(inside) == "" {
+		flag.Parse()
+		flag.Set("test.parallel", "6") // those that may run side by side wait
 		os.Exit(m.Run())
 	}
 	set := instrument.NewSet(instrument.LocalPolicy())
@@ -175,6 +178,7 @@ func (n *network) calm() {
 }
 
 func TestPathLikeTraceroute(t *testing.T) {
+	t.Parallel() // it waits more than it measures
 	n := newNetwork(t)
 	if n == nil {
 		return
@@ -210,6 +214,7 @@ func TestPathLikeTraceroute(t *testing.T) {
 }
 
 func TestPathEnds(t *testing.T) {
+	t.Parallel() // it waits more than it measures
 	n := newNetwork(t)
 	if n == nil {
 		return
@@ -231,6 +236,7 @@ func TestPathEnds(t *testing.T) {
 }
 
 func TestSilentHopIsUnknown(t *testing.T) {
+	t.Parallel() // it waits more than it measures
 	n := newNetwork(t)
 	if n == nil {
 		return
@@ -253,6 +259,7 @@ func TestSilentHopIsUnknown(t *testing.T) {
 }
 
 func TestRouteChangeIsMeasured(t *testing.T) {
+	t.Parallel() // it waits more than it measures
 	n := newNetwork(t)
 	if n == nil {
 		return
@@ -278,6 +285,7 @@ func TestRouteChangeIsMeasured(t *testing.T) {
 
 // TestOneFlow has equal routes over both branches, chosen by addresses and ports.
 func TestOneFlow(t *testing.T) {
+	t.Parallel() // it waits more than it measures
 	n := newNetwork(t)
 	if n == nil {
 		return

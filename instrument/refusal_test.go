@@ -14,6 +14,7 @@ import (
 // Who says that a ping cannot arrive is heard at once, with the reason; so is an
 // answer from an address that was not asked; with raw sockets and without.
 func TestWhatRoutersSayOfAPing(t *testing.T) {
+	t.Parallel() // it waits more than it measures
 	n := newNetwork(t)
 	if n == nil {
 		return

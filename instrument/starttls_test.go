@@ -74,6 +74,7 @@ func listen(t *testing.T, serve func(net.Conn)) string {
 }
 
 func TestStartTLS(t *testing.T) {
+	t.Parallel() // it waits more than it measures
 	root := (*authority)(nil).issue(t, ecKey(t), asAuthority("Skerry root"))
 	leaf := root.issue(t, ecKey(t), func(*x509.Certificate) {})
 	config := &tls.Config{Certificates: []tls.Certificate{{PrivateKey: leaf.key, Certificate: [][]byte{leaf.cert.Raw}}}}

@@ -18,6 +18,7 @@ import (
 	"kestite/server/auth"
 	"kestite/server/defining"
 	"kestite/server/history"
+	"kestite/server/incidents"
 	"kestite/server/ingest"
 	"kestite/server/inward"
 	"kestite/server/jobs"
@@ -130,11 +131,12 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 		return err
 	}
 	definitions := defining.New(s)
-	srv.Judge = &judge.Judge{Store: s, Definitions: definitions, Now: o.Now, Log: o.Log}
+	troubles := &incidents.Keeper{Store: s, Definitions: definitions, Now: o.Now, Log: o.Log, Looks: true}
+	srv.Judge = &judge.Judge{Store: s, Definitions: definitions, Incidents: troubles, Now: o.Now, Log: o.Log}
 	taking := &ingest.Ingest{Store: s, Definitions: definitions, Now: o.Now}
 	within := &inward.Inward{Store: s, Definitions: definitions, Ingest: taking, Now: o.Now}
 	rosters := &share.Rosters{Store: s, Now: o.Now}
-	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Log: o.Log, Now: o.Now}); err != nil {
+	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Incidents: troubles, Log: o.Log, Now: o.Now}); err != nil {
 		return err
 	}
 	factor := &auth.Factor{Vault: seal}
@@ -142,9 +144,9 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	books := &history.Books{Store: s, Definitions: definitions, Memory: lanes.NewMemory()}
 	srv.API = &api.Server{
 		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: accounting.NewBoard(books), Proxies: o.Proxies,
-		People: &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
-		Desk:   &publish.Desk{Store: s, Definitions: definitions, Books: books},
-		Ingest: taking, Inward: within, Rosters: rosters,
+		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
+		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books},
+		Incidents: troubles, Ingest: taking, Inward: within, Rosters: rosters,
 		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
 	}
 	return nil

@@ -52,6 +52,7 @@ func writePair(t *testing.T, cert, key, name string) *x509.Certificate {
 
 // A renewed certificate is taken up; half a renewal harms nobody.
 func TestACertificateIsRenewedWithoutARestart(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	cert, key := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
 	k := &keyPair{cert: cert, key: key, log: slog.New(slog.DiscardHandler)}

@@ -23,6 +23,7 @@ import (
 // With a certificate the server speaks HTTPS, tells browsers to keep to it, and
 // its cookies go no other way.
 func TestServingHTTPS(t *testing.T) {
+	t.Parallel()
 	authority, err := standin.NewAuthority()
 	if err != nil {
 		t.Fatal(err)
@@ -86,6 +87,7 @@ func files(t *testing.T, a *standin.Authority) (cert, key string) {
 // A role that may not change the schema says what is to be done where it is not
 // up to date, and touches nothing.
 func TestAWorkerDoesNotMigrate(t *testing.T) {
+	t.Parallel()
 	owner := storetest.Empty(t)
 	quiet := slog.New(slog.DiscardHandler)
 	worker := storetest.AsWorker(owner)

@@ -124,6 +124,7 @@ func TestKilledAtAnyPoint(t *testing.T) {
 
 // A full disk refuses what it cannot keep and harms nothing that it has.
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 { // a file system of its own needs root: once more by sudo, without a question
 		if out, err := exec.Command("sudo", "-n", os.Args[0], "-test.run", "^"+t.Name()+"$").CombinedOutput(); err != nil {
 			t.Fatalf("as root: %v\n%s", err, out)
@@ -170,6 +171,7 @@ func TestFullDisk(t *testing.T) {
 // Batches are bounded by bytes, one alone excepted; what cannot be read is set
 // aside and is in nobody's way; a person's word brings back what was set aside, once.
 func TestQuarantine(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s, err := store.Open(dir, store.Max)
 	if err != nil {

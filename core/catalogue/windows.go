@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"kestite/core/calendar"
@@ -426,4 +427,27 @@ func (p *plan) otherwise() []calendar.Wall {
 		}
 	}
 	return out
+}
+
+// PlannedAt is the planned work on a service at an instant: by which window, and until
+// when, the latest end of several; false where there is none, or it cannot be told.
+func (s *Snapshot) PlannedAt(service string, at span.Instant) (window string, until span.Instant, is bool) {
+	list, err := s.windows([]string{service}, span.Span{From: at, To: at + 1})
+	if err != nil {
+		return "", 0, false
+	}
+	for _, w := range list {
+		length := w.DurationS * span.Second
+		starts, err := w.Starts(at.Add(-length), at+1)
+		if err != nil {
+			continue
+		}
+		for _, from := range starts {
+			if to := from.Add(length); from <= at && at < to && to > until {
+				window, until, is = w.ID, to, true
+			}
+		}
+	}
+	window, _, _ = strings.Cut(window, "+") // of the entries that it is written as
+	return window, until, is
 }

@@ -48,6 +48,7 @@ type ServiceSpec struct {
 	Combine   string         `json:"combine,omitempty" enum:"worst,best" default:"worst"`
 	DependsOn []Dependency   `json:"depends_on,omitempty"`
 	Defaults  *CheckDefaults `json:"check_defaults,omitempty" doc:"Values that its checks follow unless they say their own"`
+	Incidents *TroublePolicy `json:"incidents,omitempty" doc:"What of it opens an incident, and how severe that is"`
 }
 
 // Dependency is a need of some of a group of services.

@@ -16,6 +16,10 @@ type Need struct {
 	Text    string
 	Since   span.Instant
 	With    []string // names of what is bad because of it
+
+	Incident int64  // 0: it is none
+	Severity string // of the incident
+	By       string // the person who acknowledged it; empty: nobody
 }
 
 // What needs somebody, the most pressing first.
@@ -31,47 +35,12 @@ const (
 
 var pressing = []string{NeedFault, NeedDown, NeedDegraded, NeedCheck, NeedAgent, NeedNeverGood, NeedNothing}
 
-// InOrder sorts needs: the most pressing kind first, in it the latest first, since
-// that is the news, and equal ones by name. The same needs are always in one order.
+// InOrder sorts needs: the most pressing kind first, in it those that nobody is on, of
+// those the latest first, since that is the news, and equal ones by name. The same needs
+// are always in one order.
 func InOrder(needs []Need) {
 	slices.SortStableFunc(needs, func(a, b Need) int {
-		return cmp.Or(cmp.Compare(slices.Index(pressing, a.Kind), slices.Index(pressing, b.Kind)), cmp.Compare(b.Since, a.Since),
-			cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(slices.Index(pressing, a.Kind), slices.Index(pressing, b.Kind)), cmp.Compare(min(len(a.By), 1), min(len(b.By), 1)),
+			cmp.Compare(b.Since, a.Since), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.ID, b.ID))
 	})
-}
-
-// Causes groups what is bad: each that needs another bad one, directly or through
-// others, is told under the first of those that need none. needed are all that one
-// needs.
-func Causes(bad []string, needed func(id string) []string) map[string][]string {
-	is := map[string]bool{}
-	for _, id := range bad {
-		is[id] = true
-	}
-	out := map[string][]string{}
-	causes := map[string][]string{}
-	for _, id := range bad {
-		for _, n := range needed(id) {
-			if n != id && is[n] {
-				causes[id] = append(causes[id], n)
-			}
-		}
-		if len(causes[id]) == 0 {
-			out[id] = nil
-		}
-	}
-	for _, id := range bad {
-		under := ""
-		for _, c := range causes[id] {
-			if len(causes[c]) == 0 && (under == "" || c < under) {
-				under = c
-			}
-		}
-		if under != "" {
-			out[under] = append(out[under], id)
-		} else if len(causes[id]) > 0 { // a circle of what is bad, as could be at some time
-			out[id] = nil
-		}
-	}
-	return out
 }

@@ -226,13 +226,22 @@ func (b *Browser) Fill(label, text string) error {
 	return b.Type(text)
 }
 
-// Enter presses the enter key, whose character comes to nobody where the press was
-// taken for something, as from a keyboard.
+// Enter presses the enter key.
 func (b *Browser) Enter() error {
+	return b.key(input.DispatchKeyEventParams{Key: "Enter", Code: "Enter", Text: "\r", WindowsVirtualKeyCode: 13})
+}
+
+// Key presses the key of a letter.
+func (b *Browser) Key(letter string) error {
+	return b.key(input.DispatchKeyEventParams{Key: letter, Code: "Key" + strings.ToUpper(letter), Text: letter})
+}
+
+// key presses and releases a key, whose character comes to nobody where the press was
+// taken for something, as from a keyboard.
+func (b *Browser) key(key input.DispatchKeyEventParams) error {
 	ctx, end := context.WithTimeout(b.ctx, Patience)
 	defer end()
-	key := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyDown, Key: "Enter", Code: "Enter", Text: "\r",
-		WindowsVirtualKeyCode: 13}
+	key.Type = input.DispatchKeyEventTypeKeyDown
 	if _, err := chromedp.Call(ctx, input.DispatchKeyEvent, key); err != nil {
 		return err
 	}

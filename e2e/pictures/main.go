@@ -52,6 +52,13 @@ var all = []view{
 	{name: "standing", path: "/", ready: rows},
 	{name: "standing-dark", path: "/", ready: rows, dark: true},
 	{name: "standing-phone", path: "/", ready: rows, width: 390, height: 844},
+	{name: "incidents", path: "/incidents", ready: rows},
+	{name: "incident", path: "/incidents", ready: "document.querySelector('[data-phase=reviewed]')", act: func(b *browser.Browser) error {
+		return first(
+			func() error { return b.ClickOn("section[aria-label=Open] [data-incident], [data-phase=reviewed]", "") },
+			func() error { return b.Until("what happened", "document.querySelector('[data-happened]')") },
+		)
+	}},
 	{name: "services", path: "/services", ready: rows},
 	{name: "service", path: "/services/ticket-sales", ready: rows},
 	{name: "service-moment", path: "/services/boarding-gates?at=now", ready: "document.querySelector('.moment dl')"},
@@ -84,23 +91,8 @@ var all = []view{
 			},
 		)
 	}},
-	{name: "many-services", path: "/services/many", ready: "document.querySelector('textarea')", act: func(b *browser.Browser) error {
-		return first(
-			func() error {
-				return b.Fill("One service a line: name, address, target in percent if one was promised", "Pier kiosk, http://127.77.0.14:8414/, 99.9\nFreight scales, 127.77.0.13:8413, 99.5\nLamp mast, 127.77.0.99")
-			},
-			func() error { return b.Click("See what answers at 3 addresses") },
-			func() error {
-				return b.Until("all to be tried", "[...document.querySelectorAll('button')].some((e) => e.innerText.includes('Start measuring') && !e.disabled)")
-			},
-		)
-	}},
 	{name: "path", path: "/services/quay-network?at=now", ready: "(document.querySelector('table.hops')?.scrollIntoView({ block: 'center' }), !!document.querySelector('table.hops'))"},
 	{name: "people", path: "/set-up/people", ready: "document.querySelector('[data-person]')"},
-	{name: "trail", path: "/set-up/trail", ready: "document.querySelectorAll('[data-trail]').length > 10",
-		act: func(b *browser.Browser) error {
-			return b.ClickOn("[data-trail] button", "more")
-		}},
 	{name: "stand-ins", path: "/stand-ins", ready: "document.querySelector('table')"},
 }
 

@@ -126,6 +126,7 @@ func deliver(t *testing.T, srv *server.Server, list []wire.Measurement) {
 // Whatever arrives, in whatever order: what is kept is what would be made anew, for a
 // period that runs and for those that are over.
 func TestKeptAccountsAreThoseMadeAnew(t *testing.T) {
+	t.Parallel()
 	const services = 8
 	srv := harbour(t, services)
 	r := rand.New(rand.NewPCG(11, 12))
@@ -177,6 +178,7 @@ func TestKeptAccountsAreThoseMadeAnew(t *testing.T) {
 // What is kept of a service that is up may be a little old; of one that is in trouble, or
 // falls silent, it is not, and after the time allowed all is as made anew.
 func TestKeptAccountsAreNotOld(t *testing.T) {
+	t.Parallel()
 	srv := harbour(t, 3)
 	now := span.Of(time.Now())
 	month := calendar.MonthAt(now, time.UTC)
@@ -206,6 +208,7 @@ func TestKeptAccountsAreNotOld(t *testing.T) {
 // What comes late about a period that is over, in order and with nothing ended by it, and
 // a correction of what was promised, change what is kept.
 func TestKeptAccountsFollowWhatComesLate(t *testing.T) {
+	t.Parallel()
 	srv := harbour(t, 4)
 	const check, of = "check-gate-3", "for-gate-3" // by weeks
 	now := span.Of(time.Now())
@@ -244,6 +247,7 @@ func TestKeptAccountsFollowWhatComesLate(t *testing.T) {
 
 // A lane that cannot be read costs its own agreements' rows, now and once they are kept.
 func TestFaultCostsItsOwnRow(t *testing.T) {
+	t.Parallel()
 	srv := harbour(t, 6)
 	now := span.Of(time.Now())
 	month := calendar.MonthAt(now, time.UTC)

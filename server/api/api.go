@@ -22,6 +22,7 @@ import (
 	"kestite/server/auth"
 	"kestite/server/defining"
 	"kestite/server/history"
+	"kestite/server/incidents"
 	"kestite/server/ingest"
 	"kestite/server/inward"
 	"kestite/server/people"
@@ -40,6 +41,7 @@ type Server struct {
 	Books       *history.Books
 	Board       *accounting.Board
 	Desk        *publish.Desk
+	Incidents   *incidents.Keeper
 	Ingest      *ingest.Ingest
 	Inward      *inward.Inward
 	Rosters     *share.Rosters
@@ -123,6 +125,7 @@ func (s *Server) routes(api huma.API) {
 	s.agreementRoutes(a)
 	s.standingRoutes(a)
 	s.momentRoutes(a)
+	s.incidentRoutes(a)
 	s.trialRoutes(a)
 	s.scheduleRoutes(a)
 	s.checkNowRoutes(a)

@@ -77,46 +77,17 @@ func (s *Server) checksNotUp(ctx context.Context, _ *none) (*list[CheckState], e
 		return nil, err
 	}
 	ids := catalogue.Live(snap.Checks)
-	seen, err := s.present(ctx, ids)
+	seen, err := lanes.Now(ctx, s.Store.Queries, ids, span.Of(s.Now()))
 	if err != nil {
 		return nil, err
 	}
 	out := []CheckState{}
 	for _, id := range ids {
-		if state := judgedNow(snap, id, seen[id]); state != verdict.Up {
+		if state := lanes.Judged(snap.Checks[id].Current().Spec.Revision(id), seen[id]); state != verdict.Up {
 			out = append(out, CheckState{id, state.String()})
 		}
 	}
 	return items(out), nil
-}
-
-// present are the states of the lanes of checks now, by check and location. A lane whose
-// state cannot be read is unmeasured; the judge says of it why.
-func (s *Server) present(ctx context.Context, ids []string) (map[string]map[string]lanes.Present, error) {
-	rows, err := s.Store.LanesOfChecks(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	now := span.Of(s.Now())
-	out := map[string]map[string]lanes.Present{}
-	for _, r := range rows {
-		kept, err := lanes.Of(r)
-		if err != nil {
-			kept = lanes.Kept{}
-		}
-		if out[r.CheckID] == nil {
-			out[r.CheckID] = map[string]lanes.Present{}
-		}
-		out[r.CheckID][r.Location] = kept.Present(now)
-	}
-	return out, nil
-}
-
-// judgedNow is what the quorum of a check makes of the states of its lanes.
-func judgedNow(snap *catalogue.Snapshot, id string, seen map[string]lanes.Present) verdict.State {
-	return verdict.Judged(snap.Checks[id].Current().Spec.Revision(id), func(location string) span.Timeline[verdict.Views] {
-		return span.Constant(verdict.Same(seen[location].State))
-	}).At(0)[verdict.Nominal]
 }
 
 // checkNow is a check by its lanes. A lane whose state cannot be read is unmeasured.
@@ -153,6 +124,6 @@ func (s *Server) checkNow(ctx context.Context, snap *catalogue.Snapshot, id stri
 		}
 		out.Lanes = append(out.Lanes, lane)
 	}
-	out.State = judgedNow(snap, id, seen).String()
+	out.State = lanes.Judged(spec.Revision(id), seen).String()
 	return out, nil
 }

@@ -13,6 +13,7 @@ import (
 // Equal questions are answered once; one that comes while the answer is being
 // computed gets the next, which knows all that it may have been told meanwhile.
 func TestEqualQuestionsAreAnsweredOnce(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		f := newFlights()
 		var computed atomic.Int64
@@ -58,6 +59,7 @@ func TestEqualQuestionsAreAnsweredOnce(t *testing.T) {
 // Few are computed at once, what nobody wants any more is not computed, and
 // beyond a bound askers are told to come again.
 func TestFewQuestionsAreAnsweredAtOnce(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		f := newFlights()
 		slots := cap(f.slots)

@@ -13,7 +13,7 @@ import (
 
 // heartbeat is how often a silent stream says that it is alive, and looks whether
 // its person is still signed in.
-const heartbeat = 10 * time.Second
+var heartbeat = 10 * time.Second
 
 // Streams of changes at most, of one server: each has a connection and a place in
 // every change.
@@ -60,7 +60,7 @@ func heard(r access.Rights, e store.Event) (store.Event, bool) {
 		return e, true
 	}
 	switch e.Kind {
-	case store.OnState, store.OnReport, store.OnDefinition, store.OnAll:
+	case store.OnState, store.OnReport, store.OnIncident, store.OnDefinition, store.OnAll:
 		return store.Event{Kind: e.Kind}, true
 	}
 	return store.Event{}, false

@@ -1,19 +1,18 @@
 package api
 
 import (
+	"cmp"
 	"context"
-	"fmt"
 	"slices"
-	"strings"
-	"time"
 
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
-	"kestite/core/definition"
+	"kestite/core/incident"
 	"kestite/core/span"
 	"kestite/core/standing"
 	"kestite/core/verdict"
 	"kestite/server/accounting"
+	"kestite/server/incidents"
 	"kestite/server/store/gen/db"
 )
 
@@ -30,10 +29,8 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts [
 	})
 	states := stateViews(snap, known)
 	list := faults(snap, accounts, states, now)
-	list = append(list, badServices(snap, states)...)
 	list = append(list, unmeasured(snap, states)...)
-	for _, of := range []func(context.Context, *catalogue.Snapshot, span.Instant) ([]standing.Need, error){s.silentLocations,
-		s.failingChecks} {
+	for _, of := range []func(context.Context, *catalogue.Snapshot, span.Instant) ([]standing.Need, error){s.troubles, s.bare} {
 		more, err := of(ctx, snap, now)
 		if err != nil {
 			return nil, err
@@ -41,9 +38,20 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts [
 		list = append(list, more...)
 	}
 	standing.InOrder(list)
+	names, err := s.namesOf(ctx, func(yield func(string) bool) {
+		for _, n := range list {
+			if !yield(n.By) {
+				return
+			}
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
 	out := make([]NeedView, len(list))
 	for i, n := range list {
-		out[i] = NeedView{Kind: n.Kind, Subject: n.Subject, ID: n.ID, Service: n.Service, Text: n.Text, At: n.Since, With: n.With}
+		out[i] = NeedView{Kind: n.Kind, Subject: n.Subject, ID: n.ID, Service: n.Service, Text: n.Text, At: n.Since, With: n.With,
+			Incident: n.Incident, Severity: n.Severity, By: names[n.By]}
 		if n.Kind != standing.NeedFault && n.Since < now {
 			out[i].MS = int64(now - n.Since)
 		}
@@ -74,28 +82,53 @@ func faults(snap *catalogue.Snapshot, accounts []accounting.Row, states []StateV
 	return out
 }
 
-// badServices are those that are down or degraded, each under what it needs where that
-// is bad too.
-func badServices(snap *catalogue.Snapshot, states []StateView) []standing.Need {
-	bad := map[string]StateView{}
-	var ids []string
-	for _, v := range states {
-		if (v.State == standing.NeedDown || v.State == standing.NeedDegraded) && !v.NeverGood {
-			bad[v.Service] = v
-			ids = append(ids, v.Service)
+// troubles are the open incidents, each with those that follow it. What began in planned
+// work that is not over disturbs nobody yet.
+func (s *Server) troubles(ctx context.Context, snap *catalogue.Snapshot, now span.Instant) ([]standing.Need, error) {
+	list, err := s.openIncidents(ctx)
+	if err != nil {
+		return nil, err
+	}
+	texts := map[string]string{}
+	for _, of := range []func(context.Context, *db.Queries, *catalogue.Snapshot, span.Instant) ([]incidents.Trouble, error){
+		incidents.Informing, incidents.Locations} {
+		seen, err := of(ctx, s.Store.Queries, snap, now)
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range seen {
+			texts[t.ID] = t.Text
 		}
 	}
 	var out []standing.Need
-	for id, with := range standing.Causes(ids, snap.NeededNow) {
-		v := bad[id]
-		n := standing.Need{Kind: v.State, Subject: snap.Named(catalogue.Service, id), ID: id, Service: id, Text: v.State, Since: v.SinceAt}
-		for _, w := range with {
-			n.With = append(n.With, snap.Named(catalogue.Service, w)+" "+bad[w].State)
+	for _, i := range list {
+		if i.Cause != 0 || i.Quiet(now) {
+			continue
+		}
+		n := standing.Need{Kind: i.State.String(), Subject: s.subjectOf(snap, i.Subject), ID: i.Subject.ID,
+			Service: incidents.ServiceOf(snap, i.Subject), Text: i.State.String(), Since: i.BeganAt, Incident: i.ID, Severity: i.Severity}
+		switch i.About {
+		case incident.Check:
+			n.Kind, n.Text = standing.NeedCheck, cmp.Or(texts[i.Subject.ID], n.Text)+"; it informs only"
+		case incident.Location:
+			n.Kind, n.Text = standing.NeedAgent, cmp.Or(texts[i.Subject.ID], n.Text)
+		default:
+			if n.Kind == standing.NeedNothing { // it cannot be seen whether it still is
+				n.Kind, n.Text = i.Worst.String(), "was "+i.Worst.String()+", and is not measured now"
+			}
+		}
+		if i.Phase(now) == incident.Acknowledged {
+			n.By = i.Acknowledged.By
+		}
+		for _, f := range list {
+			if f.Cause == i.ID {
+				n.With = append(n.With, s.subjectOf(snap, f.Subject)+" "+f.State.String())
+			}
 		}
 		slices.Sort(n.With)
 		out = append(out, n)
 	}
-	return out
+	return out, nil
 }
 
 // unmeasured are services of which nothing is known, or nothing good ever was.
@@ -123,82 +156,17 @@ func unmeasured(snap *catalogue.Snapshot, states []StateView) []standing.Need {
 	return out
 }
 
-// silentLocations are those from which nothing comes, or not all.
-func (s *Server) silentLocations(ctx context.Context, snap *catalogue.Snapshot, now span.Instant) ([]standing.Need, error) {
-	agents, err := s.Store.Agents(ctx)
+// bare are the locations that nothing can come from yet.
+func (s *Server) bare(ctx context.Context, snap *catalogue.Snapshot, now span.Instant) ([]standing.Need, error) {
+	seen, err := incidents.Locations(ctx, s.Store.Queries, snap, now)
 	if err != nil {
 		return nil, err
 	}
 	var out []standing.Need
-	heard, aside := map[string]time.Time{}, map[string]int32{}
-	for _, a := range agents {
-		aside[a.Location] += a.SetAside
-		seen := a.CreatedAt
-		if a.SeenAt != nil {
-			seen = *a.SeenAt
+	for _, t := range seen {
+		if t.State == verdict.Unmeasured {
+			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: snap.Named(catalogue.Location, t.ID), ID: t.ID, Text: t.Text, Since: t.Since})
 		}
-		if seen.After(heard[a.Location]) {
-			heard[a.Location] = seen
-		}
-	}
-	for _, id := range catalogue.Live(snap.Locations) {
-		name := snap.Named(catalogue.Location, id)
-		seen, has := heard[id]
-		if n := aside[id]; n > 0 {
-			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: name, ID: id + " aside",
-				Text: fmt.Sprintf("set aside measurements that no server could take: %d", n), Since: now})
-		}
-		switch {
-		case !has:
-			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: name, ID: id, Text: "has no agent yet",
-				Since: snap.Locations[id].Since()})
-		case now.Time().Sub(seen) > connectedFor:
-			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: name, ID: id, Text: "its agent is silent", Since: span.Of(seen)})
-		}
-	}
-	return out, nil
-}
-
-// failingChecks are the checks that inform and are not up: they decide no state, and
-// would be seen by nobody otherwise.
-func (s *Server) failingChecks(ctx context.Context, snap *catalogue.Snapshot, now span.Instant) ([]standing.Need, error) {
-	var ids []string
-	for _, id := range catalogue.Live(snap.Checks) {
-		spec := snap.Checks[id].Current().Spec
-		if e := snap.Services[spec.Service]; spec.Role == definition.Informs && e != nil && !e.Retired {
-			ids = append(ids, id)
-		}
-	}
-	if len(ids) == 0 {
-		return nil, nil
-	}
-	seen, err := s.present(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	var out []standing.Need
-	for _, id := range ids {
-		spec := snap.Checks[id].Current().Spec
-		state := judgedNow(snap, id, seen[id])
-		if state != verdict.Down && state != verdict.Degraded {
-			continue
-		}
-		var places []string
-		since := now
-		for location, p := range seen[id] {
-			if p.State == verdict.Down || p.State == verdict.Degraded {
-				places = append(places, snap.Named(catalogue.Location, location))
-				since = min(since, p.Since)
-			}
-		}
-		slices.Sort(places)
-		text := state.String()
-		if !definition.Inward(spec.Kind) {
-			text += " at " + strings.Join(places, " and ")
-		}
-		out = append(out, standing.Need{Kind: standing.NeedCheck, Subject: spec.Name + " of " + snap.Named(catalogue.Service, spec.Service),
-			ID:      id,
-			Service: spec.Service, Text: text + "; it informs only", Since: since})
 	}
 	return out, nil
 }

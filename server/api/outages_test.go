@@ -152,6 +152,9 @@ func TestNeedsNameAllThatIsWrong(t *testing.T) {
 		if err := f.srv.Judge.Services(t.Context(), []string{f.service, board, "crew-roster"}); err != nil {
 			t.Fatal(err)
 		}
+		if err := f.srv.API.Incidents.Sweep(t.Context()); err != nil { // as a server does every 3 s
+			t.Fatal(err)
+		}
 		var s api.Standing
 		f.manager.Must(http.MethodGet, "/standing", nil, &s)
 		for _, n := range s.Needs {

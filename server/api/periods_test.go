@@ -213,6 +213,7 @@ func TestOneAgreementAfterAnother(t *testing.T) {
 // A window's edits are kept with their instants, and tell the account what was
 // announced when.
 func TestAWindowLengthenedWhileItRuns(t *testing.T) {
+	t.Parallel()
 	srv := storetest.Server(t)
 	f := &fixture{srv: srv, url: servertest.Serve(t, srv)}
 	f.manager = servertest.As(t, srv, f.url, "manager")

@@ -15,6 +15,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/auth"
+	"kestite/server/incidents"
 	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -147,10 +148,6 @@ type Aside struct {
 	Reason string       `json:"reason"`
 }
 
-// connectedFor is how long after its last call an agent counts as connected;
-// it calls at least every half of that.
-const connectedFor = 40 * time.Second
-
 func (s *Server) agents(ctx context.Context, _ *none) (*list[AgentView], error) {
 	rows, err := s.Store.Agents(ctx)
 	if err != nil {
@@ -169,7 +166,7 @@ func (s *Server) agents(ctx context.Context, _ *none) (*list[AgentView], error) 
 		out = append(out, AgentView{
 			Lost: r.Lost, LostAt: r.LostAt, LostSeen: r.LostSeen, SetAside: r.SetAside, Aside: asides(snap, r.Aside),
 			ID: r.ID, Location: r.Location, SeenAt: r.SeenAt, Version: r.Version,
-			Connected:     r.SeenAt != nil && s.Now().Sub(*r.SeenAt) < connectedFor,
+			Connected:     r.SeenAt != nil && s.Now().Sub(*r.SeenAt) < incidents.Connected,
 			ClockOffsetMS: r.ClockOffsetMs, UncertainMS: r.UncertainMs, Backlog: r.Backlog, LatenessMS: r.LatenessMs, Complaint: r.Complaint,
 			CutOff: r.CutOff, Sockets: r.Sockets, Holds: holds[r.ID],
 		})

@@ -153,6 +153,10 @@ type NeedView struct {
 	At      span.Instant `json:"at"`
 	MS      int64        `json:"ms,omitempty"`
 	With    []string     `json:"with,omitempty" doc:"What is bad because of it"`
+
+	Incident int64  `json:"incident,omitempty" doc:"Its number, where it is one"`
+	Severity string `json:"severity,omitempty" enum:"critical,major,minor,"`
+	By       string `json:"acknowledged_by,omitempty" doc:"What the person is called who is on it"`
 }
 
 // Standing is the home screen.

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"kestite/agent/wire"
 	"log/slog"
 	"net"
 	"net/http"
@@ -21,6 +20,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"kestite/agent/wire"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/pquerna/otp/totp"
@@ -62,6 +63,7 @@ func did(t *testing.T, c *servertest.Client, query string) []api.TrailLine {
 }
 
 func TestAPersonChoosesTheirPassword(t *testing.T) {
+	t.Parallel()
 	srv, url, admin := crew(t)
 	id, token := hire(t, admin, "Runa Vik", "runa@skerry.example")
 	runa := servertest.Anonymous(t, url)
@@ -126,6 +128,7 @@ func TestAPersonChoosesTheirPassword(t *testing.T) {
 
 // Two administrators who take each other's role away at once: one of them stays.
 func TestSomebodyStaysAdministrator(t *testing.T) {
+	t.Parallel()
 	srv, url, admin := crew(t)
 	second, token := hire(t, admin, "Runa Vik", "runa@skerry.example")
 	runa := servertest.Anonymous(t, url)
@@ -155,6 +158,7 @@ func TestSomebodyStaysAdministrator(t *testing.T) {
 }
 
 func TestANewPasswordEndsOtherSessions(t *testing.T) {
+	t.Parallel()
 	_, url, admin := crew(t)
 	elsewhere := servertest.Anonymous(t, url)
 	if a := signIn(elsewhere, "administrator@skerry.example", servertest.Password, ""); a.Status != 200 {
@@ -208,6 +212,7 @@ func listen(t *testing.T, c *servertest.Client) <-chan struct{} {
 }
 
 func TestSessionsAreListedAndEnded(t *testing.T) {
+	t.Parallel()
 	srv, url, admin := crew(t)
 	viewer := servertest.As(t, srv, url, access.Viewer)
 	second := servertest.Anonymous(t, url)
@@ -280,6 +285,7 @@ func TestSessionsAreListedAndEnded(t *testing.T) {
 }
 
 func TestSecondFactor(t *testing.T) {
+	t.Parallel()
 	srv, url, admin := crew(t)
 	manager := servertest.As(t, srv, url, access.Manager)
 	var p api.FactorProposal
@@ -411,6 +417,7 @@ func (f forwarded) RoundTrip(r *http.Request) (*http.Response, error) {
 }
 
 func TestStrangersKeepNobodyFromSigningIn(t *testing.T) {
+	t.Parallel()
 	srv := storetest.Server(t)
 	srv.API.Proxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
 	url := servertest.Serve(t, srv)
@@ -479,6 +486,7 @@ func TestStrangersKeepNobodyFromSigningIn(t *testing.T) {
 // Many who sign in at once cost no more memory than there are cores, and the
 // server stays ready.
 func TestSigningInAtOnce(t *testing.T) {
+	t.Parallel()
 	srv := storetest.Server(t)
 	srv.API.Proxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
 	url := servertest.Serve(t, srv)
@@ -618,6 +626,7 @@ func TestTheTrailIsCompleteAndOfIds(t *testing.T) {
 // The role that the server works with adds to the trail and changes none of it,
 // nor the schema; not even its owner does by mistake.
 func TestNobodyChangesTheTrail(t *testing.T) {
+	t.Parallel()
 	srv, _, _ := crew(t)
 	url := srv.API.Store.Pool.Config().ConnString()
 	for name, url := range map[string]string{"the worker": url, "the owner": storetest.AsOwner(url)} {

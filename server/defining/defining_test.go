@@ -70,6 +70,7 @@ func (h *house) snapshot() *catalogue.Snapshot {
 
 // Nothing that happened is judged by what was defined later.
 func TestAnEditOpensARevisionAndKeepsTheOld(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t)
 	if err := h.Edit(ctx, catalogue.Check, "page", 1, page(5), h.change(4)); err != nil {
 		t.Fatal(err)
@@ -91,6 +92,7 @@ func TestAnEditOpensARevisionAndKeepsTheOld(t *testing.T) {
 
 // A change asks for the judging of what it concerns, with itself or not at all.
 func TestAChangeAsksForJudging(t *testing.T) {
+	t.Parallel()
 	srv := storetest.Server(t)
 	h := &house{srv.API.Definitions, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
 	asked := func(when string, want ...string) {
@@ -120,6 +122,7 @@ func TestAChangeAsksForJudging(t *testing.T) {
 }
 
 func TestTwoPeopleEditingAreTold(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t)
 	if err := h.Edit(ctx, catalogue.Check, "page", 1, page(3), h.change(1)); err != nil {
 		t.Fatal(err)
@@ -135,6 +138,7 @@ func TestTwoPeopleEditingAreTold(t *testing.T) {
 }
 
 func TestRetiringEndsAndRestoringGoesOn(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t)
 	if err := h.Retire(ctx, catalogue.Check, "page", h.change(2)); err != nil {
 		t.Fatal(err)
@@ -160,6 +164,7 @@ func TestRetiringEndsAndRestoringGoesOn(t *testing.T) {
 }
 
 func TestWhatOthersNeedIsNotRetired(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t)
 	service := func(name, needs string) definition.ServiceSpec {
 		s := definition.ServiceSpec{Name: name, Kind: "business", Combine: "worst"}
@@ -191,6 +196,7 @@ func TestWhatOthersNeedIsNotRetired(t *testing.T) {
 
 // Histories are kept: what is read again says what was said then.
 func TestHistoriesAreKept(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t)
 	h.create(catalogue.Service, "quay", definition.ServiceSpec{Name: "Quay", Kind: "supporting"})
 	needs := definition.ServiceSpec{Name: "Tickets", Kind: "business", DependsOn: []definition.Dependency{{Services: []string{"quay"}}}}
@@ -228,6 +234,7 @@ func TestHistoriesAreKept(t *testing.T) {
 }
 
 func TestIDsComeFromNamesAndStay(t *testing.T) {
+	t.Parallel()
 	h := newHouse(t)
 	for _, want := range []string{"pier-kiosk", "pier-kiosk-2", "pier-kiosk-3"} {
 		id, err := h.Create(ctx, catalogue.Service, "", "Pier kiosk",
@@ -248,6 +255,7 @@ func TestIDsComeFromNamesAndStay(t *testing.T) {
 // What a server brings up to date by what has changed is what another reads anew,
 // whoever changed it and however.
 func TestSnapshotsAreBroughtUpToDate(t *testing.T) {
+	t.Parallel()
 	srv := storetest.Server(t)
 	kept, other := srv.API.Definitions, defining.New(srv.API.Store)
 	h := &house{other, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}

@@ -51,6 +51,7 @@ func scan[T any](t *testing.T, srv *server.Server, sql string, args ...any) (out
 
 // Texts that a database has no place for are cleaned on the way in.
 func TestTextsThatCannotBeKept(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	list := []wire.Measurement{ok(9), ok(8), ok(7), ok(6), ok(5)}
 	list[1].Detail = "certificate of \x00 quay"
@@ -81,6 +82,7 @@ func TestTextsThatCannotBeKept(t *testing.T) {
 // What is no number, or one that no measure can have, is left out and said;
 // what is kept is exact to the thousandth.
 func TestNumbersThatAreNone(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	for i, v := range []float64{math.NaN(), math.Inf(1), math.Inf(-1), 1e39, 1e300, -1e16} {
 		m := ok(int64(30 - i))
@@ -104,6 +106,7 @@ func TestNumbersThatAreNone(t *testing.T) {
 
 // Rows of earlier versions that hold no numbers, and the summaries made of them, are mended.
 func TestOldRowsAreHealed(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	deliver(t, srv, []wire.Measurement{ok(3 * 3600), ok(3*3600 - 60)})
 	if err := srv.Judge.Hours(ctx); err != nil {
@@ -146,6 +149,7 @@ func TestOldRowsAreHealed(t *testing.T) {
 // with it, and the others are stored; where there are many, the agent is asked
 // for smaller deliveries.
 func TestOneRowThatCannotBeStored(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	exec(t, srv, `CREATE FUNCTION poison() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
 		IF NEW.late_ms = 4242 THEN RAISE EXCEPTION 'poison' USING ERRCODE = '22000'; END IF; RETURN NEW; END $$`)
@@ -181,6 +185,7 @@ func TestOneRowThatCannotBeStored(t *testing.T) {
 
 // The kept state of a lane that cannot be read is made again from what is stored.
 func TestBrokenStateOfALane(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 2, 2)
 	list := random(rand.New(rand.NewPCG(7, 7)), 200)
 	deliver(t, srv, list[:150])
@@ -208,6 +213,7 @@ func TestBrokenStateOfALane(t *testing.T) {
 // A partition that went away, or was never made, is made when it is needed, and
 // while somebody reads: the reader ends only after the batch has been stored.
 func TestNewDayWhileSomebodyReads(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	port := definition.CheckSpec{
 		Service: "tickets", Name: "Port", Kind: "tcp", Target: "127.0.0.1:9", IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 150, Confirm: 1, Recover: 1,
@@ -253,6 +259,7 @@ func TestNewDayWhileSomebodyReads(t *testing.T) {
 
 // The server keeps partitions of a week ahead from its start.
 func TestPartitionsAreMadeAhead(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	for n := range store.DaysAhead + 1 {
 		name := "measurement_" + time.Now().UTC().AddDate(0, 0, n).Format("20060102")
@@ -269,6 +276,7 @@ func TestPartitionsAreMadeAhead(t *testing.T) {
 // The running hour is not summed up by the job, and a summing-up under way holds
 // nobody up who stores in the running hour.
 func TestHoursHoldNobodyUp(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	deliver(t, srv, []wire.Measurement{ok(2 * 3600), ok(1)})
 	within, cancel := context.WithTimeout(ctx, 20*time.Second)
@@ -300,6 +308,7 @@ func TestHoursHoldNobodyUp(t *testing.T) {
 
 // An hour is not summed up between a late row's being stored and its being seen.
 func TestHourIsNotTakenBeforeItsRowsAreSeen(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	deliver(t, srv, []wire.Measurement{ok(2 * 3600)})
 	take := func() int {
@@ -376,6 +385,7 @@ func silentFleet(t *testing.T, n int) *server.Server {
 // out what somebody is at; nothing deadlocks with storing, and all is judged in
 // the end.
 func TestMassSilenceBesideStoring(t *testing.T) {
+	t.Parallel()
 	const services = 450
 	srv := silentFleet(t, services)
 	exec(t, srv, "DELETE FROM judge_due")
@@ -456,6 +466,7 @@ func TestMassSilenceBesideStoring(t *testing.T) {
 
 // Wishes for one service are met together, and asking never waits for judging.
 func TestJudgingIsAskedForWithoutWaiting(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	deliver(t, srv, []wire.Measurement{ok(10)})
 	within, cancel := context.WithTimeout(ctx, 20*time.Second)
@@ -497,6 +508,7 @@ func TestJudgingIsAskedForWithoutWaiting(t *testing.T) {
 // A service that is being judged for long holds up no other: its wish waits for the
 // next time. Many are judged in several short transactions.
 func TestJudgingOfOneHoldsUpNoOther(t *testing.T) {
+	t.Parallel()
 	srv := silentFleet(t, 50)
 	exec(t, srv, "DELETE FROM judge_due")
 	exec(t, srv, "INSERT INTO judge_due (service) VALUES ('tickets')")
@@ -537,6 +549,7 @@ func TestJudgingOfOneHoldsUpNoOther(t *testing.T) {
 
 // A service that cannot be judged says why, and the others are judged.
 func TestOneServiceThatCannotBeJudged(t *testing.T) {
+	t.Parallel()
 	srv := silentFleet(t, 3)
 	circle := `UPDATE revision SET body = body || jsonb_build_object('depends_on', jsonb_build_array(jsonb_build_object('services', jsonb_build_array($2::text)))) WHERE kind = 'service' AND id = $1`
 	exec(t, srv, circle, "saaa", "saab")
@@ -562,6 +575,7 @@ func TestOneServiceThatCannotBeJudged(t *testing.T) {
 // Transactions that do nothing are ended, so that a server that stands still in
 // one holds nobody for long; each kind of work has its own bounds.
 func TestBoundsOfWork(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	seen := map[string]bool{}
 	for _, w := range []store.Work{store.People, store.Agents, store.Jobs} {
@@ -582,6 +596,7 @@ func TestBoundsOfWork(t *testing.T) {
 // What is from the future, or known too vaguely, is not counted and not lost: the
 // agent is told to set it aside. How a counted one was placed is kept with it.
 func TestMeasurementsOfWhichNobodyKnowsWhen(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	snap, err := srv.API.Definitions.Snapshot(ctx)
 	if err != nil {

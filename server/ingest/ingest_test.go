@@ -137,6 +137,7 @@ func judged(list []wire.Measurement, set verdict.Settings) []verdict.Stretch {
 // However a day is cut into batches, repeated and delayed, the stretches are
 // those of the measurements in order.
 func TestAnyOrderOfDeliveryGivesTheSameStretches(t *testing.T) {
+	t.Parallel()
 	r := rand.New(rand.NewPCG(21, 22))
 	for round := range 12 {
 		confirm, recover := int64(1+r.IntN(3)), int64(1+r.IntN(3))
@@ -175,6 +176,7 @@ func TestAnyOrderOfDeliveryGivesTheSameStretches(t *testing.T) {
 // A rolling rule looks at two locations at once: whatever arrives first, the
 // account is that of all measurements in order.
 func TestRollingRuleOverLocationsInAnyOrder(t *testing.T) {
+	t.Parallel()
 	r := rand.New(rand.NewPCG(5, 9))
 	places := []string{location, "eskerby"}
 	spec := definition.CheckSpec{Confirm: 3, Recover: 3, Locations: places, Rolling: &definition.Rolling{Runs: 3, Locations: 2, WindowS: 240}}
@@ -225,6 +227,7 @@ func TestRollingRuleOverLocationsInAnyOrder(t *testing.T) {
 // A late measurement is refused, and nothing is lost, where the raw
 // measurements that judging again would need are gone.
 func TestLateBeyondRawIsRefusedAndHarmsNothing(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 2, 1)
 	list := random(rand.New(rand.NewPCG(3, 3)), 200)
 	missing := list[100]
@@ -247,6 +250,7 @@ func TestLateBeyondRawIsRefusedAndHarmsNothing(t *testing.T) {
 }
 
 func TestHourlySummariesAreMadeOfRawMeasurements(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	start := span.Of(time.Now().Add(-3 * time.Hour).Truncate(time.Hour))
 	var list []wire.Measurement
@@ -290,6 +294,7 @@ func TestHourlySummariesAreMadeOfRawMeasurements(t *testing.T) {
 
 // The live state follows measurements, waits for confirmation, and notices silence.
 func TestLiveStateOfAService(t *testing.T) {
+	t.Parallel()
 	now := time.Now().Add(-10 * time.Minute)
 	srv := lane(t, 2, 1)
 	srv.Judge.Now = func() time.Time { return now }
@@ -356,6 +361,7 @@ func TestLiveStateOfAService(t *testing.T) {
 
 // Raw measurements beyond their time go with their day; what follows from them stays.
 func TestRawMeasurementsAreKeptForAWhile(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 1, 1)
 	deliver(t, srv, random(rand.New(rand.NewPCG(3, 4)), 50))
 	before := stored(t, srv)
@@ -393,6 +399,7 @@ func lanesOf(t *testing.T, srv *server.Server) []db.Lane {
 // What is taken for new and is not, whatever the lane says of what it has seen, is a
 // duplicate all the same, and nothing is refused for it.
 func TestWhatIsNotNewIsADuplicate(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 2, 1)
 	r := rand.New(rand.NewPCG(9, 10))
 	list := random(r, 300)

@@ -25,6 +25,7 @@ import (
 // The live state of a service, and since when it is so, are those of all that is
 // known, however little of it the judge looks at.
 func TestStatesAreThoseOfAllThatIsKnown(t *testing.T) {
+	t.Parallel()
 	srv := checked(t, definition.CheckSpec{Confirm: 2, Recover: 2, Locations: []string{location}})
 	ch := defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
 	services := []string{"tickets"}
@@ -120,6 +121,7 @@ func transitions(t *testing.T, q *db.Queries, service string) []verdict.Transiti
 // A failure that is confirmed is told once, with the check that made it so; what was
 // told is never changed, but what came late corrects it.
 func TestTransitionsAreAppended(t *testing.T) {
+	t.Parallel()
 	srv := lane(t, 2, 1)
 	start := span.Of(time.Now()).Add(-20 * span.Minute)
 	at := func(minute int64, o measure.Outcome) wire.Measurement {

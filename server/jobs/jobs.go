@@ -15,6 +15,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"kestite/server/incidents"
 	"kestite/server/inward"
 	"kestite/server/judge"
 	"kestite/server/share"
@@ -68,12 +69,13 @@ type Jobs struct {
 
 // With is what the jobs work with.
 type With struct {
-	Store   *store.Store
-	Judge   *judge.Judge
-	Inward  *inward.Inward
-	Rosters *share.Rosters
-	Log     *slog.Logger
-	Now     func() time.Time
+	Store     *store.Store
+	Judge     *judge.Judge
+	Inward    *inward.Inward
+	Rosters   *share.Rosters
+	Incidents *incidents.Keeper
+	Log       *slog.Logger
+	Now       func() time.Time
 }
 
 // every queues a job once in each period, whichever server does. The next
@@ -118,11 +120,11 @@ func New(w With) (*Jobs, error) {
 // tendEvery is how often the prompt round goes.
 const tendEvery = 3 * time.Second
 
-// tend makes the measurements that the server makes itself, and looks which
-// agents are there, where no other server is at it.
+// tend makes the measurements that the server makes itself, looks which agents are
+// there, and which incidents no judging opens or ends, where no other server is at it.
 func (w *With) tend(ctx context.Context) error {
 	_, err := w.Store.Alone(ctx, "tend", func(ctx context.Context) error {
-		return errors.Join(w.Rosters.Update(ctx, ""), w.Inward.Due(ctx))
+		return errors.Join(w.Rosters.Update(ctx, ""), w.Inward.Due(ctx), w.Incidents.Sweep(ctx))
 	})
 	return err
 }
@@ -164,7 +166,7 @@ func (j *Jobs) rounds(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		if err := j.with.tend(ctx); err != nil && ctx.Err() == nil {
-			j.with.Log.Warn("reports, derived values and agents will be looked at again", "error", err)
+			j.with.Log.Warn("reports, derived values, agents and incidents will be looked at again", "error", err)
 		}
 		select {
 		case <-ctx.Done():

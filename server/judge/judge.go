@@ -20,6 +20,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/defining"
 	"kestite/server/history"
+	"kestite/server/incidents"
 	"kestite/server/lanes"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -30,6 +31,7 @@ import (
 type Judge struct {
 	Store       *store.Store
 	Definitions *defining.Definitions
+	Incidents   *incidents.Keeper
 	Now         func() time.Time
 	Log         *slog.Logger
 }
@@ -197,10 +199,37 @@ func (j *Judge) services(ctx context.Context, tx pgx.Tx, q *db.Queries, snap *ca
 			return err
 		}
 	}
+	if err := j.troubles(ctx, tx, snap, before, puts, tells); err != nil {
+		return err
+	}
 	if len(changed) == 0 {
 		return nil
 	}
 	return store.Notify(ctx, tx, store.Event{Kind: store.OnState, IDs: changed})
+}
+
+// troubles makes the incidents of services agree with what was just told of them.
+func (j *Judge) troubles(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, before map[string]db.StandingState, puts []db.PutStateParams,
+	tells []db.AddTransitionsParams) error {
+	if len(tells) == 0 {
+		return nil
+	}
+	since := map[string]incidents.Since{}
+	for _, t := range tells {
+		at := span.Of(t.At) - 1 // what was until then ends then
+		if s, is := since[t.Service]; !is || at < s.At {
+			since[t.Service] = incidents.Since{At: at, Good: !before[t.Service].NeverGood}
+		}
+	}
+	for _, p := range puts {
+		if p.NeverGood {
+			delete(since, p.Service)
+		}
+	}
+	if err := j.Incidents.Services(ctx, tx, snap, since); err != nil {
+		return fmt.Errorf("keep the incidents of %v: %w", slices.Sorted(maps.Keys(since)), err)
+	}
+	return nil
 }
 
 // differs says whether a screen would show a state otherwise than before.

@@ -17,6 +17,7 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 
 // Where no administrator can sign in any more, a link is made on the server.
 func TestResettingOnTheServer(t *testing.T) {
+	t.Parallel()
 	srv := storetest.Server(t)
 	url := servertest.Serve(t, srv)
 	admin := servertest.As(t, srv, url, access.Administrator)

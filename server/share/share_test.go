@@ -16,6 +16,7 @@ import (
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 func TestHoldersAreEvenAndFewMove(t *testing.T) {
+	t.Parallel()
 	agents := []string{"a", "b", "c", "d"}
 	const checks = 4000
 	count := map[string]int{}
@@ -42,6 +43,7 @@ func TestHoldersAreEvenAndFewMove(t *testing.T) {
 // Rosters follow who calls; nobody is dropped while there is nobody else, nor by
 // a server that was away itself.
 func TestRosters(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	srv := storetest.Server(t)
 	s := srv.API.Store

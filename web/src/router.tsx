@@ -20,6 +20,8 @@ export const router = createBrowserRouter([
     children: [
       { path: '/', ...screen(() => import('./standing/standing'), 'StandingPage') },
       { path: '/promised/:id', ...screen(() => import('./standing/promised'), 'Promised') },
+      { path: '/incidents', ...screen(() => import('./incidents/list'), 'IncidentList') },
+      { path: '/incidents/:id', ...screen(() => import('./incidents/incident'), 'IncidentPage') },
       { path: '/services', ...screen(() => import('./services/list'), 'ServiceList') },
       { path: '/services/new', ...screen(() => import('./services/new-service'), 'NewService') },
       { path: '/services/many', ...screen(() => import('./services/many'), 'ManyServices') },

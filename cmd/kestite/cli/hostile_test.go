@@ -116,6 +116,13 @@ func TestAccountOfHostileArchives(t *testing.T) {
 		t.Fatal(err)
 	}
 	check, place := known.Services[0].Checks[0].ID, known.Services[0].Checks[0].Locations[0]
+	var hundred, backwards string
+	for i := range 100 {
+		hundred += fmt.Sprintf("@.%03dZ,%s\n", i*10, []string{"ok", "failed"}[i%2])
+	}
+	for i := range 60 {
+		backwards += fmt.Sprintf("%s,%s,2026-03-01T00:00:%02dZ,ok\n", check, place, 59-i)
+	}
 	for name, c := range map[string]struct {
 		files map[string]io.Reader
 		says  string
@@ -133,12 +140,10 @@ func TestAccountOfHostileArchives(t *testing.T) {
 		"hours of ten thousand years": {map[string]io.Reader{"bundle.json": bytes.NewReader(good), "measurements.csv": io.MultiReader(text(head), &written{n: 1_200_000, of: func(i int) string {
 			return row("check", fmt.Sprintf("%04d-%02d-%02dT%02d:00:00Z", 1970+i/8064, 1+i/672%12, 1+i/24%28, i%24), "ok")
 		}})}, "different hours"},
-		"changes without end": {map[string]io.Reader{"bundle.json": bytes.NewReader(good), "measurements.csv": io.MultiReader(text(head), &written{n: 4_200_000, of: func(i int) string {
-			return fmt.Sprintf("%s,%s,2026-%02d-%02dT%02d:%02d:%02d.%03dZ,%s\n", check, place, 3+i/100/86400/28%9, 1+i/100/86400%28, i/360000%24, i/6000%60, i/100%60, i%100*10, []string{"ok", "failed"}[i%2])
+		"changes without end": {map[string]io.Reader{"bundle.json": bytes.NewReader(good), "measurements.csv": io.MultiReader(text(head), &written{n: 42_000, of: func(i int) string { // a hundred changes a second
+			return strings.ReplaceAll(hundred, "@", fmt.Sprintf("%s,%s,2026-%02d-%02dT%02d:%02d:%02d", check, place, 3+i/86400/28%9, 1+i/86400%28, i/3600%24, i/60%60, i%60))
 		}})}, "changes of outcome"},
-		"one hour in no order": {map[string]io.Reader{"bundle.json": bytes.NewReader(good), "measurements.csv": io.MultiReader(text(head), &written{n: 9_500_000, of: func(i int) string {
-			return fmt.Sprintf("%s,%s,2026-03-01T00:00:%02dZ,ok\n", check, place, 59-i%60)
-		}})}, "out of order"},
+		"one hour in no order": {map[string]io.Reader{"bundle.json": bytes.NewReader(good), "measurements.csv": io.MultiReader(text(head), &endless{text: backwards, n: 9_500_000 / 60})}, "out of order"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

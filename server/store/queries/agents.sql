@@ -48,7 +48,7 @@ UPDATE trial SET result = $3, done_at = now() WHERE id = $1 AND location = $2 AN
 SELECT * FROM trial WHERE id = ANY($1::uuid[]);
 
 -- name: DropOldTrials :exec
-DELETE FROM trial WHERE made_at < now() - interval '1 day';
+DELETE FROM trial WHERE made_at < now() - interval '1 day' AND incident IS NULL;
 
 -- name: LastRoster :one
 SELECT * FROM roster WHERE location = $1 ORDER BY from_at DESC LIMIT 1;

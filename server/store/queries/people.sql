@@ -208,3 +208,7 @@ DELETE FROM attempts WHERE who = $1;
 
 -- name: DropAttempts :exec
 DELETE FROM attempts WHERE at < now() - interval '1 day';
+
+-- name: Called :many
+-- What people are called that something is kept of by id, or by the name itself.
+SELECT u.id::text AS id, person_called(u.id)::text AS name FROM (SELECT unnest(@ids::text[]) AS id) u;

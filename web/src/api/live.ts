@@ -13,8 +13,9 @@ const concerns: Record<Exclude<Event['kind'], 'all'>, string[]> = {
   release: ['agents'],
   roster: ['agents'],
   report: ['reports', 'report', 'standing', 'period-names'],
+  incident: ['incidents', 'incident', 'standing'],
   trial: [],
-  'trial-done': ['trials'],
+  'trial-done': ['trials', 'incident'],
 }
 
 /** Queries of one service: their keys have its id second, and a change that names services concerns theirs alone. */

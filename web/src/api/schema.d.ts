@@ -192,6 +192,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agreements/{id}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was written for customers about trouble of its service, of the last 400 days
+         * @description Needs a role that permits to have an account.
+         */
+        get: operations["notes-of-agreement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agreements/{id}/periods": {
         parameters: {
             query?: never;
@@ -883,6 +903,298 @@ export interface paths {
          */
         get: operations["revisions-of-holiday-list"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Incidents, those that began last first, each with what follows it
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["incidents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Incidents as CSV, those that follow one too
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["export-incidents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Whom an incident can be given to
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["incident-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * An incident: what happened, what it costs, what was like it
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["incident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/acknowledgement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that you are on it
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["acknowledge-incident"];
+        /**
+         * Take the acknowledgement back
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        delete: operations["release-incident"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/assignee": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give it to somebody
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        put: operations["assign-incident"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/cause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Put it, and what follows it, under another one
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        put: operations["merge-incident"];
+        post?: never;
+        /**
+         * Take it out from under its cause
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        delete: operations["split-incident"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Attach a file, 2 MiB at most
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["attach-to-incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A file that was attached
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["file-of-incident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add a web address
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["link-incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add what you know
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["note-incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/resolution": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End it by hand
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["resolve-incident"];
+        /**
+         * Open again what a person resolved
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        delete: operations["open-incident"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/review": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say afterwards what it was
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        put: operations["review-incident"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/severity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give it another severity, which then stays
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        put: operations["rate-incident"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2461,6 +2773,19 @@ export interface components {
             accounts: components["schemas"]["ListedAccount"][];
             span: components["schemas"]["SpanView"];
         };
+        AckView: {
+            at: string;
+            by: string;
+            by_id: string;
+            until?: string;
+        };
+        "Acknowledge-incidentRequest": {
+            note?: string;
+            /** @description Take it over from who acknowledged it before */
+            take?: boolean;
+            /** @description When it lapses; absent: it does not */
+            until?: string;
+        };
         AgentToken: {
             id: string;
             /** @description Shown this once; keep it in a file that only the agent reads */
@@ -2579,6 +2904,10 @@ export interface components {
             /** @description Of the check */
             name: string;
             reason: string;
+        };
+        "Assign-incidentRequest": {
+            /** @description Id of a person; empty: nobody */
+            person: string;
         };
         Because: {
             /** Format: int64 */
@@ -2780,6 +3109,28 @@ export interface components {
             customer?: string;
             name: string;
             note?: string;
+        };
+        CostView: {
+            agreement: string;
+            /**
+             * Format: int64
+             * @description What is left of the allowance of the period
+             */
+            allowance_left_ms: number;
+            /** @description What its time counts as */
+            classes: components["schemas"]["ClassTime"][];
+            credit_percent: string;
+            customer?: string;
+            /** @description When the allowance ends if this goes on, as an instant */
+            ends_at?: string;
+            fault?: string;
+            missed: boolean;
+            name: string;
+            period: components["schemas"]["OwnPeriod"];
+            service: string;
+            target_percent: string;
+            /** @description In a sentence */
+            words: string;
         };
         CountMet: {
             /** Format: int64 */
@@ -3369,7 +3720,26 @@ export interface components {
             /** @description What changed, by id; absent: anything of the kind may have */
             ids?: string[];
             /** @enum {string} */
-            kind: "measurement" | "state" | "definition" | "agent" | "release" | "roster" | "report" | "trial" | "trial-done" | "all";
+            kind: "measurement" | "state" | "definition" | "agent" | "release" | "roster" | "report" | "incident" | "trial" | "trial-done" | "all";
+        };
+        EvidenceView: {
+            asked_at: string;
+            detail?: string;
+            done_at?: string;
+            findings?: components["schemas"]["Findings"];
+            kind: string;
+            label: string;
+            location: string;
+            measures?: {
+                [key: string]: number;
+            };
+            /** @enum {string} */
+            moment: "onset" | "recovery";
+            /** @enum {string} */
+            outcome?: "ok" | "degraded" | "failed" | "error" | "";
+            /** @enum {string} */
+            state: "waiting" | "done" | "lost";
+            target: string;
         };
         FactorProposal: {
             /** @description To be photographed: a PNG */
@@ -3436,6 +3806,16 @@ export interface components {
             /** @description Printed on the server's console at first start */
             token: string;
         };
+        FollowerView: {
+            began_at: string;
+            ended_at?: string;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            service?: string;
+            /** @enum {string} */
+            state: "up" | "degraded" | "down" | "unmeasured";
+        };
         GroupReason: {
             /** Format: int64 */
             need: number;
@@ -3487,6 +3867,23 @@ export interface components {
             version?: "1.1" | "2" | "";
             /** @description Take a certificate that leads to no trusted root, or is for another name */
             waive_trust?: boolean;
+        };
+        HappenedView: {
+            address?: string;
+            at: string;
+            /** @description Something got worse */
+            bad?: boolean;
+            /**
+             * Format: int64
+             * @description Of another incident that follows this one
+             */
+            incident?: number;
+            kind: string;
+            /** @description Customers may read it */
+            public?: boolean;
+            /** @description Whose page says more of the instant */
+            service?: string;
+            text: string;
         };
         Header: {
             name: string;
@@ -3543,6 +3940,141 @@ export interface components {
              * @description As many as were shown
              */
             lost: number;
+        };
+        IncidentDetail: {
+            /** @description What a review may say that it was */
+            classes: string[];
+            /** @description What it costs, by agreement */
+            costs: components["schemas"]["CostView"][];
+            /**
+             * Format: int64
+             * @description How many more agreements it touches
+             */
+            costs_left: number;
+            evidence: components["schemas"]["EvidenceView"][];
+            files: components["schemas"]["IncidentFileView"][];
+            incident: components["schemas"]["IncidentView"];
+            /** @description What was like it before, the latest first */
+            like: components["schemas"]["IncidentView"][];
+            /** @description Whether you may do something with it */
+            may: boolean;
+            /** @description What the team is called that owns the service */
+            owner?: string;
+            runbook?: string;
+            /** @description The time around it */
+            span: components["schemas"]["SpanView"];
+            /** @description What it concerns: itself or its cause first, then what needs that */
+            strips: components["schemas"]["IncidentStrip"][];
+            /** @description What happened, in order of time */
+            timeline: components["schemas"]["HappenedView"][];
+        };
+        IncidentFileView: {
+            at: string;
+            by: string;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description In bytes
+             */
+            size: number;
+            type: string;
+        };
+        IncidentNote: {
+            /** @description Customers may read it */
+            public?: boolean;
+            text: string;
+        };
+        IncidentPage: {
+            items: components["schemas"]["IncidentView"][];
+            /** @description Give it as before for those that come after these; absent: there are no more */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many are open at all, without those that follow one
+             */
+            open: number;
+        };
+        IncidentReview: {
+            action?: string;
+            cause: string;
+            class: string;
+            /** @description When the review was made that you have seen; absent: there was none */
+            was?: string;
+        };
+        IncidentStrip: {
+            /**
+             * Format: int64
+             * @description Its own incident
+             */
+            incident?: number;
+            name: string;
+            /** @description What it is to the incident */
+            role: string;
+            service: string;
+            strip: components["schemas"]["IntervalView"][];
+        };
+        IncidentView: {
+            /** @enum {string} */
+            about: "service" | "check" | "location";
+            acknowledged?: components["schemas"]["AckView"];
+            /** @description Id of a person */
+            assignee?: string;
+            assignee_name?: string;
+            /** @description By the measurements */
+            began_at: string;
+            /**
+             * Format: int64
+             * @description Number of the incident that it follows
+             */
+            cause?: number;
+            /** @description The person who decided on that; absent: it follows from what needs what */
+            cause_by?: string;
+            cause_name?: string;
+            /** @description When its trouble ended, by the measurements */
+            ended_at?: string;
+            /** @description What follows it */
+            followers: components["schemas"]["FollowerView"][];
+            headline: string;
+            /**
+             * Format: int64
+             * @description Its number
+             */
+            id: number;
+            /** @description When it was opened */
+            known_at: string;
+            /** Format: int64 */
+            lasted_ms: number;
+            /** @description What that is called, of a check with its service */
+            name: string;
+            /** @enum {string} */
+            phase: "open" | "acknowledged" | "resolved" | "reviewed";
+            /** @description The planned work in which it began */
+            planned?: components["schemas"]["PlannedView"];
+            /** @description That is not over: until then it disturbs nobody */
+            quiet: boolean;
+            resolved_at?: string;
+            /** @description A person; absent: it was over by itself */
+            resolved_by?: string;
+            review?: components["schemas"]["ReviewView"];
+            /** @description Id of the service that it concerns */
+            service?: string;
+            /** @enum {string} */
+            severity: "critical" | "major" | "minor";
+            /** @enum {string} */
+            state: "up" | "degraded" | "down" | "unmeasured";
+            /** @description Id of what it is about */
+            subject: string;
+            /**
+             * Format: int64
+             * @description How often its trouble began
+             */
+            times: number;
+            /** @description Later measurements or definitions showed that there was no trouble */
+            unfounded: boolean;
+            /** @enum {string} */
+            worst: "up" | "degraded" | "down" | "unmeasured";
         };
         IntervalView: {
             /** @enum {string} */
@@ -3688,6 +4220,10 @@ export interface components {
             signature: string;
             subject: string;
         };
+        "Link-incidentRequest": {
+            address: string;
+            title?: string;
+        };
         ListAgentViewBody: {
             items: components["schemas"]["AgentView"][];
         };
@@ -3757,8 +4293,14 @@ export interface components {
         ListPeriodNameBody: {
             items: components["schemas"]["PeriodName"][];
         };
+        ListPersonNameBody: {
+            items: components["schemas"]["PersonName"][];
+        };
         ListPersonViewBody: {
             items: components["schemas"]["PersonView"][];
+        };
+        ListPublicNoteBody: {
+            items: components["schemas"]["PublicNote"][];
         };
         ListReportInViewBody: {
             items: components["schemas"]["ReportInView"][];
@@ -3948,6 +4490,13 @@ export interface components {
             text: string;
             unit: string;
         };
+        "Merge-incidentRequest": {
+            /**
+             * Format: int64
+             * @description Number of the other one
+             */
+            cause: number;
+        };
         Moment: {
             agreements: components["schemas"]["AgreementMoment"][];
             at: string;
@@ -3971,13 +4520,22 @@ export interface components {
             timezone: string;
         };
         NeedView: {
+            /** @description What the person is called who is on it */
+            acknowledged_by?: string;
             at: string;
             id: string;
+            /**
+             * Format: int64
+             * @description Its number, where it is one
+             */
+            incident?: number;
             /** @enum {string} */
             kind: "fault" | "down" | "degraded" | "check" | "agent" | "never-good" | "unmeasured";
             /** Format: int64 */
             ms?: number;
             service?: string;
+            /** @enum {string} */
+            severity?: "critical" | "major" | "minor" | "";
             subject: string;
             text: string;
             /** @description What is bad because of it */
@@ -4290,6 +4848,10 @@ export interface components {
             /** @description Limit what they may change to the services of these teams, by id; empty: not limited */
             teams?: string[];
         };
+        PersonName: {
+            id: string;
+            name: string;
+        };
         PersonView: {
             /** Format: date-time */
             created_at: string;
@@ -4341,6 +4903,11 @@ export interface components {
              */
             spacing_ms: number;
         };
+        PlannedView: {
+            name: string;
+            until: string;
+            window: string;
+        };
         PointView: {
             /** @description When it begins */
             at: string;
@@ -4363,9 +4930,22 @@ export interface components {
             address: string;
             locations: string[];
         };
+        PublicNote: {
+            at: string;
+            /** @description When the trouble began that it is about */
+            began_at: string;
+            ended_at?: string;
+            text: string;
+            /** @enum {string} */
+            worst: "up" | "degraded" | "down" | "unmeasured";
+        };
         Publishing: {
             /** @description Of the page that its publisher has read; where the draft says something else by now, it is not published */
             seen: string;
+        };
+        "Rate-incidentRequest": {
+            /** @enum {string} */
+            severity: "critical" | "major" | "minor";
         };
         Rates: {
             /**
@@ -4472,6 +5052,10 @@ export interface components {
             /** @description The period as a sentence says it, where it is the same for all */
             words: string;
         };
+        "Resolve-incidentRequest": {
+            /** @description Needed while its trouble lasts: why it is settled */
+            note?: string;
+        };
         Response: {
             /** @description Its first 16 KiB; what is no text is replaced by U+FFFD */
             body: string;
@@ -4479,6 +5063,13 @@ export interface components {
             cut: boolean;
             headers: string[];
             status: string;
+        };
+        ReviewView: {
+            action: string;
+            at: string;
+            by: string;
+            cause: string;
+            class: string;
         };
         RevisionView: {
             by: string;
@@ -4651,6 +5242,8 @@ export interface components {
              */
             combine?: "worst" | "best";
             depends_on?: components["schemas"]["Dependency"][];
+            /** @description What of it opens an incident, and how severe that is */
+            incidents?: components["schemas"]["TroublePolicy"];
             /** @enum {string} */
             kind: "business" | "supporting" | "supplier";
             name: string;
@@ -5001,6 +5594,28 @@ export interface components {
              * @enum {string}
              */
             state: "waiting" | "taken" | "done" | "lost";
+        };
+        TroublePolicy: {
+            /**
+             * @description How severe it is that the service is degraded. Default: minor
+             * @enum {string}
+             */
+            degraded?: "critical" | "major" | "minor" | "none";
+            /**
+             * @description How severe it is that the service is down; none opens no incident. Default: critical for a business service, major for others
+             * @enum {string}
+             */
+            down?: "critical" | "major" | "minor" | "none";
+            /**
+             * @description How severe it is that a check fails that informs only. Default: minor
+             * @enum {string}
+             */
+            informs?: "critical" | "major" | "minor" | "none";
+            /**
+             * Format: int64
+             * @description Trouble that is back within so many seconds opens its incident again, instead of another one. Default: 600
+             */
+            reopen_s?: number;
         };
         UDPSettings: {
             /**
@@ -5688,6 +6303,64 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListPeriodNameBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "notes-of-agreement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListPublicNoteBody"];
                 };
             };
             /** @description Unauthorized */
@@ -8123,6 +8796,1034 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ListRevisionViewBody"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    incidents: {
+        parameters: {
+            query?: {
+                /** @description Only those that are open, or that are not */
+                open?: "true" | "false" | "";
+                reviewed?: "true" | "false" | "";
+                /** @description Those that follow one too, each by itself */
+                all?: boolean;
+                about?: "service" | "check" | "location" | "";
+                /** @description Id of a service: its own, and those of its checks */
+                service?: string;
+                severity?: "critical" | "major" | "minor" | "";
+                /** @description Id of a person */
+                assignee?: string;
+                /** @description What the review says that it was */
+                class?: string;
+                /** @description Words that all occur in its names, notes or review */
+                find?: string;
+                /** @description Only those that were not over then, as 2006-01-15T08:00:00Z */
+                from?: string;
+                /** @description Only those that began before then */
+                to?: string;
+                /** @description What a page gave as next */
+                before?: string;
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-incidents": {
+        parameters: {
+            query?: {
+                /** @description Only those that are open, or that are not */
+                open?: "true" | "false" | "";
+                reviewed?: "true" | "false" | "";
+                /** @description Those that follow one too, each by itself */
+                all?: boolean;
+                about?: "service" | "check" | "location" | "";
+                /** @description Id of a service: its own, and those of its checks */
+                service?: string;
+                severity?: "critical" | "major" | "minor" | "";
+                /** @description Id of a person */
+                assignee?: string;
+                /** @description What the review says that it was */
+                class?: string;
+                /** @description Words that all occur in its names, notes or review */
+                find?: string;
+                /** @description Only those that were not over then, as 2006-01-15T08:00:00Z */
+                from?: string;
+                /** @description Only those that began before then */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "incident-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListPersonNameBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    incident: {
+        parameters: {
+            query?: {
+                /** @description How much more of the time around it is shown: each step is four times as much */
+                wider?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "acknowledge-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledge-incidentRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "release-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "assign-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Assign-incidentRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "merge-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Merge-incidentRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "split-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "attach-to-incident": {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "file-of-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                file: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "link-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Link-incidentRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "note-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IncidentNote"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "resolve-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Resolve-incidentRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "open-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "review-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IncidentReview"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rate-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rate-incidentRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

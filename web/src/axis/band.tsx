@@ -7,6 +7,7 @@ import { dayStarts, duration } from '../time/format'
 import { closer, exactly, useShownBand, useSpan, useZone, wider } from '../time/span'
 import { useDrag } from './drag'
 import { useWidth, type Axis } from './strip'
+import { Marks } from './marks'
 import { ticks } from './ticks'
 
 const Typed = lazy(() => import('./typed'))
@@ -34,7 +35,6 @@ function Header({ span, at }: { span: Span; at: number | undefined }) {
   const all = dayStarts(axis.from, axis.to, span.timezone)
   const marks = ticks(axis, span.timezone, all)
   const past = axis.now >= axis.to
-  const room = width / Math.max(1, marks.length)
   const [near, far] = [closer(span, at), wider(span)]
   const long = axis.to - axis.from
   return (
@@ -62,23 +62,7 @@ function Header({ span, at }: { span: Span; at: number | undefined }) {
           <rect width={width} height="40" fill="transparent" />
           {!past && <rect x={(axis.now - axis.from) * scale} y="2" width={Math.max(0, (axis.to - axis.now) * scale)} height="20" fill="var(--future)" />}
           <line x1="0" x2={width} y1="22" y2="22" stroke="var(--ground)" />
-          {marks.map((d, i) => {
-            const left = (d.at - axis.from) * scale
-            const right = ((marks[i + 1]?.at ?? axis.to) - axis.from) * scale
-            const now = !past && d.at <= axis.now && axis.now < (marks[i + 1]?.at ?? axis.to)
-            return (
-              <g key={d.at}>
-                <line x1={left} x2={left} y1={d.strong ? 10 : 16} y2="22" stroke="var(--ground)" strokeWidth="0.8" />
-                {room > 11 && right - left > d.text.length * 5 && (
-                  <text x={d.point ? Math.min(Math.max(left, 12), width - 12) : (left + right) / 2} y="35" textAnchor="middle" fontSize="10" fontWeight={now ? 700 : 400} fill={now ? 'currentColor' : 'var(--mui-palette-text-secondary)'} fontStyle={d.faint ? 'italic' : undefined}>
-                    {d.text}
-                  </text>
-                )}
-              </g>
-            )
-          })}
-          <line x1={width - 0.5} x2={width - 0.5} y1="16" y2="22" stroke="var(--ground)" strokeWidth="0.8" />
-          {!past && <line x1={(axis.now - axis.from) * scale} x2={(axis.now - axis.from) * scale} y1="0" y2="22" stroke="currentColor" strokeWidth="1.5" />}
+          <Marks axis={axis} width={width} marks={marks} />
           {selection && <rect x={selection.left} y="0" width={selection.width} height="40" className="selection" />}
         </svg>
         <div className="steps">

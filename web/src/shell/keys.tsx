@@ -8,7 +8,7 @@ import TableRow from '@mui/material/TableRow'
 
 const keys: [string, string][] = [
   ['/ or Ctrl K', 'find anything'],
-  ['1 2 6 7 0', 'Standing, Services, Agreements, Reports, Set-up'],
+  ['1 3 2 6 7 0', 'Standing, Incidents, Services, Agreements, Reports, Set-up'],
   ['[ and ]', 'on the band: the time before, the time after'],
   ['+ and −', 'closer, down to ten minutes; wider, up to a year'],
   ['.', 'the present month'],
@@ -16,6 +16,10 @@ const keys: [string, string][] = [
   ['↑ ↓', 'on a strip: the one above, the one below'],
   ['Home End', 'on a strip: its beginning, its end'],
   ['Page ↑ ↓', 'on a strip: a tenth later, a tenth earlier'],
+  ['A', 'on an incident: acknowledge it'],
+  ['N', 'on an incident: the next one that is open'],
+  ['G', 'on an incident: give it to somebody'],
+  ['W', 'on an incident: write a note'],
   ['?', 'this list'],
   ['Esc', 'close what is open'],
 ]
@@ -25,7 +29,8 @@ export function Keys({ open, onClose }: { open: boolean; onClose: () => void }) 
   return (
     <Dialog open={open} onClose={onClose}>
       <DialogTitle>Keys</DialogTitle>
-      <DialogContent>
+      {/* On a phone it scrolls, by keys too. */}
+      <DialogContent tabIndex={0}>
         <Table>
           <TableBody>
             {keys.map(([key, what]) => (

@@ -17,6 +17,7 @@ const Keys = lazy(() => import('./keys').then((m) => ({ default: m.Keys })))
 /** The areas, and the digit that goes to each. */
 const areas = [
   { path: '/', name: 'Standing', key: '1', needs: 'own' },
+  { path: '/incidents', name: 'Incidents', key: '3', needs: 'see' },
   { path: '/services', name: 'Services', key: '2', needs: 'see' },
   { path: '/agreements', name: 'Agreements', key: '6', needs: 'see' },
   { path: '/reports', name: 'Reports', key: '7', needs: 'own' },

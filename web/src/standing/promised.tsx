@@ -1,10 +1,12 @@
 import Typography from '@mui/material/Typography'
+import { useQuery } from '@tanstack/react-query'
 import { Link, useParams } from 'react-router'
+import { api, ask } from '../api/client'
 import { useAccount, usePeriods, useReports } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
 import { Awaited, NoAccount, Trouble } from '../parts/trouble'
-import { duration, durationUp, percent } from '../time/format'
-import { useKeep, useSpan } from '../time/span'
+import { duration, durationUp, percent, shortTime } from '../time/format'
+import { useKeep, useSpan, useZone } from '../time/span'
 
 /** One agreement as its customer sees it: the present period, those before, and their reports. */
 export function Promised() {
@@ -39,6 +41,7 @@ export function Promised() {
           <Strip intervals={a.intervals} planned={a.planned} axis={band} label={a.period.words} />
         </>
       )}
+      <Notes agreement={id} />
       <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>The periods before</Typography>
       <Trouble error={periods.error} />
       {(periods.data ?? []).slice(1).map((p) => {
@@ -62,5 +65,26 @@ export function Promised() {
       })}
       <Legend />
     </>
+  )
+}
+
+/** What was written for those it was promised to, about trouble. */
+function Notes({ agreement }: { agreement: string }) {
+  const { zone } = useZone()
+  const notes = useQuery({ queryKey: ['incidents', 'notes', agreement], queryFn: () => ask(api.GET('/api/v1/agreements/{id}/notes', { params: { path: { id: agreement } } })).then((l) => l.items) })
+  if (!notes.data?.length) return <Trouble error={notes.error} />
+  return (
+    <section aria-label="What was written about trouble">
+      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>What was written about trouble</Typography>
+      {notes.data.map((n) => (
+        <p key={n.at + n.text} className="sub" data-note>
+          <b>
+            {shortTime(n.at, zone)} {zone}
+          </b>{' '}
+          ({n.worst} since {shortTime(n.began_at, zone)}
+          {n.ended_at ? `, over ${shortTime(n.ended_at, zone)}` : ', not over'}): {n.text}
+        </p>
+      ))}
+    </section>
   )
 }

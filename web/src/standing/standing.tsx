@@ -187,10 +187,20 @@ function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: n
                     {n.subject} {n.text}
                   </div>
                   {n.with && <div className="sub">and with it {n.with.length > 3 ? `${n.with.slice(0, 3).join(', ')} and ${n.with.length - 3} more` : n.with.join(', ')}</div>}
-                  <div className="sub">{n.ms ? `for ${duration(n.ms)}` : ''}</div>
-                  <Link className="link" to={keep(where(n))} style={{ color: 'var(--mui-palette-primary-main)' }} aria-label={`${kindsOfNeed[kind].look}: ${n.subject} ${n.text}`}>
+                  <div className="sub">
+                    {[n.severity, n.ms && `for ${duration(n.ms)}`, n.incident && (n.acknowledged_by ? `${n.acknowledged_by} is on it` : 'nobody is on it')].filter(Boolean).join(' · ')}
+                  </div>
+                  <Link className="link" to={keep(where(n))} aria-label={`${kindsOfNeed[kind].look}: ${n.subject} ${n.text}`}>
                     {kindsOfNeed[kind].look}
                   </Link>
+                  {n.incident && (
+                    <>
+                      {' · '}
+                      <Link className="link" to={keep(`/incidents/${n.incident}`)} aria-label={`incident ${n.incident}: ${n.subject} ${n.text}`}>
+                        incident {n.incident}
+                      </Link>
+                    </>
+                  )}
                 </li>
               ))}
           </ul>

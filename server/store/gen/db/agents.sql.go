@@ -316,7 +316,7 @@ func (q *Queries) DropOldRosters(ctx context.Context) error {
 }
 
 const dropOldTrials = `-- name: DropOldTrials :exec
-DELETE FROM trial WHERE made_at < now() - interval '1 day'
+DELETE FROM trial WHERE made_at < now() - interval '1 day' AND incident IS NULL
 `
 
 func (q *Queries) DropOldTrials(ctx context.Context) error {
@@ -531,7 +531,7 @@ func (q *Queries) TakeTrials(ctx context.Context, location string) ([]TakeTrials
 }
 
 const trials = `-- name: Trials :many
-SELECT id, location, spec, made_at, made_by, taken_at, result, done_at, digest FROM trial WHERE id = ANY($1::uuid[])
+SELECT id, location, spec, made_at, made_by, taken_at, result, done_at, digest, incident, moment, label FROM trial WHERE id = ANY($1::uuid[])
 `
 
 func (q *Queries) Trials(ctx context.Context, dollar_1 []string) ([]Trial, error) {
@@ -553,6 +553,9 @@ func (q *Queries) Trials(ctx context.Context, dollar_1 []string) ([]Trial, error
 			&i.Result,
 			&i.DoneAt,
 			&i.Digest,
+			&i.Incident,
+			&i.Moment,
+			&i.Label,
 		); err != nil {
 			return nil, err
 		}

@@ -9,6 +9,84 @@ import (
 	"context"
 )
 
+// iteratorForAddEvidence implements pgx.CopyFromSource.
+type iteratorForAddEvidence struct {
+	rows                 []AddEvidenceParams
+	skippedFirstNextCall bool
+}
+
+func (r *iteratorForAddEvidence) Next() bool {
+	if len(r.rows) == 0 {
+		return false
+	}
+	if !r.skippedFirstNextCall {
+		r.skippedFirstNextCall = true
+		return true
+	}
+	r.rows = r.rows[1:]
+	return len(r.rows) > 0
+}
+
+func (r iteratorForAddEvidence) Values() ([]interface{}, error) {
+	return []interface{}{
+		r.rows[0].Location,
+		r.rows[0].Spec,
+		r.rows[0].MadeBy,
+		r.rows[0].Incident,
+		r.rows[0].Moment,
+		r.rows[0].Label,
+	}, nil
+}
+
+func (r iteratorForAddEvidence) Err() error {
+	return nil
+}
+
+func (q *Queries) AddEvidence(ctx context.Context, arg []AddEvidenceParams) (int64, error) {
+	return q.db.CopyFrom(ctx, []string{"trial"}, []string{"location", "spec", "made_by", "incident", "moment", "label"}, &iteratorForAddEvidence{rows: arg})
+}
+
+// iteratorForAddIncidentEvents implements pgx.CopyFromSource.
+type iteratorForAddIncidentEvents struct {
+	rows                 []AddIncidentEventsParams
+	skippedFirstNextCall bool
+}
+
+func (r *iteratorForAddIncidentEvents) Next() bool {
+	if len(r.rows) == 0 {
+		return false
+	}
+	if !r.skippedFirstNextCall {
+		r.skippedFirstNextCall = true
+		return true
+	}
+	r.rows = r.rows[1:]
+	return len(r.rows) > 0
+}
+
+func (r iteratorForAddIncidentEvents) Values() ([]interface{}, error) {
+	return []interface{}{
+		r.rows[0].Incident,
+		r.rows[0].Kind,
+		r.rows[0].At,
+		r.rows[0].WrittenAt,
+		r.rows[0].Person,
+		r.rows[0].Text,
+		r.rows[0].Public,
+		r.rows[0].Other,
+		r.rows[0].UntilAt,
+		r.rows[0].Cause,
+	}, nil
+}
+
+func (r iteratorForAddIncidentEvents) Err() error {
+	return nil
+}
+
+func (q *Queries) AddIncidentEvents(ctx context.Context, arg []AddIncidentEventsParams) (int64, error) {
+	return q.db.CopyFrom(ctx, []string{"incident_event"}, []string{"incident", "kind", "at", "written_at", "person", "text", "public", "other", "until_at", "cause"}, &iteratorForAddIncidentEvents{rows: arg})
+}
+
 // iteratorForAddTransitions implements pgx.CopyFromSource.
 type iteratorForAddTransitions struct {
 	rows                 []AddTransitionsParams

@@ -158,6 +158,87 @@ type HourDue struct {
 	HourAt time.Time
 }
 
+// Pieces of trouble, as they stand now; what happened to them is in incident_event.
+type Incident struct {
+	ID int64
+	// What subject is the id of.
+	About   string
+	Subject string
+	// When the trouble began, by the measurements; known_at is when the incident was opened, latest_at when its trouble last began anew.
+	BeganAt  time.Time
+	KnownAt  time.Time
+	LatestAt time.Time
+	// How often its trouble began.
+	Times int32
+	// Of the subject, as in standing_state.state; worst is the worst it was.
+	State int16
+	Worst int16
+	// When the trouble ended, by the measurements; null while it lasts, though a person may have resolved the incident.
+	EndedAt  *time.Time
+	Severity string
+	// Id of the person who chose the severity; empty: the policy of the service did.
+	SeverityBy string
+	AckBy      *string
+	AckAt      *time.Time
+	AckUntil   *time.Time
+	Assignee   string
+	ResolvedAt *time.Time
+	// Id of a person; empty: it was over by itself.
+	ResolvedBy string
+	// Later measurements or definitions showed that there was no trouble.
+	Unfounded bool
+	Review    json.RawMessage
+	// The incident that it follows from; that one follows none.
+	Cause *int64
+	// Id of the person who decided on the cause, or that there is none; empty: it follows from what needs what.
+	CauseBy string
+	// Id of the window in which it began; nobody is to be disturbed before planned_until.
+	Planned      *string
+	PlannedUntil *time.Time
+	// As in transition.because, of its beginning.
+	Because json.RawMessage
+}
+
+// What happened to incidents, appended; no row is ever changed.
+type IncidentEvent struct {
+	ID       int64
+	Incident int64
+	Kind     string
+	// When it happened; written_at is when that was known.
+	At        time.Time
+	WrittenAt time.Time
+	// Id of who did it; empty: nobody.
+	Person string
+	Text   string
+	// Customers may read the note.
+	Public bool
+	// A person that it was assigned to, an address, the name of a file, a class.
+	Other string
+	// Until when it was acknowledged, or when its trouble really began.
+	UntilAt *time.Time
+	Cause   *int64
+}
+
+// Files that people attached to incidents.
+type IncidentFile struct {
+	ID       int64
+	Incident int64
+	Name     string
+	// Media type, told by its first bytes.
+	Type string
+	// SHA-256 of the content.
+	Digest  []byte
+	Content []byte
+	By      string
+	At      time.Time
+}
+
+// What incidents are found by: names, notes, reviews.
+type IncidentWord struct {
+	Incident int64
+	Words    interface{}
+}
+
 // Services to be judged. A row a wish, several for one service: asking never waits for the judging that is under way.
 type JudgeDue struct {
 	ID      int64
@@ -408,4 +489,10 @@ type Trial struct {
 	DoneAt   *time.Time
 	// SHA-256 of location and spec: asked for twice within a minute, it is made once.
 	Digest []byte
+	// The incident that it is evidence of; it is kept with that.
+	Incident *int64
+	// When it was asked for: as the trouble was believed, or as it was over.
+	Moment *string
+	// What the evidence is of, in words.
+	Label *string
 }

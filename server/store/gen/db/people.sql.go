@@ -175,6 +175,36 @@ func (q *Queries) BrowserKnown(ctx context.Context, arg BrowserKnownParams) (boo
 	return exists, err
 }
 
+const called = `-- name: Called :many
+SELECT u.id::text AS id, person_called(u.id)::text AS name FROM (SELECT unnest($1::text[]) AS id) u
+`
+
+type CalledRow struct {
+	ID   string
+	Name string
+}
+
+// What people are called that something is kept of by id, or by the name itself.
+func (q *Queries) Called(ctx context.Context, ids []string) ([]CalledRow, error) {
+	rows, err := q.db.Query(ctx, called, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []CalledRow{}
+	for rows.Next() {
+		var i CalledRow
+		if err := rows.Scan(&i.ID, &i.Name); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const changePerson = `-- name: ChangePerson :execrows
 UPDATE person SET name = $1, role = $2, customer = $3, teams = coalesce($4::text[], '{}'),
     disabled_at = $5
