@@ -131,7 +131,9 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 		return err
 	}
 	definitions := defining.New(s)
-	troubles := &incidents.Keeper{Store: s, Definitions: definitions, Now: o.Now, Log: o.Log, Looks: true}
+	books := &history.Books{Store: s, Definitions: definitions, Memory: lanes.NewMemory()}
+	board := accounting.NewBoard(books)
+	troubles := &incidents.Keeper{Store: s, Definitions: definitions, Now: o.Now, Log: o.Log, Board: board, Looks: true}
 	srv.Judge = &judge.Judge{Store: s, Definitions: definitions, Incidents: troubles, Now: o.Now, Log: o.Log}
 	taking := &ingest.Ingest{Store: s, Definitions: definitions, Now: o.Now}
 	within := &inward.Inward{Store: s, Definitions: definitions, Ingest: taking, Now: o.Now}
@@ -141,9 +143,8 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	}
 	factor := &auth.Factor{Vault: seal}
 	sessions := auth.NewSessions(s, factor, o.secure(), o.Now, api.NoSession(o.Log))
-	books := &history.Books{Store: s, Definitions: definitions, Memory: lanes.NewMemory()}
 	srv.API = &api.Server{
-		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: accounting.NewBoard(books), Proxies: o.Proxies,
+		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: board, Proxies: o.Proxies,
 		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
 		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books},
 		Incidents: troubles, Ingest: taking, Inward: within, Rosters: rosters,

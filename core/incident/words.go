@@ -17,6 +17,10 @@ func (i Incident) Headline(name string, follow []string, now span.Instant) strin
 	switch over := i.EndedAt != nil; {
 	case i.Unfounded:
 		return name + " seemed to be in trouble; it was not."
+	case i.About == Agreement && !over:
+		out = fmt.Sprintf("The allowance of %s has needed somebody for %s.", name, lasted)
+	case i.About == Agreement:
+		out = fmt.Sprintf("The allowance of %s needed somebody for %s.", name, lasted)
 	case i.About == Location && i.Worst == verdict.Degraded && !over:
 		out = fmt.Sprintf("%s has not delivered all of its measurements for %s.", name, lasted)
 	case i.About == Location && i.Worst == verdict.Degraded:

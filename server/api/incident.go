@@ -178,6 +178,9 @@ func (s *Server) concerned(snap *catalogue.Snapshot, i incident.Incident, v Inci
 		}
 	}
 	role := "what it is about"
+	if i.About == incident.Agreement {
+		role = "whose allowance it is"
+	}
 	if len(under) > 0 {
 		role = "the cause"
 	}
@@ -389,7 +392,7 @@ func (s *Server) costs(ctx context.Context, snap *catalogue.Snapshot, i incident
 	out, left := []CostView{}, 0
 	for _, id := range catalogue.Live(snap.Agreements) {
 		service := snap.Agreements[id].Current().Spec.Service
-		if times[service] == nil {
+		if times[service] == nil && (i.About != incident.Agreement || i.Subject.ID != id) {
 			continue
 		}
 		if len(out) == mostCosts {
@@ -442,6 +445,9 @@ func (s *Server) cost(ctx context.Context, snap *catalogue.Snapshot, id, service
 		}
 	}
 	down := total[account.Down]
+	if len(times) == 0 { // of its own allowance: all that the period has
+		down = a.DowntimeMS
+	}
 	switch {
 	case out.Missed:
 		out.Words = span.WordsUp(down) + " of it are downtime; the target is missed by " + span.WordsUp(-a.AllowanceLeftMS)
@@ -450,7 +456,7 @@ func (s *Server) cost(ctx context.Context, snap *catalogue.Snapshot, id, service
 	default:
 		out.Words = span.WordsUp(down) + " of it are downtime; " + span.Words(a.AllowanceLeftMS) + " of the allowance are left"
 	}
-	if down == 0 {
+	if down == 0 && len(times) > 0 {
 		out.Words = "nothing of it counts as downtime"
 	}
 	if lasts && down > 0 && !a.Final && !out.Missed {

@@ -30,7 +30,7 @@ import (
 // IncidentView is an incident as lists show it.
 type IncidentView struct {
 	ID           int64          `json:"id" doc:"Its number"`
-	About        string         `json:"about" enum:"service,check,location"`
+	About        string         `json:"about" enum:"service,check,location,agreement"`
 	Subject      string         `json:"subject" doc:"Id of what it is about"`
 	Name         string         `json:"name" doc:"What that is called, of a check with its service"`
 	Service      string         `json:"service,omitempty" doc:"Id of the service that it concerns"`
@@ -105,7 +105,7 @@ type IncidentFilter struct {
 	Open     string `query:"open" enum:"true,false," doc:"Only those that are open, or that are not"`
 	Reviewed string `query:"reviewed" enum:"true,false,"`
 	All      bool   `query:"all" doc:"Those that follow one too, each by itself"`
-	About    string `query:"about" enum:"service,check,location,"`
+	About    string `query:"about" enum:"service,check,location,agreement,"`
 	Service  string `query:"service" maxLength:"120" doc:"Id of a service: its own, and those of its checks"`
 	Severity string `query:"severity" enum:"critical,major,minor,"`
 	Assignee string `query:"assignee" maxLength:"60" doc:"Id of a person"`
@@ -377,6 +377,11 @@ const mostOpen = 20_000
 
 // subjectOf is what people call what an incident is about.
 func (s *Server) subjectOf(snap *catalogue.Snapshot, of incident.Subject) string {
+	if of.About == incident.Agreement {
+		if e := snap.Agreements[of.ID]; e != nil {
+			return strings.TrimSuffix(called(snap, of.ID)+", "+snap.Whom(e.Current().Spec), ", ")
+		}
+	}
 	name := snap.Named(of.About, of.ID)
 	if of.About == incident.Check {
 		if service := incidents.ServiceOf(snap, of); service != "" {
@@ -437,6 +442,10 @@ func (s *Server) incidentViews(ctx context.Context, snap *catalogue.Snapshot, ro
 	if err != nil {
 		return nil, err
 	}
+	why, err := s.lows(ctx, snap, rows)
+	if err != nil {
+		return nil, err
+	}
 	out := make([]IncidentView, 0, len(rows))
 	for _, r := range rows {
 		i := incidents.Of(r)
@@ -477,7 +486,26 @@ func (s *Server) incidentViews(ctx context.Context, snap *catalogue.Snapshot, ro
 			}
 		}
 		v.Headline = i.Headline(v.Name, follow, now)
+		if text := why[i.Subject.ID]; i.About == incident.Agreement && i.ResolvedAt == nil && text != "" {
+			v.Headline = v.Name + ": " + text + "."
+		}
 		out = append(out, v)
+	}
+	return out, nil
+}
+
+// lows say of agreements of which some incidents are open how their allowances stand.
+func (s *Server) lows(ctx context.Context, snap *catalogue.Snapshot, rows []db.Incident) (map[string]string, error) {
+	if !slices.ContainsFunc(rows, func(r db.Incident) bool { return r.About == incident.Agreement && r.ResolvedAt == nil }) {
+		return nil, nil
+	}
+	stands, err := s.Incidents.Rows(ctx, snap)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, t := range incidents.Low(stands, span.Of(s.Now())) {
+		out[t.ID] = t.Text
 	}
 	return out, nil
 }

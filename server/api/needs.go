@@ -100,6 +100,16 @@ func (s *Server) troubles(ctx context.Context, snap *catalogue.Snapshot, now spa
 			texts[t.ID] = t.Text
 		}
 	}
+	lows := map[string]string{}
+	if slices.ContainsFunc(list, func(i incident.Incident) bool { return i.About == incident.Agreement }) {
+		rows, err := s.Incidents.Rows(ctx, snap)
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range incidents.Low(rows, now) {
+			lows[t.ID] = t.Text
+		}
+	}
 	var out []standing.Need
 	for _, i := range list {
 		if i.Cause != 0 || i.Quiet(now) {
@@ -110,6 +120,8 @@ func (s *Server) troubles(ctx context.Context, snap *catalogue.Snapshot, now spa
 		switch i.About {
 		case incident.Check:
 			n.Kind, n.Text = standing.NeedCheck, cmp.Or(texts[i.Subject.ID], n.Text)+"; it informs only"
+		case incident.Agreement:
+			n.Kind, n.Text = standing.NeedAllowance, cmp.Or(lows[i.Subject.ID], "its allowance needs somebody")
 		case incident.Location:
 			n.Kind, n.Text = standing.NeedAgent, cmp.Or(texts[i.Subject.ID], n.Text)
 		default:

@@ -10,7 +10,9 @@ import (
 	"kestite/core/catalogue"
 	"kestite/core/clauses"
 	"kestite/core/definition"
+	"kestite/core/incident"
 	"kestite/core/span"
+	"kestite/server/incidents"
 )
 
 func (s *Server) periodsOf(ctx context.Context, in *struct {
@@ -166,7 +168,7 @@ func lastPeriods(present calendar.Period, last int, before func(calendar.Period)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, PeriodAccount{p.Name(), p.Words(), p.Span(), revision, figures(a), intervals(a)})
+		out = append(out, PeriodAccount{p.Name(), p.Words(), p.Span(), revision, figures(a), intervals(a), calls(a, p)})
 		if len(out) == last {
 			return items(out), nil
 		}
@@ -186,4 +188,11 @@ type PeriodAccount struct {
 	Revision  int            `json:"revision" doc:"The revision of the agreement that accounts it; 0 in a what-if"`
 	Figures   Figures        `json:"figures"`
 	Intervals []IntervalView `json:"intervals"`
+	Calls     []span.Instant `json:"calls" doc:"When the pace of its downtime called somebody, or would have"`
+}
+
+// calls are the instants at which the pace of downtimes calls somebody.
+func calls(a *account.Account, p calendar.Period) []span.Instant {
+	stands := incidents.AllowanceOf(a, p)
+	return append([]span.Instant{}, incident.Called(incident.Paces(stands.AllowanceMS, stands.PeriodMS), stands.Down)...)
 }

@@ -46,7 +46,7 @@ func (k *Keeper) look(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, 
 			continue
 		}
 		service := ServiceOf(snap, c.Subject)
-		if snap.Services[service] == nil {
+		if snap.Services[service] == nil || c.About == incident.Agreement {
 			continue
 		}
 		pieces := evidenceOf(snap, service)

@@ -19,6 +19,7 @@ import (
 	"kestite/core/incident"
 	"kestite/core/span"
 	"kestite/core/verdict"
+	"kestite/server/accounting"
 	"kestite/server/defining"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -31,6 +32,7 @@ type Keeper struct {
 	Definitions *defining.Definitions
 	Now         func() time.Time
 	Log         *slog.Logger
+	Board       *accounting.Board
 	// Looks says that evidence is asked for as incidents begin and are over.
 	Looks bool
 }
@@ -170,7 +172,7 @@ func (k *Keeper) add(ctx context.Context, q *db.Queries, snap *catalogue.Snapsho
 		State: int16(i.State), Worst: int16(i.Worst), EndedAt: clock(i.EndedAt), Severity: i.Severity, ResolvedAt: clock(i.ResolvedAt),
 		Because: json.RawMessage(`{"checks": [], "services": []}`),
 	}
-	if service := ServiceOf(snap, i.Subject); service != "" {
+	if service := ServiceOf(snap, i.Subject); service != "" && i.About != incident.Agreement {
 		if window, until, is := snap.PlannedAt(service, i.BeganAt); is {
 			ends := until.Time()
 			row.Planned, row.PlannedUntil = &window, &ends
@@ -206,6 +208,10 @@ func ServiceOf(snap *catalogue.Snapshot, s incident.Subject) string {
 		return s.ID
 	case incident.Check:
 		if e := snap.Checks[s.ID]; e != nil {
+			return e.Current().Spec.Service
+		}
+	case incident.Agreement:
+		if e := snap.Agreements[s.ID]; e != nil {
 			return e.Current().Spec.Service
 		}
 	}
@@ -261,6 +267,9 @@ func policyOf(snap *catalogue.Snapshot, s incident.Subject) (incident.Policy, bo
 			return incident.Policy{}, false
 		}
 		return incident.PolicyOfCheck(trouble), true
+	case incident.Agreement:
+		e := snap.Agreements[s.ID]
+		return incident.PolicyOfAllowances, e != nil && !e.Retired
 	}
 	e := snap.Locations[s.ID]
 	return incident.PolicyOfLocations, e != nil && !e.Retired

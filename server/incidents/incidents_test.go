@@ -487,3 +487,64 @@ func TestFilesOfIncidents(t *testing.T) {
 		t.Errorf("%v", a)
 	}
 }
+
+// An allowance that goes too fast has an incident, and one that is used up; the next
+// period has its own allowance.
+func TestAllowancesThatGoTooFast(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, 0)
+	viewer := servertest.As(t, h.srv, h.url, access.Viewer)
+	h.make(catalogue.Customer, "freight", definition.CustomerSpec{Name: "Freight desk"})
+	h.make(catalogue.Agreement, "promise", definition.AgreementSpec{Name: "Tickets for freight", Service: "tickets", Customer: "freight", TargetPercent: "99", Timezone: "UTC"})
+	h.up(100 * time.Minute)
+	look := func() []seen {
+		t.Helper()
+		if err := h.srv.API.Incidents.Allowances(ctx); err != nil {
+			t.Fatal(err)
+		}
+		return h.list(viewer, "about=agreement")
+	}
+	if got := look(); len(got) != 0 {
+		t.Fatalf("all is well: %+v", got)
+	}
+	h.measured(20*time.Minute, measure.Failed, "tickets")
+	got := look()
+	if len(got) != 1 || got[0].Severity != "major" || !strings.Contains(got[0].Headline, "Tickets for freight, Freight desk: ") ||
+		!strings.Contains(got[0].Headline, " of downtime in ") {
+		t.Fatalf("%+v", got)
+	}
+	var standing struct{ Needs []struct{ Kind, Subject, Text string } }
+	viewer.Must(http.MethodGet, "/standing", nil, &standing)
+	said := false
+	for _, n := range standing.Needs {
+		said = said || n.Kind == "allowance" && n.Subject == "Tickets for freight, Freight desk" && strings.Contains(n.Text, "its allowance ends in")
+	}
+	if !said {
+		t.Errorf("Standing says %+v", standing.Needs)
+	}
+	var detail struct {
+		Incident seen
+		Costs    []struct{ Agreement, Words string }
+	}
+	viewer.Must(http.MethodGet, fmt.Sprintf("/incidents/%d", got[0].ID), nil, &detail)
+	if len(detail.Costs) != 1 || detail.Costs[0].Agreement != "promise" {
+		t.Errorf("%+v", detail.Costs)
+	}
+	if again := look(); len(again) != 1 || again[0].Times != 1 {
+		t.Errorf("looked at again: %+v", again)
+	}
+	h.measured(10*time.Minute, measure.OK, "tickets")
+	if got := look(); len(got) != 1 || got[0].Phase != "resolved" && got[0].Phase != "open" {
+		t.Errorf("%+v", got)
+	}
+	// Who reads the account of a month sees when somebody would have been called.
+	var periods struct{ Items []struct{ Calls []string } }
+	viewer.Must(http.MethodGet, "/agreements/promise/periods?last=2", nil, &periods)
+	calls := 0
+	for _, p := range periods.Items {
+		calls += len(p.Calls)
+	}
+	if calls == 0 {
+		t.Errorf("%+v", periods)
+	}
+}

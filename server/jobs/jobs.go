@@ -34,6 +34,12 @@ type AheadArgs struct{}
 // Kind of the job.
 func (AheadArgs) Kind() string { return "ahead" }
 
+// AllowancesArgs asks for incidents of agreements whose allowance goes too fast.
+type AllowancesArgs struct{}
+
+// Kind of the job.
+func (AllowancesArgs) Kind() string { return "allowances" }
+
 // TidyArgs asks for what is kept no longer to be dropped.
 type TidyArgs struct{}
 
@@ -90,6 +96,7 @@ func every[A river.JobArgs](period time.Duration, args A) *river.PeriodicJob {
 func New(w With) (*Jobs, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker[HoursArgs]{within: 10 * time.Minute, do: w.hours})
+	river.AddWorker(workers, &worker[AllowancesArgs]{within: 10 * time.Minute, do: w.Incidents.Allowances})
 	river.AddWorker(workers, &worker[AheadArgs]{within: time.Minute, do: w.ahead})
 	river.AddWorker(workers, &worker[TidyArgs]{within: time.Hour, do: w.tidy})
 	river.AddWorker(workers, &worker[HealArgs]{within: time.Hour, do: w.heal})
@@ -106,6 +113,7 @@ func New(w With) (*Jobs, error) {
 		ReindexerIndexNames:         []string{}, // the role that works does not own the indexes
 		PeriodicJobs: []*river.PeriodicJob{
 			every(time.Minute, HoursArgs{}),
+			every(time.Minute, AllowancesArgs{}),
 			every(time.Hour, AheadArgs{}),
 			every(6*time.Hour, TidyArgs{}),
 			every(24*time.Hour, HealArgs{}),

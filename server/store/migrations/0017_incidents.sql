@@ -1,7 +1,7 @@
 -- +goose Up
 CREATE TABLE incident (
     id              bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
-    about           text NOT NULL CHECK (about IN ('service', 'check', 'location')),
+    about           text NOT NULL CHECK (about IN ('service', 'check', 'location', 'agreement')),
     subject         text NOT NULL,
     began_at        timestamptz NOT NULL,
     known_at        timestamptz NOT NULL,

@@ -375,6 +375,7 @@ function LastPeriods({ agreement, wanted }: { agreement: Agreement | undefined; 
   const would = useWhatIf(edited && valid ? { ...spec, name: spec.name || 'New' } : undefined, last)
   const shown = edited ? (valid ? would.data : undefined) : was.data
   const met = (list: Period[] | undefined) => list?.filter((p) => p.figures.verdict === 'met').length ?? 0
+  const called = shown?.reduce((n, p) => n + p.calls.length, 0) ?? 0
   const over = shown?.filter((p) => p.figures.final).length ?? 0
   return (
     <section aria-label="The last periods">
@@ -383,6 +384,7 @@ function LastPeriods({ agreement, wanted }: { agreement: Agreement | undefined; 
         <Box component="p" className="sub" sx={{ margin: '0 0 8px' }} aria-live="polite" data-summary={edited ? 'what-if' : 'own'}>
           {met(shown)} of {over} finished periods {edited ? 'would have been met' : 'were met'}
           {edited && agreement && was.data && `; ${met(was.data)} were. Nothing is changed until you save.`}
+          {!(edited && agreement && was.data) && '.'} The pace of downtime would have called somebody {called === 0 ? 'never' : called === 1 ? 'once' : `${called} times`}.
         </Box>
       )}
       {edited && !valid && <p className="sub">Give a target between 0 and 100 to see them.</p>}
@@ -420,6 +422,7 @@ function PeriodEntry({ period: p, before }: { period: Period; before: Period | u
       <div className="sub">
         {durationUp(p.figures.downtime_ms)} down in {p.figures.outages.count} {p.figures.outages.count === 1 ? 'outage' : 'outages'}, {duration(p.figures.allowance_left_ms)} left
         {besides(p.figures.objectives)}
+        {p.calls.length > 0 && `; would have called ${p.calls.length === 1 ? 'once' : `${p.calls.length} times`}`}
         {before && before.figures.availability_percent !== p.figures.availability_percent && ` (it was ${percent(before.figures.availability_percent)})`}
       </div>
     </Box>

@@ -4017,7 +4017,7 @@ export interface components {
         };
         IncidentView: {
             /** @enum {string} */
-            about: "service" | "check" | "location";
+            about: "service" | "check" | "location" | "agreement";
             acknowledged?: components["schemas"]["AckView"];
             /** @description Id of a person */
             assignee?: string;
@@ -4530,7 +4530,7 @@ export interface components {
              */
             incident?: number;
             /** @enum {string} */
-            kind: "fault" | "down" | "degraded" | "check" | "agent" | "never-good" | "unmeasured";
+            kind: "fault" | "down" | "degraded" | "allowance" | "check" | "agent" | "never-good" | "unmeasured";
             /** Format: int64 */
             ms?: number;
             service?: string;
@@ -4813,6 +4813,8 @@ export interface components {
             spacing_ms?: number;
         };
         PeriodAccount: {
+            /** @description When the pace of its downtime called somebody, or would have */
+            calls: string[];
             figures: components["schemas"]["Figures"];
             intervals: components["schemas"]["IntervalView"][];
             period: string;
@@ -8843,7 +8845,7 @@ export interface operations {
                 reviewed?: "true" | "false" | "";
                 /** @description Those that follow one too, each by itself */
                 all?: boolean;
-                about?: "service" | "check" | "location" | "";
+                about?: "service" | "check" | "location" | "agreement" | "";
                 /** @description Id of a service: its own, and those of its checks */
                 service?: string;
                 severity?: "critical" | "major" | "minor" | "";
@@ -8922,7 +8924,7 @@ export interface operations {
                 reviewed?: "true" | "false" | "";
                 /** @description Those that follow one too, each by itself */
                 all?: boolean;
-                about?: "service" | "check" | "location" | "";
+                about?: "service" | "check" | "location" | "agreement" | "";
                 /** @description Id of a service: its own, and those of its checks */
                 service?: string;
                 severity?: "critical" | "major" | "minor" | "";

@@ -114,7 +114,7 @@ function Row({ incident: i, axis }: { incident: Incident; axis: Axis }) {
   const { zone } = useZone()
   const keep = useKeep()
   const end = i.ended_at ?? new Date(axis.now).toISOString()
-  const bad = i.worst === 'degraded' || i.worst === 'down' ? i.worst : 'unmeasured'
+  const bad = i.about === 'agreement' ? 'degraded' : i.worst === 'degraded' || i.worst === 'down' ? i.worst : 'unmeasured'
   const follow = i.followers.map((f) => f.name)
   return (
     <Link to={keep(`/incidents/${i.id}`)} className="entry axis-row" data-incident={i.id} data-phase={i.phase}>
@@ -131,7 +131,7 @@ function Row({ incident: i, axis }: { incident: Incident; axis: Axis }) {
       <span className="pair">
         <b>{durationUp(i.lasted_ms)}</b>
         <b className={i.phase === 'open' && !i.quiet ? 'word-down' : undefined}>{phases[i.phase]}</b>
-        <span>{i.ended_at ? i.worst : `${i.state} now`}</span>
+        <span>{i.about === 'agreement' ? 'allowance' : i.ended_at ? i.worst : `${i.state} now`}</span>
         <span title={who(i)}>{who(i)}</span>
       </span>
     </Link>

@@ -152,6 +152,7 @@ type Need = Schemas['NeedView']
 /** The page on which a need can be seen to. */
 function where(n: Need): string {
   if (n.kind === 'agent') return '/set-up'
+  if (n.kind === 'allowance') return `/agreements/${n.id}`
   if (n.kind === 'fault') return n.service ? `/services/${n.service}` : `/agreements/${n.id}`
   return `/services/${n.service ?? n.id}?at=now`
 }
@@ -160,6 +161,7 @@ const kindsOfNeed: Record<Need['kind'], { words: string; look: string; bad: bool
   fault: { words: 'Cannot be told', look: 'look', bad: true },
   down: { words: 'Down', look: 'explain', bad: true },
   degraded: { words: 'Degraded', look: 'explain', bad: false },
+  allowance: { words: 'Allowances', look: 'look', bad: false },
   check: { words: 'Checks that inform', look: 'explain', bad: false },
   agent: { words: 'Where we measure from', look: 'look', bad: false },
   'never-good': { words: 'Never good', look: 'explain', bad: false },
@@ -184,7 +186,9 @@ function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: n
               .map((n) => (
                 <li key={n.kind + n.id} className={kindsOfNeed[kind].bad ? 'down' : 'quiet'} data-need={n.kind}>
                   <div className="name">
-                    {n.subject} {n.text}
+                    {n.subject}
+                    {n.kind === 'allowance' ? ': ' : ' '}
+                    {n.text}
                   </div>
                   {n.with && <div className="sub">and with it {n.with.length > 3 ? `${n.with.slice(0, 3).join(', ')} and ${n.with.length - 3} more` : n.with.join(', ')}</div>}
                   <div className="sub">
