@@ -104,7 +104,8 @@ func history(t *testing.T, srv *server.Server) {
 			t.Errorf("%s has an outage of %s", key, span.Words(a.Outages.LongestMS))
 		}
 	}
-	if n := len(first) * months / (months + 1); verdicts[account.Met] < n/2 || verdicts[account.Missed] == 0 || verdicts[account.Met]+verdicts[account.Missed] != n {
+	if n := len(first) * months / (months + 1); verdicts[account.Met] < n/2 || verdicts[account.Missed] == 0 ||
+		verdicts[account.Met]+verdicts[account.Missed] != n {
 		t.Errorf("verdicts of %d accounts: %v", n, verdicts)
 	}
 	for name, ms := range map[string]int64{"down": total.Down, "degraded": total.Degraded, "maintenance": total.Maintenance, "upstream": total.Upstream, "unmeasured": total.Unmeasured} {

@@ -57,7 +57,8 @@ func troubled(ctx context.Context, srv *server.Server, now span.Instant, loc *ti
 		keeper.Now = known.Time
 		because := []byte(`{"checks": [], "services": []}`)
 		err := srv.API.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
-			if _, err := q.AddTransitions(ctx, []db.AddTransitionsParams{{Service: t.service, At: t.At.Time(), FromState: int16(t.From), ToState: int16(t.To),
+			if _, err := q.AddTransitions(ctx, []db.AddTransitionsParams{{Service: t.service, At: t.At.Time(), FromState: int16(t.From),
+				ToState: int16(t.To),
 				Because: because, KnownAt: known.Time()}}); err != nil {
 				return err
 			}
@@ -72,15 +73,22 @@ func troubled(ctx context.Context, srv *server.Server, now span.Instant, loc *ti
 
 // stories are what was found out about an incident, by service.
 var stories = map[string][]incident.Review{
-	"quay-network": {{Class: "hardware", Cause: "A line card of the far quay lost its clock.", Action: "Re-seated; traffic went over the south ring meanwhile, set by hand in 6 min."},
+	"quay-network": {{Class: "hardware", Cause: "A line card of the far quay lost its clock.",
+		Action: "Re-seated; traffic went over the south ring meanwhile, set by hand in 6 min."},
 		{Class: "power", Cause: "The mast at Eskerby had no power.", Action: "Came back alone. A second feed is ordered."}},
-	"card-acquirer": {{Class: "supplier", Cause: "The acquirer changed certificates without telling.", Action: "Their desk rolled it back; asked to be on their list of changes."}},
-	"ticket-sales": {{Class: "capacity", Cause: "The summer timetable went on sale, and the queue of payments filled.", Action: "Twice the workers; a queue of its own for timetables."},
-		{Class: "change", Cause: "A release left an old table locked.", Action: "Taken back in 5 min. Releases lock nothing for more than a second now."}},
-	"sailing-board":  {{Class: "software", Cause: "The board read a sailing without a quay and stopped.", Action: "Started again; such a sailing is shown without a quay since."}},
-	"boarding-gates": {{Class: "network", Cause: "The gate controller took an address that was given out twice.", Action: "Fixed addresses for controllers."}},
-	"crew-roster":    {{Class: "human", Cause: "The roster was closed for the year too early.", Action: "Opened again. Closing asks for a second person now."}},
-	"":               {{Class: "unknown", Cause: "Came and went; nothing was found in any log.", Action: "Watch for it."}},
+	"card-acquirer": {{Class: "supplier", Cause: "The acquirer changed certificates without telling.",
+		Action: "Their desk rolled it back; asked to be on their list of changes."}},
+	"ticket-sales": {{Class: "capacity", Cause: "The summer timetable went on sale, and the queue of payments filled.",
+		Action: "Twice the workers; a queue of its own for timetables."},
+		{Class: "change", Cause: "A release left an old table locked.",
+			Action: "Taken back in 5 min. Releases lock nothing for more than a second now."}},
+	"sailing-board": {{Class: "software", Cause: "The board read a sailing without a quay and stopped.",
+		Action: "Started again; such a sailing is shown without a quay since."}},
+	"boarding-gates": {{Class: "network", Cause: "The gate controller took an address that was given out twice.",
+		Action: "Fixed addresses for controllers."}},
+	"crew-roster": {{Class: "human", Cause: "The roster was closed for the year too early.",
+		Action: "Opened again. Closing asks for a second person now."}},
+	"": {{Class: "unknown", Cause: "Came and went; nothing was found in any log.", Action: "Watch for it."}},
 }
 
 // handled lets the operator acknowledge what was open for a while, and the manager

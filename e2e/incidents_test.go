@@ -23,8 +23,9 @@ func (s *stage) fails(check string, outcome measure.Outcome) {
 	for _, place := range []string{"tolvik", "eskerby"} {
 		var list []wire.Measurement
 		for back := range 6 {
-			list = append(list, wire.Measurement{Check: check, At: span.Of(time.Now().Add(-time.Duration(back) * 10 * time.Second)), Outcome: outcome,
-				Detail: "status 500 is not in 200-299"})
+			list = append(list, wire.Measurement{Check: check, At: span.Of(time.Now().Add(-time.Duration(back) * 10 * time.Second)),
+				Outcome: outcome,
+				Detail:  "status 500 is not in 200-299"})
 		}
 		if _, err := s.srv.API.Ingest.Batch(context.Background(), place, "", list); err != nil {
 			s.t.Fatal(err)
@@ -39,7 +40,8 @@ func TestAnIncidentFromOnsetToReview(t *testing.T) {
 	s.do(s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Go(s.srv.URL+"/incidents"),
 		s.Until("past ones", "document.querySelectorAll('[data-incident]').length > 3"))
 	s.fails("boarding-gates-http", measure.Failed)
-	s.do(s.Until("the open one, without a reload", "document.querySelector('section[aria-label=Open] [data-incident]')?.innerText.includes('Boarding gates')"))
+	s.do(s.Until("the open one, without a reload",
+		"document.querySelector('section[aria-label=Open] [data-incident]')?.innerText.includes('Boarding gates')"))
 	s.do(s.Until("that nobody is on it", "document.querySelector('h1').innerText.includes('nobody is on it')"))
 	s.do(s.ClickOn("section[aria-label=Open] [data-incident]", "Boarding gates"))
 	s.do(s.Until("its headline", "document.querySelector('h1')?.innerText.includes('Boarding gates has been down for')"))
@@ -53,15 +55,20 @@ func TestAnIncidentFromOnsetToReview(t *testing.T) {
 	s.do(s.Until("the draft to be kept", "Object.keys(sessionStorage).some((k) => k.includes('/note'))"))
 	s.do(s.Go(s.srv.URL+s.path()), s.Until("the page again", "document.querySelector('[data-on=acknowledged]')"))
 	s.do(s.Key("w"), s.Until("what was typed", "[...document.querySelectorAll('textarea')].some((e) => e.value.includes('error page'))"))
-	s.do(s.Click("Add the note"), s.Until("it on the timeline", "document.querySelector('[data-happened=note]')?.innerText.includes('Runa Vik: The controller answers')"))
+	s.do(s.Click("Add the note"), s.Until("it on the timeline",
+		"document.querySelector('[data-happened=note]')?.innerText.includes('Runa Vik: The controller answers')"))
 	s.do(s.Key("g"), s.Until("whom to give it to", "document.activeElement?.tagName === 'INPUT'"))
-	s.do(s.Type("Mikkel"), s.Type(kb.Enter), s.Until("whom it was given to", "document.querySelector('[data-on]')?.innerText.includes('given to Mikkel Brand')"))
+	s.do(s.Type("Mikkel"), s.Type(kb.Enter), s.Until("whom it was given to",
+		"document.querySelector('[data-on]')?.innerText.includes('given to Mikkel Brand')"))
 
 	// Somebody else takes it over, having been asked.
 	address := s.path()
-	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+address), s.Until("who is on it", "document.querySelector('[data-on=acknowledged]')"))
-	s.do(s.Click("Acknowledge"), s.Until("the question", "document.querySelector('[role=dialog]')?.innerText.includes('Runa Vik acknowledged it')"))
-	s.do(s.ClickOn("[role=dialog] button", "Take it over"), s.Until("who is on it now", "document.querySelector('[data-on=acknowledged]')?.innerText.includes('Mikkel Brand')"))
+	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+address), s.Until("who is on it",
+		"document.querySelector('[data-on=acknowledged]')"))
+	s.do(s.Click("Acknowledge"), s.Until("the question",
+		"document.querySelector('[role=dialog]')?.innerText.includes('Runa Vik acknowledged it')"))
+	s.do(s.ClickOn("[role=dialog] button", "Take it over"), s.Until("who is on it now",
+		"document.querySelector('[data-on=acknowledged]')?.innerText.includes('Mikkel Brand')"))
 
 	// It is over by itself, and reviewed.
 	time.Sleep(10 * time.Second)
@@ -72,10 +79,12 @@ func TestAnIncidentFromOnsetToReview(t *testing.T) {
 	s.do(s.Fill("Cause", "An address was given out twice."), s.Fill("Action", "Fixed addresses."), s.Click("Save the review"))
 	s.do(s.Until("the review", "document.querySelector('[data-review=network]')?.innerText.includes('given out twice')"))
 	s.do(s.Go(s.srv.URL+"/incidents"), s.Until("the list", "document.querySelectorAll('[data-incident]').length > 3"))
-	s.do(s.Fill("Search", "given out twice"), s.Until("the one that was found", "document.querySelectorAll('[data-incident]').length === 1 || [...document.querySelectorAll('[data-incident]')].every((e) => e.innerText.includes('Boarding gates'))"))
+	s.do(s.Fill("Search", "given out twice"), s.Until("the one that was found",
+		"document.querySelectorAll('[data-incident]').length === 1 || [...document.querySelectorAll('[data-incident]')].every((e) => e.innerText.includes('Boarding gates'))"))
 
 	// Who may only look is offered nothing.
-	s.do(s.SignIn(s.srv.URL, "viewer@skerry.example", demo.Password), s.Go(s.srv.URL+address), s.Until("the page", "document.querySelector('[data-on=reviewed]')"))
+	s.do(s.SignIn(s.srv.URL, "viewer@skerry.example", demo.Password), s.Go(s.srv.URL+address), s.Until("the page",
+		"document.querySelector('[data-on=reviewed]')"))
 	if buttons := s.text("main"); strings.Contains(buttons, "Add a note") || strings.Contains(buttons, "Change the review") {
 		t.Errorf("a viewer is offered what they may not do: %s", buttons)
 	}
@@ -86,13 +95,16 @@ func TestAcknowledgedOnAPhone(t *testing.T) {
 	s := newStage(t, true)
 	s.fails("sailing-board-http", measure.Failed)
 	s.do(s.Resize(390, 844), s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Go(s.srv.URL+"/"))
-	s.do(s.Until("the need", "[...document.querySelectorAll('[data-need=down]')].some((e) => e.innerText.includes('Sailing board down') && e.innerText.includes('nobody is on it'))"))
-	s.do(s.ClickOn("[data-need=down] a", "incident"), s.Until("the incident", "document.querySelector('h1')?.innerText.includes('Sailing board has been down')"))
+	s.do(s.Until("the need",
+		"[...document.querySelectorAll('[data-need=down]')].some((e) => e.innerText.includes('Sailing board down') && e.innerText.includes('nobody is on it'))"))
+	s.do(s.ClickOn("[data-need=down] a", "incident"), s.Until("the incident",
+		"document.querySelector('h1')?.innerText.includes('Sailing board has been down')"))
 	s.do(s.Click("Acknowledge"), s.Until("who is on it", "document.querySelector('[data-on=acknowledged]')?.innerText.includes('Runa Vik')"))
 	if wide, err := browser.Eval[int](s.Browser, "document.documentElement.scrollWidth"); err != nil || wide > 390 {
 		t.Errorf("%d pixels wide on a phone (%v)", wide, err)
 	}
-	s.do(s.Go(s.srv.URL+"/"), s.Until("that somebody is on it", "document.querySelector('[data-need=down]')?.innerText.includes('Runa Vik is on it')"))
+	s.do(s.Go(s.srv.URL+"/"), s.Until("that somebody is on it",
+		"document.querySelector('[data-need=down]')?.innerText.includes('Runa Vik is on it')"))
 }
 
 // Hundreds of open incidents are found and left again.
@@ -102,8 +114,12 @@ func TestHundredsOfIncidents(t *testing.T) {
 	tolvik := admin.Create("/locations", map[string]any{"name": "Tolvik"})
 	var checks []string
 	for n := range 300 {
-		service := admin.Create("/services", map[string]any{"name": "Quay lamp " + strings.Repeat("i", n%3) + string(rune('a'+n%26)) + time.Unix(int64(n), 0).UTC().Format("1504"), "kind": "supporting"})
-		checks = append(checks, admin.Create("/checks", servertest.Check(service, []string{tolvik}, func(c map[string]any) { c["confirm"], c["recover"] = 1, 1 })))
+		service := admin.Create("/services", map[string]any{"name": "Quay lamp " + strings.Repeat("i",
+			n%3) + string(rune('a'+n%26)) + time.Unix(int64(n), 0).UTC().Format("1504"), "kind": "supporting"})
+		checks = append(checks, admin.Create("/checks", servertest.Check(service, []string{tolvik}, func(c map[string]any) {
+			c["confirm"],
+				c["recover"] = 1, 1
+		})))
 	}
 	for _, outcome := range []measure.Outcome{measure.OK, measure.Failed} {
 		var list []wire.Measurement
@@ -120,8 +136,10 @@ func TestHundredsOfIncidents(t *testing.T) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	s.do(s.SignIn(s.srv.URL, "administrator@skerry.example", servertest.Password))
-	s.do(s.Go(s.srv.URL+"/incidents"), s.Until("two hundred of them", "document.querySelectorAll('section[aria-label=Open] [data-incident]').length === 100"))
-	s.do(s.ClickOn("section[aria-label=Open] button", "A hundred more"), s.Until("another hundred", "document.querySelectorAll('section[aria-label=Open] [data-incident]').length === 200"))
+	s.do(s.Go(s.srv.URL+"/incidents"), s.Until("a hundred of them",
+		"document.querySelectorAll('section[aria-label=Open] [data-incident]').length === 100"))
+	s.do(s.ClickOn("section[aria-label=Open] button", "A hundred more"), s.Until("another hundred",
+		"document.querySelectorAll('section[aria-label=Open] [data-incident]').length === 200"))
 	s.do(s.Until("how many there are", "document.querySelector('h1').innerText.includes('300 incidents are open')"))
 	s.do(s.Fill("Search", "lamp"), s.Until("those that match", "document.querySelector('h1').innerText.includes('match')"))
 }

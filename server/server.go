@@ -138,7 +138,8 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	taking := &ingest.Ingest{Store: s, Definitions: definitions, Now: o.Now}
 	within := &inward.Inward{Store: s, Definitions: definitions, Ingest: taking, Now: o.Now}
 	rosters := &share.Rosters{Store: s, Now: o.Now}
-	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Incidents: troubles, Log: o.Log, Now: o.Now}); err != nil {
+	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Incidents: troubles, Log: o.Log,
+		Now: o.Now}); err != nil {
 		return err
 	}
 	factor := &auth.Factor{Vault: seal}

@@ -87,14 +87,17 @@ func TestHowAnAllowanceStands(t *testing.T) {
 		says  string
 	}{
 		{"plenty", incident.Allowance{AllowanceMS: allowance, LeftMS: allowance, PeriodMS: month}, verdict.Up, ""},
-		{"low", incident.Allowance{AllowanceMS: allowance, LeftMS: 10 * span.Minute, PeriodMS: month, Down: outages(0, 1, 33*span.Minute, 0)}, verdict.Degraded,
+		{"low", incident.Allowance{AllowanceMS: allowance, LeftMS: 10 * span.Minute, PeriodMS: month, Down: outages(0, 1, 33*span.Minute, 0)},
+			verdict.Degraded,
 			"10 min of 43 min of its allowance are left"},
-		{"used up", incident.Allowance{AllowanceMS: allowance, LeftMS: -1, PeriodMS: month}, verdict.Down, "its allowance is used up: 1 ms more than allowed"},
+		{"used up", incident.Allowance{AllowanceMS: allowance, LeftMS: -1, PeriodMS: month}, verdict.Down,
+			"its allowance is used up: 1 ms more than allowed"},
 		{"all but", incident.Allowance{AllowanceMS: allowance, LeftMS: 0, PeriodMS: month}, verdict.Degraded, "0 s of 43 min"},
 		{"nothing is allowed", incident.Allowance{PeriodMS: month}, verdict.Up, ""},
 		{"nothing is allowed, and it was down", incident.Allowance{LeftMS: -5000, PeriodMS: month}, verdict.Down, "used up"},
 		{"going fast", incident.Allowance{AllowanceMS: allowance, LeftMS: 37 * span.Minute, PeriodMS: month,
-			Down: outages(now.Add(-6*span.Minute), 1, 6*span.Minute, 0)}, verdict.Down, "6 min of downtime in 1 h: at that pace its allowance ends in 6 h 10 min"},
+			Down: outages(now.Add(-6*span.Minute), 1, 6*span.Minute, 0)}, verdict.Down,
+			"6 min of downtime in 1 h: at that pace its allowance ends in 6 h 10 min"},
 		{"over", incident.Allowance{AllowanceMS: allowance, LeftMS: 37 * span.Minute, PeriodMS: month,
 			Down: outages(now.Add(-30*span.Hour), 1, 6*span.Minute, 0)}, verdict.Up, ""},
 	} {

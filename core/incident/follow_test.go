@@ -71,18 +71,22 @@ func TestAnIncidentFollowsItsService(t *testing.T) {
 			func(i incident.Incident) bool {
 				return i.BeganAt == 10*minute && *i.EndedAt == 14*minute && i.ResolvedAt != nil && i.Times == 1 && i.Severity == "critical"
 			}},
-		{"degraded, then worse", []incident.Line{line(step{10, degraded}), line(step{10, degraded}, step{12, down})}, []string{"opened", "severity"}, 1,
+		{"degraded, then worse", []incident.Line{line(step{10, degraded}), line(step{10, degraded}, step{12, down})}, []string{"opened",
+			"severity"}, 1,
 			func(i incident.Incident) bool { return i.State == down && i.Worst == down && i.Severity == "critical" }},
 		{"better is not over", []incident.Line{line(step{10, down}), line(step{10, down}, step{12, degraded})}, []string{"opened"}, 1,
 			func(i incident.Incident) bool {
 				return i.State == degraded && i.Worst == down && i.Severity == "critical" && i.ResolvedAt == nil
 			}},
-		{"what cannot be measured is not over", []incident.Line{line(step{10, down}), line(step{10, down}, step{12, unmeasured})}, []string{"opened"}, 1,
+		{"what cannot be measured is not over", []incident.Line{line(step{10, down}), line(step{10, down}, step{12, unmeasured})},
+			[]string{"opened"}, 1,
 			func(i incident.Incident) bool { return i.State == unmeasured && i.ResolvedAt == nil }},
-		{"back soon", []incident.Line{line(step{10, down}), line(step{10, down}, step{14, up}), line(step{10, down}, step{14, up}, step{20, down})},
+		{"back soon", []incident.Line{line(step{10, down}), line(step{10, down}, step{14, up}), line(step{10, down}, step{14, up}, step{20,
+			down})},
 			[]string{"opened", "over", "reopened"}, 1,
 			func(i incident.Incident) bool { return i.Times == 2 && i.EndedAt == nil && i.LatestAt == 20*minute }},
-		{"back later", []incident.Line{line(step{10, down}), line(step{10, down}, step{14, up}), line(step{10, down}, step{14, up}, step{25, down})},
+		{"back later", []incident.Line{line(step{10, down}), line(step{10, down}, step{14, up}), line(step{10, down}, step{14, up}, step{25,
+			down})},
 			[]string{"opened", "over", "opened"}, 2, func(i incident.Incident) bool { return i.BeganAt == 25*minute && i.Times == 1 }},
 		{"known when it was over", []incident.Line{line(step{10, down}, step{14, up})}, []string{"opened", "over"}, 1,
 			func(i incident.Incident) bool { return i.ResolvedAt != nil && i.KnownAt == 15*minute }},
@@ -92,7 +96,10 @@ func TestAnIncidentFollowsItsService(t *testing.T) {
 		{"it never was", []incident.Line{line(step{10, down}), line(step{12, up})}, []string{"opened", "unfounded"}, 1,
 			func(i incident.Incident) bool { return i.Unfounded && i.ResolvedAt != nil }},
 		{"it was all the same", []incident.Line{line(step{10, down}), line(step{12, up}), line(step{10, down}, step{12, up})},
-			[]string{"opened", "unfounded", "founded", "ended"}, 1, func(i incident.Incident) bool { return !i.Unfounded && *i.EndedAt == 12*minute }},
+			[]string{"opened", "unfounded", "founded", "ended"}, 1, func(i incident.Incident) bool {
+				return !i.Unfounded &&
+					*i.EndedAt == 12*minute
+			}},
 		{"it began earlier", []incident.Line{line(step{10, down}), line(step{8, down}, step{11, down})}, []string{"opened", "moved"}, 1,
 			func(i incident.Incident) bool { return i.BeganAt == 8*minute && i.Times == 1 }},
 		{"an earlier one comes to light", []incident.Line{line(step{100, down}), line(step{10, down}, step{14, up}, step{100, down})},
@@ -128,11 +135,10 @@ func TestIncidentsCoverAllTroubleAndNothingElse(t *testing.T) {
 			at += span.Instant(r.Int64N(15*span.Minute)) + 1
 			truth.States = truth.States.Append(at, verdict.State(r.IntN(4)))
 		}
-		said := truth.States
 		for n := range 1 + r.IntN(6) {
 			now := at + span.Instant(n)*minute
-			said = truth.States
-			if r.IntN(2) == 0 { // some of it is thought to be otherwise for now
+			said := truth.States
+			if r.IntN(2) == 0 { // another state is taken for one of them, until more is known
 				k := r.IntN(len(said))
 				said = append(append(span.Timeline[verdict.State]{}, said[:k+1]...), said[min(k+2, len(said)):]...)
 			}
@@ -207,7 +213,8 @@ func TestResolvedByHand(t *testing.T) {
 	if over[0].EndedAt == nil || *over[0].EndedAt != 15*minute || over[0].ResolvedBy != "astrid" {
 		t.Errorf("%+v", over[0])
 	}
-	back := kept(over, incident.Follow(gates, over, line(step{10, verdict.Degraded}, step{15, verdict.Up}, step{18, verdict.Degraded}), 19*minute, ordinary))
+	back := kept(over, incident.Follow(gates, over, line(step{10, verdict.Degraded}, step{15, verdict.Up}, step{18, verdict.Degraded}),
+		19*minute, ordinary))
 	if len(back) != 1 || back[0].ResolvedAt != nil || back[0].Times != 2 {
 		t.Errorf("back again: %+v", back)
 	}

@@ -101,10 +101,12 @@ func TestTheUpstreamOneIsTheCause(t *testing.T) {
 
 func TestWhatPeopleDecideOnCausesStays(t *testing.T) {
 	needed := func(id string) []string {
-		return map[string][]string{"gates": {"gates", "quay", "power"}, "quay": {"quay", "power"}, "check-in": {"check-in", "gates", "quay", "power"}}[id]
+		return map[string][]string{"gates": {"gates", "quay", "power"}, "quay": {"quay", "power"}, "check-in": {"check-in", "gates", "quay",
+			"power"}}[id]
 	}
 	at := func(n int64, id string, s verdict.State) incident.Incident {
-		return incident.Incident{ID: n, Subject: incident.Subject{About: incident.Service, ID: id}, BeganAt: span.Instant(n) * minute, State: s, Worst: s}
+		return incident.Incident{ID: n, Subject: incident.Subject{About: incident.Service, ID: id}, BeganAt: span.Instant(n) * minute, State: s,
+			Worst: s}
 	}
 	list := []incident.Incident{at(1, "gates", verdict.Down), at(2, "quay", verdict.Down), at(3, "check-in", verdict.Down)}
 	list = kept(list, incident.Group(list, needed, 4*minute))
@@ -136,7 +138,8 @@ func TestWhatPeopleDecideOnCausesStays(t *testing.T) {
 	// The cause is over: what follows it gets a while, then it stands by itself.
 	over := 9 * minute
 	list[3].ResolvedAt, list[3].EndedAt, list[3].State = &over, &over, verdict.Up
-	if changed := incident.Group(list, needed, 10*minute); slices.ContainsFunc(changed, func(c incident.Changed) bool { return c.Cause == 0 }) {
+	if changed := incident.Group(list, needed, 10*minute); slices.ContainsFunc(changed,
+		func(c incident.Changed) bool { return c.Cause == 0 }) {
 		t.Errorf("let go at once: %+v", changed)
 	}
 	// A degraded one does not explain one that is down.

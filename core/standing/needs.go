@@ -41,7 +41,8 @@ var pressing = []string{NeedFault, NeedDown, NeedDegraded, NeedAllowance, NeedCh
 // are always in one order.
 func InOrder(needs []Need) {
 	slices.SortStableFunc(needs, func(a, b Need) int {
-		return cmp.Or(cmp.Compare(slices.Index(pressing, a.Kind), slices.Index(pressing, b.Kind)), cmp.Compare(min(len(a.By), 1), min(len(b.By), 1)),
+		return cmp.Or(cmp.Compare(slices.Index(pressing, a.Kind), slices.Index(pressing, b.Kind)), cmp.Compare(min(len(a.By), 1), min(len(b.By),
+			1)),
 			cmp.Compare(b.Since, a.Since), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.ID, b.ID))
 	})
 }

@@ -10,7 +10,8 @@ import (
 
 func TestNeedsAreInOneOrder(t *testing.T) {
 	want := []standing.Need{{Kind: "fault", Subject: "B"}, {Kind: "down", Subject: "Z", Since: 9}, {Kind: "down", Subject: "A", Since: 5},
-		{Kind: "down", Subject: "C", Since: 5}, {Kind: "down", Subject: "B", Since: 99, By: "astrid"}, {Kind: "degraded"}, {Kind: "check"}, {Kind: "agent"}, {Kind: "never-good"}, {Kind: "unmeasured",
+		{Kind: "down", Subject: "C", Since: 5}, {Kind: "down", Subject: "B", Since: 99, By: "astrid"}, {Kind: "degraded"}, {Kind: "check"},
+		{Kind: "agent"}, {Kind: "never-good"}, {Kind: "unmeasured",
 			ID: "1"}, {Kind: "unmeasured", ID: "2"}}
 	for range 50 {
 		got := append([]standing.Need{}, want...)

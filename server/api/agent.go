@@ -348,7 +348,8 @@ func (s *Server) seen(ctx context.Context, a db.Agent, rep wire.Saying, until ti
 	if err != nil || n == 0 {
 		return false, err
 	}
-	isNew := a.SeenAt == nil || s.Now().Sub(*a.SeenAt) > incidents.Connected || a.Complaint != said.Complaint || a.CutOff != said.CutOff || a.SetAside != said.SetAside || a.Lost != said.Lost
+	isNew := a.SeenAt == nil || s.Now().Sub(*a.SeenAt) > incidents.Connected || a.Complaint != said.Complaint || a.CutOff != said.CutOff ||
+		a.SetAside != said.SetAside || a.Lost != said.Lost
 	if !isNew {
 		return true, nil
 	}

@@ -219,7 +219,8 @@ func (s *Server) bandAround(snap *catalogue.Snapshot, i incident.Incident, wider
 
 // incidentStrips fills in the states of services around an incident. One that cannot be
 // told leaves the others theirs.
-func (s *Server) incidentStrips(ctx context.Context, snap *catalogue.Snapshot, band calendar.Period, list []IncidentStrip) ([]IncidentStrip, error) {
+func (s *Server) incidentStrips(ctx context.Context, snap *catalogue.Snapshot, band calendar.Period,
+	list []IncidentStrip) ([]IncidentStrip, error) {
 	if len(list) == 0 {
 		return []IncidentStrip{}, nil
 	}
@@ -247,7 +248,8 @@ type saidAt struct {
 }
 
 // turned are events of incidents that are turns of a state too.
-var turned = map[string]string{incident.Opened: "opened", incident.Reopened: "opened again", incident.ResolvedByItself: "resolved by itself"}
+var turned = map[string]string{incident.Opened: "opened", incident.Reopened: "opened again",
+	incident.ResolvedByItself: "resolved by itself"}
 
 // happened is the timeline: what happened to the incident and to what follows it, how the
 // states of their services changed, and which definitions were changed shortly before.
@@ -351,7 +353,8 @@ func (s *Server) happened(ctx context.Context, snap *catalogue.Snapshot, i incid
 
 // turns are the changes of states of services in a time, as they were told last.
 func (s *Server) turns(ctx context.Context, snap *catalogue.Snapshot, services []string, within span.Span) ([]HappenedView, error) {
-	rows, err := s.Store.TransitionsBetween(ctx, db.TransitionsBetweenParams{Services: services, FromAt: within.From.Time(), ToAt: within.To.Time(),
+	rows, err := s.Store.TransitionsBetween(ctx, db.TransitionsBetweenParams{Services: services, FromAt: within.From.Time(),
+		ToAt: within.To.Time(),
 		Most: mostHappened})
 	if err != nil {
 		return nil, err
@@ -412,7 +415,8 @@ func (s *Server) costs(ctx context.Context, snap *catalogue.Snapshot, i incident
 }
 
 // cost is what some time counts as under an agreement; false where it accounts none of it.
-func (s *Server) cost(ctx context.Context, snap *catalogue.Snapshot, id, service string, at span.Instant, times span.Set, lasts bool) (CostView, bool, error) {
+func (s *Server) cost(ctx context.Context, snap *catalogue.Snapshot, id, service string, at span.Instant, times span.Set,
+	lasts bool) (CostView, bool, error) {
 	now := span.Of(s.Now())
 	out := CostView{Agreement: id, Name: called(snap, id), Service: snap.Named(catalogue.Service, service), Classes: []ClassTime{}}
 	period, err := snap.PeriodAt(id, at)
@@ -505,7 +509,8 @@ func (s *Server) evidence(ctx context.Context, snap *catalogue.Snapshot, id int6
 			}
 			label(snap, res.Findings)
 			at := span.Of(*r.DoneAt)
-			v.State, v.DoneAt, v.Outcome, v.Measures, v.Detail, v.Findings = "done", &at, res.Outcome.String(), res.Measures, res.Detail, res.Findings
+			v.State, v.DoneAt, v.Outcome, v.Measures, v.Detail, v.Findings = "done", &at, res.Outcome.String(), res.Measures, res.Detail,
+				res.Findings
 		case s.Now().Sub(r.MadeAt) > incidents.Lost:
 			v.State = "lost"
 		}

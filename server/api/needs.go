@@ -177,7 +177,8 @@ func (s *Server) bare(ctx context.Context, snap *catalogue.Snapshot, now span.In
 	var out []standing.Need
 	for _, t := range seen {
 		if t.State == verdict.Unmeasured {
-			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: snap.Named(catalogue.Location, t.ID), ID: t.ID, Text: t.Text, Since: t.Since})
+			out = append(out, standing.Need{Kind: standing.NeedAgent, Subject: snap.Named(catalogue.Location, t.ID), ID: t.ID, Text: t.Text,
+				Since: t.Since})
 		}
 	}
 	return out, nil

@@ -129,7 +129,8 @@ const (
 
 // types of files that are taken, as their first bytes tell (WHATWG MIME Sniffing, as
 // net/http does it). Everything else is refused, whatever its name says.
-var types = []string{"image/png", "image/jpeg", "image/gif", "image/webp", "application/pdf", "text/plain; charset=utf-8", "application/zip",
+var types = []string{"image/png", "image/jpeg", "image/gif", "image/webp", "application/pdf", "text/plain; charset=utf-8",
+	"application/zip",
 	"application/x-gzip"}
 
 // Attach keeps a file with an incident; the same one twice is kept once.

@@ -33,7 +33,8 @@ const (
 )
 
 // look asks for evidence of those incidents that have just been opened, or are over.
-func (k *Keeper) look(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, changed []incident.Changed) ([]db.AddIncidentEventsParams, error) {
+func (k *Keeper) look(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, changed []incident.Changed) ([]db.AddIncidentEventsParams,
+	error) {
 	q, now := db.New(tx), span.Of(k.Now())
 	var out []db.AddIncidentEventsParams
 	asked := false
@@ -53,7 +54,8 @@ func (k *Keeper) look(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, 
 		if len(pieces) == 0 {
 			continue
 		}
-		allowed, err := q.Spend(ctx, db.SpendParams{Who: "evidence", Units: float64(len(pieces)), Most: mostEvidence, PerSecond: evidenceASecond, Now: k.Now()})
+		allowed, err := q.Spend(ctx, db.SpendParams{Who: "evidence", Units: float64(len(pieces)), Most: mostEvidence,
+			PerSecond: evidenceASecond, Now: k.Now()})
 		if err != nil {
 			return nil, err
 		}
@@ -110,7 +112,10 @@ func evidenceOf(snap *catalogue.Snapshot, service string) []piece {
 	var out []piece
 	add := func(label string, spec definition.CheckSpec) {
 		for _, l := range spec.Locations {
-			same := slices.ContainsFunc(out, func(p piece) bool { return p.location == l && p.spec.Kind == spec.Kind && p.spec.Target == spec.Target })
+			same := slices.ContainsFunc(out, func(p piece) bool {
+				return p.location == l && p.spec.Kind == spec.Kind &&
+					p.spec.Target == spec.Target
+			})
 			if e := snap.Locations[l]; len(out) < mostPieces && !same && e != nil && !e.Retired {
 				out = append(out, piece{label, l, spec})
 			}
@@ -149,7 +154,8 @@ func around(spec definition.CheckSpec) []definition.CheckSpec {
 	if host == "" {
 		return nil
 	}
-	base := definition.CheckSpec{Service: spec.Service, IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 120, Confirm: 1, Recover: 1, Locations: spec.Locations}
+	base := definition.CheckSpec{Service: spec.Service, IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 120, Confirm: 1, Recover: 1,
+		Locations: spec.Locations}
 	path := base
 	path.Name, path.Kind, path.Target = "The path to "+host, "path", host
 	out := []definition.CheckSpec{path}

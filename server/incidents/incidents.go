@@ -168,7 +168,8 @@ func (k *Keeper) tell(ctx context.Context, tx pgx.Tx, changed []incident.Changed
 // add keeps a new incident, with what it is found by.
 func (k *Keeper) add(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, i *incident.Incident) error {
 	row := db.AddIncidentParams{
-		About: i.About, Subject: i.Subject.ID, BeganAt: i.BeganAt.Time(), KnownAt: i.KnownAt.Time(), LatestAt: i.LatestAt.Time(), Times: int32(i.Times),
+		About: i.About, Subject: i.Subject.ID, BeganAt: i.BeganAt.Time(), KnownAt: i.KnownAt.Time(), LatestAt: i.LatestAt.Time(),
+		Times: int32(i.Times),
 		State: int16(i.State), Worst: int16(i.Worst), EndedAt: clock(i.EndedAt), Severity: i.Severity, ResolvedAt: clock(i.ResolvedAt),
 		Because: json.RawMessage(`{"checks": [], "services": []}`),
 	}

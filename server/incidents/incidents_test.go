@@ -61,7 +61,8 @@ func checkOf(service string) definition.CheckSpec {
 
 func (h *harbour) make(kind, id string, spec catalogue.Spec) {
 	h.Helper()
-	if _, err := h.srv.API.Definitions.Create(ctx, kind, id, "", spec, defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-48 * time.Hour)}); err != nil {
+	if _, err := h.srv.API.Definitions.Create(ctx, kind, id, "", spec, defining.Change{By: trail.By{Name: "test"},
+		At: time.Now().Add(-48 * time.Hour)}); err != nil {
 		h.Fatal(err)
 	}
 }
@@ -205,7 +206,8 @@ func TestChecksThatInformAndSilentLocations(t *testing.T) {
 	h.measured(time.Minute, measure.Failed, "tickets-informs")
 	h.sweep()
 	got := h.list(operator, "open=true")
-	if len(got) != 1 || got[0].About != "check" || got[0].Severity != "minor" || !strings.Contains(got[0].Headline, "Certificate of tickets of Ticket sales has been down") {
+	if len(got) != 1 || got[0].About != "check" || got[0].Severity != "minor" || !strings.Contains(got[0].Headline,
+		"Certificate of tickets of Ticket sales has been down") {
 		t.Fatalf("%+v", got)
 	}
 	h.sweep()
@@ -276,7 +278,8 @@ func TestPoliciesOfServices(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t, 0)
 	viewer := servertest.As(t, h.srv, h.url, access.Viewer)
-	h.service("mild", definition.ServiceSpec{Name: "Mild", Kind: "business", Incidents: &definition.TroublePolicy{Degraded: "none", Down: "minor"}})
+	h.service("mild", definition.ServiceSpec{Name: "Mild", Kind: "business", Incidents: &definition.TroublePolicy{Degraded: "none",
+		Down: "minor"}})
 	h.up(4 * time.Minute)
 	h.measured(2*time.Minute, measure.Degraded, "mild", "tickets")
 	if got := h.list(viewer, "open=true"); len(got) != 1 || got[0].Subject != "tickets" || got[0].Severity != "minor" {
@@ -308,7 +311,8 @@ func TestNothingThatPeopleDoIsLost(t *testing.T) {
 			}
 		})
 		wait.Go(func() {
-			if _, err := h.srv.API.Ingest.Batch(ctx, "tolvik", "", []wire.Measurement{{Check: "tickets", At: span.Of(time.Now().Add(-170 * time.Second)).Add(int64(n) * 1000),
+			if _, err := h.srv.API.Ingest.Batch(ctx, "tolvik", "", []wire.Measurement{{Check: "tickets",
+				At:      span.Of(time.Now().Add(-170 * time.Second)).Add(int64(n) * 1000),
 				Outcome: []measure.Outcome{measure.OK, measure.Failed}[n%2]}}); err != nil {
 				t.Error(err)
 			}
@@ -365,7 +369,8 @@ func TestWorkOnAnIncident(t *testing.T) {
 	if a := viewer.Do(http.MethodPost, path+"/acknowledgement", map[string]any{}); a.Status != http.StatusForbidden {
 		t.Errorf("a viewer: %v", a)
 	}
-	operator.Must(http.MethodPost, path+"/acknowledgement", map[string]any{"until": time.Now().Add(time.Hour).UTC().Format("2006-01-02T15:04:05Z")}, nil)
+	operator.Must(http.MethodPost, path+"/acknowledgement",
+		map[string]any{"until": time.Now().Add(time.Hour).UTC().Format("2006-01-02T15:04:05Z")}, nil)
 	if a := manager.Do(http.MethodPost, path+"/acknowledgement", map[string]any{}); a.Status != http.StatusConflict {
 		t.Errorf("somebody else is on it: %v", a)
 	}
@@ -397,7 +402,8 @@ func TestWorkOnAnIncident(t *testing.T) {
 		}
 	}
 	operator.Must(http.MethodPost, path+"/notes", map[string]any{"text": "<script>alert(1)</script> the mast has no power"}, nil)
-	operator.Must(http.MethodPost, path+"/links", map[string]any{"address": "https://desk.skerry.example/214", "title": "The supplier's ticket"}, nil)
+	operator.Must(http.MethodPost, path+"/links", map[string]any{"address": "https://desk.skerry.example/214",
+		"title": "The supplier's ticket"}, nil)
 
 	// Under another one, and apart again.
 	tickets := fmt.Sprintf("/incidents/%d", byName["tickets"])
@@ -426,8 +432,10 @@ func TestWorkOnAnIncident(t *testing.T) {
 	}
 
 	h.measured(0, measure.OK, h.services...)
-	operator.Must(http.MethodPut, path+"/review", map[string]any{"class": "power", "cause": "A fuse in the mast.", "action": "A second feed."}, nil)
-	if a := manager.Do(http.MethodPut, path+"/review", map[string]any{"class": "network", "cause": "Another story."}); a.Status != http.StatusConflict {
+	operator.Must(http.MethodPut, path+"/review", map[string]any{"class": "power", "cause": "A fuse in the mast.",
+		"action": "A second feed."}, nil)
+	if a := manager.Do(http.MethodPut, path+"/review", map[string]any{"class": "network",
+		"cause": "Another story."}); a.Status != http.StatusConflict {
 		t.Errorf("over another's review: %v", a)
 	}
 	if got := h.list(viewer, "find=fuse%20mast"); len(got) != 1 || got[0].Review == nil || got[0].Review.Class != "power" {
@@ -495,7 +503,8 @@ func TestAllowancesThatGoTooFast(t *testing.T) {
 	h := newHarbour(t, 0)
 	viewer := servertest.As(t, h.srv, h.url, access.Viewer)
 	h.make(catalogue.Customer, "freight", definition.CustomerSpec{Name: "Freight desk"})
-	h.make(catalogue.Agreement, "promise", definition.AgreementSpec{Name: "Tickets for freight", Service: "tickets", Customer: "freight", TargetPercent: "99", Timezone: "UTC"})
+	h.make(catalogue.Agreement, "promise", definition.AgreementSpec{Name: "Tickets for freight", Service: "tickets", Customer: "freight",
+		TargetPercent: "99", Timezone: "UTC"})
 	h.up(100 * time.Minute)
 	look := func() []seen {
 		t.Helper()
@@ -513,11 +522,14 @@ func TestAllowancesThatGoTooFast(t *testing.T) {
 		!strings.Contains(got[0].Headline, " of downtime in ") {
 		t.Fatalf("%+v", got)
 	}
-	var standing struct{ Needs []struct{ Kind, Subject, Text string } }
+	var standing struct {
+		Needs []struct{ Kind, Subject, Text string }
+	}
 	viewer.Must(http.MethodGet, "/standing", nil, &standing)
 	said := false
 	for _, n := range standing.Needs {
-		said = said || n.Kind == "allowance" && n.Subject == "Tickets for freight, Freight desk" && strings.Contains(n.Text, "its allowance ends in")
+		said = said || n.Kind == "allowance" && n.Subject == "Tickets for freight, Freight desk" && strings.Contains(n.Text,
+			"its allowance ends in")
 	}
 	if !said {
 		t.Errorf("Standing says %+v", standing.Needs)

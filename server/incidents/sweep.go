@@ -149,7 +149,8 @@ func (k *Keeper) seen(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, 
 			p = incident.Policy{Degraded: definition.Minor, Down: definition.Minor}
 		}
 		up := span.Constant(verdict.Up)
-		subjects[i.Subject.ID] = subject{incident.Line{States: up.Append(i.LatestAt, bad(i.State)).Append(max(now, i.LatestAt+1), verdict.Up), Known: i.LatestAt, Good: true}, p}
+		subjects[i.Subject.ID] = subject{incident.Line{States: up.Append(i.LatestAt, bad(i.State)).Append(max(now, i.LatestAt+1), verdict.Up),
+			Known: i.LatestAt, Good: true}, p}
 	}
 	for _, t := range list {
 		p, is := policyOf(snap, incident.Subject{About: about, ID: t.ID})
@@ -185,7 +186,8 @@ func (k *Keeper) missed(ctx context.Context, snap *catalogue.Snapshot) error {
 			open[i.Subject.ID] = true
 			if _, is := policyOf(snap, i.Subject); !is {
 				i.ResolvedAt, i.EndedAt, i.State = &now, &now, verdict.Up
-				gone = append(gone, incident.Changed{Incident: i, Events: []incident.Event{{Kind: incident.ResolvedByItself, At: now, Text: "retired"}}})
+				gone = append(gone, incident.Changed{Incident: i, Events: []incident.Event{{Kind: incident.ResolvedByItself, At: now,
+					Text: "retired"}}})
 			}
 		}
 		since := map[string]Since{}

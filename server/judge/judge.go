@@ -209,7 +209,8 @@ func (j *Judge) services(ctx context.Context, tx pgx.Tx, q *db.Queries, snap *ca
 }
 
 // troubles makes the incidents of services agree with what was just told of them.
-func (j *Judge) troubles(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, before map[string]db.StandingState, puts []db.PutStateParams,
+func (j *Judge) troubles(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, before map[string]db.StandingState,
+	puts []db.PutStateParams,
 	tells []db.AddTransitionsParams) error {
 	if len(tells) == 0 {
 		return nil

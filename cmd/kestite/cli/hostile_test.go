@@ -140,10 +140,13 @@ func TestAccountOfHostileArchives(t *testing.T) {
 		"hours of ten thousand years": {map[string]io.Reader{"bundle.json": bytes.NewReader(good), "measurements.csv": io.MultiReader(text(head), &written{n: 1_200_000, of: func(i int) string {
 			return row("check", fmt.Sprintf("%04d-%02d-%02dT%02d:00:00Z", 1970+i/8064, 1+i/672%12, 1+i/24%28, i%24), "ok")
 		}})}, "different hours"},
-		"changes without end": {map[string]io.Reader{"bundle.json": bytes.NewReader(good), "measurements.csv": io.MultiReader(text(head), &written{n: 42_000, of: func(i int) string { // a hundred changes a second
-			return strings.ReplaceAll(hundred, "@", fmt.Sprintf("%s,%s,2026-%02d-%02dT%02d:%02d:%02d", check, place, 3+i/86400/28%9, 1+i/86400%28, i/3600%24, i/60%60, i%60))
-		}})}, "changes of outcome"},
-		"one hour in no order": {map[string]io.Reader{"bundle.json": bytes.NewReader(good), "measurements.csv": io.MultiReader(text(head), &endless{text: backwards, n: 9_500_000 / 60})}, "out of order"},
+		"changes without end": {map[string]io.Reader{"bundle.json": bytes.NewReader(good), "measurements.csv": io.MultiReader(text(head),
+			&written{n: 42_000, of: func(i int) string { // a hundred changes a second
+				return strings.ReplaceAll(hundred, "@", fmt.Sprintf("%s,%s,2026-%02d-%02dT%02d:%02d:%02d", check, place, 3+i/86400/28%9, 1+i/86400%28,
+					i/3600%24, i/60%60, i%60))
+			}})}, "changes of outcome"},
+		"one hour in no order": {map[string]io.Reader{"bundle.json": bytes.NewReader(good), "measurements.csv": io.MultiReader(text(head),
+			&endless{text: backwards, n: 9_500_000 / 60})}, "out of order"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
