@@ -41,9 +41,9 @@ func TestAnIncidentFromOnsetToReview(t *testing.T) {
 		s.Until("past ones", "document.querySelectorAll('[data-incident]').length > 3"))
 	s.fails("boarding-gates-http", measure.Failed)
 	s.do(s.Until("the open one, without a reload",
-		"document.querySelector('section[aria-label=Open] [data-incident]')?.innerText.includes('Boarding gates')"))
-	s.do(s.Until("that nobody is on it", "document.querySelector('h1').innerText.includes('nobody is on it')"))
-	s.do(s.ClickOn("section[aria-label=Open] [data-incident]", "Boarding gates"))
+		"document.querySelector('section[aria-label=Open] [data-about=service]')?.innerText.includes('Boarding gates')"))
+	s.do(s.Until("that nobody is on it", "document.querySelector('h1').innerText.includes('nobody is on')"))
+	s.do(s.ClickOn("section[aria-label=Open] [data-about=service]", "Boarding gates"))
 	s.do(s.Until("its headline", "document.querySelector('h1')?.innerText.includes('Boarding gates has been down for')"))
 	s.do(s.Until("what it costs", "document.querySelector('[data-cost=gates-port-authority]')"))
 	s.do(s.Until("what follows from it", "document.querySelector('[data-lane=departure]')"))
@@ -60,6 +60,16 @@ func TestAnIncidentFromOnsetToReview(t *testing.T) {
 	s.do(s.Key("g"), s.Until("whom to give it to", "document.activeElement?.tagName === 'INPUT'"))
 	s.do(s.Type("Mikkel"), s.Type(kb.Enter), s.Until("whom it was given to",
 		"document.querySelector('[data-on]')?.innerText.includes('given to Mikkel Brand')"))
+
+	s.do(s.Click("More"), s.Until("where files go", "document.querySelector('input[type=file]')"))
+	_, err := browser.Eval[bool](s.Browser, `(() => {
+		const chosen = new DataTransfer(), field = document.querySelector('input[type=file]')
+		chosen.items.add(new File(['What the mast said.'], 'mast.txt', { type: 'text/plain' }))
+		field.files = chosen.files
+		field.dispatchEvent(new Event('change', { bubbles: true }))
+		return true
+	})()`)
+	s.do(err, s.Until("the file", "document.querySelector('section[aria-label=Files]')?.innerText.includes('mast.txt')"))
 
 	// Somebody else takes it over, having been asked.
 	address := s.path()

@@ -92,8 +92,11 @@ func (l Line) runs(now span.Instant, p Policy) []run {
 		case bad && !open:
 			r := run{from: s.From, now: state, worst: state}
 			if s.From == l.Known {
-				began := l.States.Since(l.Known)
-				r.from, r.before = max(began, span.Beginning+1), began == span.Beginning
+				if began := l.States.Since(l.Known); began > span.Beginning {
+					r.from = began
+				} else {
+					r.before = true
+				}
 			}
 			out = append(out, r)
 		case bad:

@@ -93,6 +93,8 @@ func TestAnIncidentFollowsItsService(t *testing.T) {
 		{"never good before", []incident.Line{{States: span.Constant(unmeasured).Append(10*minute, down)}}, nil, 0, nil},
 		{"never good, then good, then down", []incident.Line{{States: span.Constant(unmeasured).Append(10*minute, down).Append(12*minute, up).
 			Append(20*minute, down)}}, []string{"opened"}, 1, func(i incident.Incident) bool { return i.BeganAt == 20*minute }},
+		{"nobody knows since when", []incident.Line{{States: span.Constant(down), Known: 10 * minute, Good: true}}, []string{"opened"}, 1,
+			func(i incident.Incident) bool { return i.BeganAt == 10*minute }},
 		{"it never was", []incident.Line{line(step{10, down}), line(step{12, up})}, []string{"opened", "unfounded"}, 1,
 			func(i incident.Incident) bool { return i.Unfounded && i.ResolvedAt != nil }},
 		{"it was all the same", []incident.Line{line(step{10, down}), line(step{12, up}), line(step{10, down}, step{12, up})},
@@ -108,7 +110,7 @@ func TestAnIncidentFollowsItsService(t *testing.T) {
 		var list []incident.Incident
 		var events []string
 		for _, l := range c.then {
-			now := max(0, l.States[len(l.States)-1].At) + minute
+			now := max(l.Known, l.States[len(l.States)-1].At) + minute
 			changed := incident.Follow(gates, list, l, now, ordinary)
 			list, events = kept(list, changed), append(events, kinds(changed)...)
 			if again := incident.Follow(gates, list, l, now, ordinary); len(again) > 0 {

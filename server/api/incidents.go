@@ -115,7 +115,8 @@ func (s *Server) incidentRoutes(a *operations) {
 				return i.Link(by(ctx).Kept(), now, in.Body.Address, in.Body.Title)
 			})
 		})
-	on(a, access.Operate, http.MethodPost, "/incidents/{id}/files", "attach-to-incident", "Attach a file, 2 MiB at most", s.attach)
+	on(a, access.Operate, http.MethodPost, "/incidents/{id}/files", "attach-to-incident", "Attach a file, 2 MiB at most", s.attach,
+		func(op *huma.Operation) { op.MaxBodyBytes = incidents.MostFileBytes + 1 }) // one byte more is told to be too long
 	on(a, access.See, http.MethodGet, "/incidents/{id}/files/{file}", "file-of-incident", "A file that was attached", s.attached)
 }
 

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"kestite/core/catalogue"
 	"kestite/core/definition"
@@ -78,7 +79,7 @@ func (k *Keeper) done(ctx context.Context, tx pgx.Tx, by trail.By, action string
 		}
 	}
 	if text := strings.TrimSpace(strings.Join(found, " ")); text != "" {
-		if err := q.FindIncidentBy(ctx, db.FindIncidentByParams{ID: c.ID, Words: text}); err != nil {
+		if err := findBy(ctx, tx, c.ID, text); err != nil {
 			return err
 		}
 	}
@@ -86,6 +87,20 @@ func (k *Keeper) done(ctx context.Context, tx pgx.Tx, by trail.By, action string
 		return err
 	}
 	return trail.Add(ctx, q, trail.Entry{By: by, Action: action, Subject: fmt.Sprintf("incident %d", c.ID), Detail: detail})
+}
+
+// findBy adds to what an incident is found by. Where the database keeps no more of it the
+// text is kept all the same.
+func findBy(ctx context.Context, tx pgx.Tx, id int64, text string) error {
+	const tooMuch = "54000" // program_limit_exceeded
+	err := pgx.BeginFunc(ctx, tx, func(part pgx.Tx) error {
+		return db.New(part).FindIncidentBy(ctx, db.FindIncidentByParams{ID: id, Words: text})
+	})
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code == tooMuch {
+		return nil
+	}
+	return err
 }
 
 // Under puts an incident, and all that follow it, under another one by a person's decision.

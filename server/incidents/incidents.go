@@ -131,9 +131,18 @@ func (k *Keeper) keep(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, 
 			return fmt.Errorf("keep incident %d: %w", c.ID, err)
 		}
 	}
-	grouped, err := k.group(ctx, q, snap)
-	if err != nil {
-		return err
+	var services []string
+	for _, c := range changed {
+		if c.About == incident.Service {
+			services = append(services, c.Subject.ID)
+		}
+	}
+	var grouped []incident.Changed
+	if len(services) > 0 {
+		var err error
+		if grouped, err = k.group(ctx, q, snap, snap.Affected(services...)); err != nil {
+			return err
+		}
 	}
 	follows := map[int64]bool{}
 	for _, g := range grouped {
@@ -219,8 +228,10 @@ func ServiceOf(snap *catalogue.Snapshot, s incident.Subject) string {
 	return ""
 }
 
-// group sorts the open incidents under their causes, and keeps what changes of that.
-func (k *Keeper) group(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot) ([]incident.Changed, error) {
+// group sorts the open incidents of some services under their causes, and keeps what
+// changes of that. They are those that the transaction holds, so that two of them never
+// wait for each other; nil are all.
+func (k *Keeper) group(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, services []string) ([]incident.Changed, error) {
 	rows, err := q.OpenIncidents(ctx)
 	if err != nil {
 		return nil, err
@@ -234,6 +245,9 @@ func (k *Keeper) group(ctx context.Context, q *db.Queries, snap *catalogue.Snaps
 	}
 	var out []incident.Changed
 	for _, g := range incident.Group(open, needed, span.Of(k.Now())) {
+		if services != nil && !slices.Contains(services, g.Subject.ID) {
+			continue
+		}
 		var cause *int64
 		if g.Cause != 0 {
 			cause = &g.Cause

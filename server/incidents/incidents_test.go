@@ -18,6 +18,7 @@ import (
 	"kestite/core/span"
 	"kestite/server"
 	"kestite/server/defining"
+	"kestite/server/incidents"
 	"kestite/server/servertest"
 	"kestite/server/store"
 	"kestite/server/store/storetest"
@@ -490,6 +491,21 @@ func TestFilesOfIncidents(t *testing.T) {
 	if len(detail.Files) != 1 || detail.Files[0].Name != "notes.txt" {
 		t.Fatalf("%+v", detail.Files)
 	}
+	for name, size := range map[string]int{"fits": incidents.MostFileBytes, "one byte too many": incidents.MostFileBytes + 1} {
+		req, err := http.NewRequest(http.MethodPost, fmt.Sprintf("%s/api/v1/incidents/%d/files?name=long.txt", h.url, id), strings.NewReader(strings.Repeat("a", size)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Content-Type", "application/octet-stream")
+		resp, err := operator.HTTP.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		if fits := resp.StatusCode < 300; fits != (size == incidents.MostFileBytes) {
+			t.Errorf("%s: %s", name, resp.Status)
+		}
+	}
 	a := operator.Do(http.MethodGet, fmt.Sprintf("/incidents/%d/files/%d", id, detail.Files[0].ID), nil)
 	if a.Status != 200 || string(a.Body) != "What the mast said." {
 		t.Errorf("%v", a)
@@ -558,5 +574,61 @@ func TestAllowancesThatGoTooFast(t *testing.T) {
 	}
 	if calls == 0 {
 		t.Errorf("%+v", periods)
+	}
+}
+
+// Everything fails at once, and several judge: nobody waits for each other in a circle.
+func TestManyFailAtOnce(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, 120)
+	viewer := servertest.As(t, h.srv, h.url, access.Viewer)
+	h.up(4 * time.Minute)
+	var list []wire.Measurement
+	for _, id := range h.services {
+		list = append(list, wire.Measurement{Check: id, At: span.Of(time.Now().Add(-time.Minute)), Outcome: measure.Failed})
+	}
+	if _, err := h.srv.API.Ingest.Batch(ctx, "tolvik", "", list); err != nil {
+		t.Fatal(err)
+	}
+	var wait sync.WaitGroup
+	for range 4 {
+		wait.Go(func() {
+			for {
+				more, err := h.srv.Judge.Due(store.For(ctx, store.Jobs))
+				if err != nil {
+					t.Error(err)
+				}
+				if waiting, err := h.srv.Judge.Waiting(ctx); err != nil || !more && len(waiting) == 0 {
+					return
+				}
+			}
+		})
+	}
+	wait.Wait()
+	open := h.list(viewer, "open=true")
+	if len(open) != 2 { // the network with all gates, and ticket sales
+		t.Errorf("%d stand by themselves", len(open))
+	}
+	for _, i := range open {
+		if i.Subject == "quay" && len(i.Followers) != 120 {
+			t.Errorf("%d gates follow", len(i.Followers))
+		}
+	}
+}
+
+// What is written is kept, however much it is.
+func TestMoreWordsThanCanBeFound(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, 0)
+	h.up(4 * time.Minute)
+	h.measured(time.Minute, measure.Failed, "quay")
+	id := h.list(servertest.As(t, h.srv, h.url, access.Viewer), "open=true")[0].ID
+	for n := range 400 {
+		text := fmt.Sprintf("%s%d %s%d", strings.Repeat("a", 2000), n, strings.Repeat("b", 2000), n)
+		if err := h.srv.API.Incidents.Do(ctx, trail.By{Name: "test"}, id, "note", func(i incident.Incident, now span.Instant) (incident.Changed, error) {
+			return i.Note("test", now, text, false)
+		}); err != nil {
+			t.Fatalf("note %d: %v", n, err)
+		}
 	}
 }

@@ -219,7 +219,7 @@ func (k *Keeper) regroup(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapsho
 	if !slices.ContainsFunc(open, func(i incident.Incident) bool { return i.Cause != 0 }) {
 		return nil
 	}
-	grouped, err := k.group(ctx, db.New(tx), snap)
+	grouped, err := k.group(ctx, db.New(tx), snap, nil)
 	if err != nil {
 		return err
 	}

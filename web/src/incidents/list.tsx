@@ -117,7 +117,7 @@ function Row({ incident: i, axis }: { incident: Incident; axis: Axis }) {
   const bad = i.about === 'agreement' ? 'degraded' : i.worst === 'degraded' || i.worst === 'down' ? i.worst : 'unmeasured'
   const follow = i.followers.map((f) => f.name)
   return (
-    <Link to={keep(`/incidents/${i.id}`)} className="entry axis-row" data-incident={i.id} data-phase={i.phase}>
+    <Link to={keep(`/incidents/${i.id}`)} className="entry axis-row" data-incident={i.id} data-about={i.about} data-phase={i.phase}>
       <span>
         <div className="name">{i.name}</div>
         <div className="sub">
