@@ -20,7 +20,7 @@ import (
 	"kestite/core/measure"
 )
 
-// An echo packet: a mark, the stream it belongs to, its number, and three times
+// An echo packet: its magic number, the stream it belongs to, its number, and three times
 // in nanoseconds since 1970: sent, received by the responder, sent back. The rest
 // is filling. It fits into a packet of G.729.
 const (

@@ -286,7 +286,7 @@ func (s *icmpSocket) send(addr netip.Addr, request int, set definition.PingSetti
 		return 0, at, err
 	}
 	if s.dscp != set.DSCP {
-		if err := s.mark(set.DSCP); err != nil {
+		if err := s.classify(set.DSCP); err != nil {
 			return 0, at, err
 		}
 	}
@@ -305,9 +305,9 @@ func (s *icmpSocket) send(addr netip.Addr, request int, set definition.PingSetti
 	return token, at, nil
 }
 
-// mark sets the differentiated services code point of what is sent next (RFC
+// classify sets the differentiated services code point of what is sent next (RFC
 // 2474: the upper six bits of the traffic class). It needs the lock.
-func (s *icmpSocket) mark(dscp int) error {
+func (s *icmpSocket) classify(dscp int) error {
 	const shift = 2
 	var err error
 	if s.conn.v4 {

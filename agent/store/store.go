@@ -253,8 +253,8 @@ var released = []byte("released")
 func (s *Store) Release(asked span.Instant) (n int, err error) {
 	err = s.db.Update(func(tx *bolt.Tx) error {
 		n = 0
-		mark := []byte(asked.String())
-		if bytes.Compare(mark, tx.Bucket(state).Get(released)) <= 0 {
+		instant := []byte(asked.String())
+		if bytes.Compare(instant, tx.Bucket(state).Get(released)) <= 0 {
 			return nil
 		}
 		from, to := tx.Bucket(aside), tx.Bucket(queue)
@@ -276,7 +276,7 @@ func (s *Store) Release(asked span.Instant) (n int, err error) {
 			}
 			n++
 		}
-		return tx.Bucket(state).Put(released, mark)
+		return tx.Bucket(state).Put(released, instant)
 	})
 	return n, err
 }

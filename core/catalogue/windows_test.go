@@ -302,7 +302,7 @@ func newPlans(t *testing.T, snap *catalogue.Snapshot) (out plans) {
 		for _, r := range e.Revisions {
 			minutes := map[span.Instant]bool{}
 			w := r.Spec
-			mark := func(from span.Instant, seconds int64) {
+			add := func(from span.Instant, seconds int64) {
 				for i := from; i < from.Add(seconds*span.Second); i = i.Add(span.Minute) {
 					minutes[i] = true
 				}
@@ -315,7 +315,7 @@ func newPlans(t *testing.T, snap *catalogue.Snapshot) (out plans) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				mark(start.Instant(loc, calendar.Shift), o.DurationS)
+				add(start.Instant(loc, calendar.Shift), o.DurationS)
 			}
 			c, err := definition.CompileWindow(definition.Window{
 				Start: w.Start, Timezone: w.Timezone, DurationS: w.DurationS, RRule: w.RRule, Exdates: exdates,
@@ -328,7 +328,7 @@ func newPlans(t *testing.T, snap *catalogue.Snapshot) (out plans) {
 				t.Fatal(err)
 			}
 			for _, from := range list {
-				mark(from, w.DurationS)
+				add(from, w.DurationS)
 			}
 			out = append(out, looked{r, minutes})
 		}

@@ -79,12 +79,12 @@ func (c *Compiled) order(needs func(id string) []string) (list []string, id, mem
 		open
 		done
 	)
-	mark := map[string]int{}
+	visited := map[string]int{}
 	var visit func(string) bool
 	visit = func(of string) bool {
-		mark[of] = open
+		visited[of] = open
 		for _, m := range needs(of) {
-			switch mark[m] {
+			switch visited[m] {
 			case open:
 				id, member = of, m
 				return false
@@ -94,12 +94,12 @@ func (c *Compiled) order(needs func(id string) []string) (list []string, id, mem
 				}
 			}
 		}
-		mark[of] = done
+		visited[of] = done
 		list = append(list, of)
 		return true
 	}
 	for _, s := range c.Bundle.Services {
-		if mark[s.ID] == fresh && !visit(s.ID) {
+		if visited[s.ID] == fresh && !visit(s.ID) {
 			return nil, id, member, false
 		}
 	}

@@ -63,15 +63,15 @@ func (r Revisions) failures(lanes map[string][]Stretch) []failure {
 	return out
 }
 
-// believe marks the failures, by location and stretch, that lie in a window
+// believe finds the failures, by location and stretch, that lie in a window
 // that holds enough of them. A window (t − w, t] ends at a failure, whose
 // revision's rule counts.
 func believe(list []failure, confirmed map[string][]bool) {
-	from, marked := 0, 0
+	from, done := 0, 0
 	inside := map[string]int{}
 	for i, f := range list {
 		if i > 0 && f.rule.WindowS > list[i-1].rule.WindowS { // a longer window reaches back again
-			from, marked = 0, 0
+			from, done = 0, 0
 			clear(inside)
 			for _, g := range list[:i] {
 				inside[g.location]++
@@ -86,10 +86,10 @@ func believe(list []failure, confirmed map[string][]bool) {
 		if int64(i-from+1) < f.rule.Runs || int64(len(inside)) < f.rule.Locations {
 			continue
 		}
-		for _, g := range list[max(from, marked) : i+1] {
+		for _, g := range list[max(from, done) : i+1] {
 			confirmed[g.location][g.index] = true
 		}
-		marked = i + 1
+		done = i + 1
 	}
 }
 

@@ -391,7 +391,7 @@ func (b *batch) judge(ctx context.Context, tx pgx.Tx, q *db.Queries, lanes []db.
 }
 
 // hoursDue are the hours of rows, in time order, whose summaries must be made
-// (again). The running hour was marked by its first measurement, and its mark
+// (again). The running hour was noted by its first measurement, and its row
 // stays until it is over.
 func (b *batch) hoursDue(l *openedLane, list []int) []time.Time {
 	running := b.now.Time().Truncate(time.Hour)
@@ -402,8 +402,8 @@ func (b *batch) hoursDue(l *openedLane, list []int) []time.Time {
 	var out []time.Time
 	for _, r := range list {
 		hour := b.ats[r].Truncate(time.Hour)
-		marked := hour.Equal(running) && last.Truncate(time.Hour).Equal(running) && b.ats[r].After(last)
-		if !marked && !slices.ContainsFunc(out, hour.Equal) {
+		noted := hour.Equal(running) && last.Truncate(time.Hour).Equal(running) && b.ats[r].After(last)
+		if !noted && !slices.ContainsFunc(out, hour.Equal) {
 			out = append(out, hour)
 		}
 	}

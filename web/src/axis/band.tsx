@@ -7,7 +7,7 @@ import { dayStarts, duration } from '../time/format'
 import { closer, exactly, useShownBand, useSpan, useZone, wider } from '../time/span'
 import { useDrag } from './drag'
 import { useWidth, type Axis } from './strip'
-import { Marks } from './marks'
+import { Ticks } from './head'
 import { ticks } from './ticks'
 
 const Typed = lazy(() => import('./typed'))
@@ -33,7 +33,7 @@ function Header({ span, at }: { span: Span; at: number | undefined }) {
   const { selection, hang } = useDrag(ref, axis, (from, to) => setSpan(exactly(from, to)))
   const scale = width / (axis.to - axis.from)
   const all = dayStarts(axis.from, axis.to, span.timezone)
-  const marks = ticks(axis, span.timezone, all)
+  const shown = ticks(axis, span.timezone, all)
   const past = axis.now >= axis.to
   const [near, far] = [closer(span, at), wider(span)]
   const long = axis.to - axis.from
@@ -62,7 +62,7 @@ function Header({ span, at }: { span: Span; at: number | undefined }) {
           <rect width={width} height="40" fill="transparent" />
           {!past && <rect x={(axis.now - axis.from) * scale} y="2" width={Math.max(0, (axis.to - axis.now) * scale)} height="20" fill="var(--future)" />}
           <line x1="0" x2={width} y1="22" y2="22" stroke="var(--ground)" />
-          <Marks axis={axis} width={width} marks={marks} />
+          <Ticks axis={axis} width={width} of={shown} />
           {selection && <rect x={selection.left} y="0" width={selection.width} height="40" className="selection" />}
         </svg>
         <div className="steps">

@@ -77,7 +77,7 @@ function SignedIn({ home, demo, name, role }: { home: string; demo: boolean; nam
       <Hatches />
       <div className="page">
         <nav className="nav" aria-label="Areas">
-          <Link className="mark" to={keep('/')}>
+          <Link className="brand" to={keep('/')}>
             Kestite
           </Link>
           <ol>

@@ -2,16 +2,16 @@ import { useWidth, type Axis } from './strip'
 import { ticks } from './ticks'
 
 /** The ticks of an axis with their words, and now. */
-export function Marks({ axis, width, marks }: { axis: Axis; width: number; marks: ReturnType<typeof ticks> }) {
+export function Ticks({ axis, width, of }: { axis: Axis; width: number; of: ReturnType<typeof ticks> }) {
   const scale = width / (axis.to - axis.from)
   const past = axis.now >= axis.to
-  const room = width / Math.max(1, marks.length)
+  const room = width / Math.max(1, of.length)
   return (
     <>
-      {marks.map((d, i) => {
+      {of.map((d, i) => {
         const left = (d.at - axis.from) * scale
-        const right = ((marks[i + 1]?.at ?? axis.to) - axis.from) * scale
-        const now = !past && d.at <= axis.now && axis.now < (marks[i + 1]?.at ?? axis.to)
+        const right = ((of[i + 1]?.at ?? axis.to) - axis.from) * scale
+        const now = !past && d.at <= axis.now && axis.now < (of[i + 1]?.at ?? axis.to)
         return (
           <g key={d.at}>
             <line x1={left} x2={left} y1={d.strong ? 10 : 16} y2="22" stroke="var(--ground)" strokeWidth="0.8" />
@@ -37,7 +37,7 @@ export function AxisHead({ axis, zone }: { axis: Axis; zone: string }) {
     <svg ref={ref} className="strip" height="40" aria-hidden>
       {axis.now < axis.to && <rect x={(axis.now - axis.from) * scale} y="2" width={Math.max(0, (axis.to - axis.now) * scale)} height="20" fill="var(--future)" />}
       <line x1="0" x2={width} y1="22" y2="22" stroke="var(--ground)" />
-      <Marks axis={axis} width={width} marks={ticks(axis, zone)} />
+      <Ticks axis={axis} width={width} of={ticks(axis, zone)} />
     </svg>
   )
 }
