@@ -15,6 +15,7 @@ import (
 
 	cdpbrowser "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 )
@@ -310,6 +311,18 @@ func (b *Browser) Picture() ([]byte, error) {
 	ctx, end := context.WithTimeout(b.ctx, Patience)
 	defer end()
 	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+}
+
+// Late makes the answers of a path come so much later, as over a slow line; not later for 0.
+// The path is a pattern of URLs.
+func (b *Browser) Late(path string, by time.Duration) error {
+	line := network.Conditions{URLPattern: "http://*:*" + path, Latency: float64(by.Milliseconds()), DownloadThroughput: -1, UploadThroughput: -1}
+	if _, err := chromedp.Call(b.ctx, network.Enable, network.EnableParams{}); err != nil {
+		return err
+	}
+	_, err := chromedp.Call(b.ctx, network.EmulateNetworkConditionsByRule,
+		network.EmulateNetworkConditionsByRuleParams{MatchedNetworkConditions: []*network.Conditions{&line}})
+	return err
 }
 
 // Resize changes the window's size.

@@ -4,7 +4,7 @@ import { Suspense, lazy, useState } from 'react'
 import { useSearchParams } from 'react-router'
 import type { Schemas } from '../api/client'
 import { dayStarts, duration } from '../time/format'
-import { closer, exactly, useShownBand, useSpan, useZone, wider } from '../time/span'
+import { closer, exactly, momentOf, useShownBand, useSpan, useZone, wider } from '../time/span'
 import { useDrag } from './drag'
 import { useWidth, type Axis } from './strip'
 import { Ticks } from './head'
@@ -19,9 +19,9 @@ export const axisOf = (s: Span): Axis => ({ from: Date.parse(s.from), to: Date.p
 /** The band as the header of the axis: its days, months or minutes, now, and what is still to come. Dragging along it looks closer. */
 export function Band({ span }: { span: Span | undefined }) {
   const [params] = useSearchParams()
-  const at = Date.parse(params.get('at') ?? '')
-  useShownBand(span, Number.isNaN(at) ? undefined : at)
-  return span ? <Header span={span} at={Number.isNaN(at) ? undefined : at} /> : <Box component="header" className="band" sx={{ height: '84px' }} />
+  const at = momentOf(params.get('at'), Date.parse(span?.now ?? ''))
+  useShownBand(span, at)
+  return span ? <Header span={span} at={at} /> : <Box component="header" className="band" sx={{ height: '84px' }} />
 }
 
 function Header({ span, at }: { span: Span; at: number | undefined }) {

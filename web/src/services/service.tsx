@@ -17,7 +17,7 @@ import { usePartyName } from '../parts/party'
 import { RetireQuestion, useRetiring } from '../parts/retire'
 import { Awaited, NoAccount, Trouble } from '../parts/trouble'
 import { duration, durationUp, percent, shortTime } from '../time/format'
-import { exactly, useKeep, useSpan, useZone } from '../time/span'
+import { exactly, momentOf, useKeep, useSpan, useZone } from '../time/span'
 import { kinds, leading } from './kinds'
 import { MomentAside } from './moment'
 
@@ -30,13 +30,13 @@ export function ServicePage() {
   const data = service.data
   if (!data) return <Awaited error={service.error} />
   const axis = axisOf(data.span)
-  const asked = params.get('at')
-  const parsed = asked ? Date.parse(asked) : NaN
-  const at = asked === 'now' ? Math.min(axis.now, axis.to - 1) : Number.isNaN(parsed) ? undefined : parsed
+  const last = Math.min(axis.now, axis.to) - 1
+  const at = momentOf(params.get('at'), last)
+  // The end of what goes on is now, also where what is shown is a while old.
   const pick = (t: number) =>
     setParams(
       (p) => {
-        p.set('at', new Date(Math.round(t)).toISOString())
+        p.set('at', t === last && axis.now < axis.to ? 'now' : new Date(Math.round(t)).toISOString())
         return p
       },
       { replace: true },

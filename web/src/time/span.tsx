@@ -10,7 +10,7 @@ export function useSpan(): [string | undefined, (span: string | undefined) => vo
       (p) => {
         if (next) p.set('span', next)
         else p.delete('span')
-        const at = Date.parse(p.get('at') ?? '')
+        const at = momentOf(p.get('at'), Date.parse(shown?.band.now ?? '')) ?? NaN
         const [from, to] = (next ?? '').split('/').map((t) => Date.parse(t))
         // A moment that is looked at stays while it is in sight.
         if (!(next?.includes('T') && from !== undefined && to !== undefined && from <= at && at < to)) p.delete('at')
@@ -20,6 +20,12 @@ export function useSpan(): [string | undefined, (span: string | undefined) => vo
     )
   }
   return [span, set]
+}
+
+/** A moment by its name in the address, where `now` moves on with what is known; undefined is none. */
+export function momentOf(name: string | null, now: number): number | undefined {
+  const at = name === 'now' ? now : Date.parse(name ?? '')
+  return Number.isNaN(at) ? undefined : at
 }
 
 const minute = 60_000
