@@ -153,8 +153,11 @@ func (r Rights) Needs(p Permission) error {
 
 // ToChange is the permission that changing definitions of a kind needs.
 func ToChange(kind string) Permission {
-	if kind == catalogue.Window {
+	switch kind {
+	case catalogue.Window:
 		return Operate
+	case catalogue.Relay:
+		return Administer
 	}
 	return Define
 }

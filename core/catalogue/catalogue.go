@@ -75,6 +75,10 @@ type Snapshot struct {
 	Customers    map[string]*Entry[definition.CustomerSpec]
 	Contracts    map[string]*Entry[definition.ContractSpec]
 	HolidayLists map[string]*Entry[definition.HolidayListSpec]
+	Relays       map[string]*Entry[definition.RelaySpec]
+	Contacts     map[string]*Entry[definition.ContactSpec]
+	Pools        map[string]*Entry[definition.PoolSpec]
+	NoticePlans  map[string]*Entry[definition.NoticePlanSpec]
 
 	// ChecksOf lists the checks of a service, retired ones included: those that
 	// decide first, those between locations last, each by id.

@@ -25,6 +25,10 @@ const (
 	Customer    = "customer"
 	Contract    = "contract"
 	HolidayList = "holiday-list"
+	Relay       = "relay"
+	Contact     = "contact-method"
+	Pool        = "pool"
+	NoticePlan  = "notice-plan"
 )
 
 // Spec is the body of a revision: what people write when they define something.
@@ -73,6 +77,10 @@ var kinds = map[string]kindOf{
 	Customer:    kind("a customer", func(s *Snapshot) *map[string]*Entry[definition.CustomerSpec] { return &s.Customers }),
 	Contract:    kind("a contract", func(s *Snapshot) *map[string]*Entry[definition.ContractSpec] { return &s.Contracts }),
 	HolidayList: kind("a holiday list", func(s *Snapshot) *map[string]*Entry[definition.HolidayListSpec] { return &s.HolidayLists }),
+	Relay:       kind("a relay", func(s *Snapshot) *map[string]*Entry[definition.RelaySpec] { return &s.Relays }),
+	Contact:     kind("a contact method", func(s *Snapshot) *map[string]*Entry[definition.ContactSpec] { return &s.Contacts }),
+	Pool:        kind("a pool", func(s *Snapshot) *map[string]*Entry[definition.PoolSpec] { return &s.Pools }),
+	NoticePlan:  kind("a notice plan", func(s *Snapshot) *map[string]*Entry[definition.NoticePlanSpec] { return &s.NoticePlans }),
 }
 
 // KindNames are the kinds of definition, in order.

@@ -38,6 +38,10 @@ func references(spec Spec) []Reference {
 			each("check_defaults.locations", Location,
 				"checks of %s measure from here by default; take the location out of its defaults first", spec.Defaults.Locations)
 		}
+		if spec.Notices != nil {
+			out = append(out, Reference{Path: "notices.plan", Kind: NoticePlan, ID: spec.Notices.Plan,
+				Why: "incidents of %s follow it; choose another plan there first"})
+		}
 		for i, d := range spec.DependsOn {
 			each(fmt.Sprintf("depends_on[%d].services", i), Service, "%s depends on it; change that first", d.Services)
 		}
@@ -98,6 +102,36 @@ func references(spec Spec) []Reference {
 				out[from+i].Past = true
 			}
 		}
+	case definition.TeamSpec:
+		if spec.NoticePlan != "" {
+			out = append(out, Reference{Path: "notice_plan", Kind: NoticePlan, ID: spec.NoticePlan,
+				Why: "incidents of services of %s follow it; choose another plan there first"})
+		}
+	case definition.RelaySpec:
+		if spec.Credential != "" {
+			out = append(out, Reference{Path: "credential", Kind: Credential, ID: spec.Credential,
+				Why: "the relay %s signs in with it; take it out there first"})
+		}
+	case definition.ContactSpec:
+		const why = "the contact method %s uses it; take it out there first"
+		for path, id := range map[string]string{"credential": spec.Credential, "signing": spec.Signing} {
+			if id != "" {
+				out = append(out, Reference{Path: path, Kind: Credential, ID: id, Why: why})
+			}
+		}
+	case definition.NoticePlanSpec:
+		for i, step := range spec.Steps {
+			for j, r := range step.Tell {
+				path := fmt.Sprintf("steps[%d].tell[%d]", i, j)
+				if r.Pool != "" {
+					out = append(out, Reference{Path: path + ".pool", Kind: Pool, ID: r.Pool, Why: "the notice plan %s tells it; take it out there first"})
+				}
+				if r.Contact != "" {
+					out = append(out, Reference{Path: path + ".contact", Kind: Contact, ID: r.Contact,
+						Why: "the notice plan %s tells it; take it out there first"})
+				}
+			}
+		}
 	case definition.ContractSpec:
 		if spec.Customer != "" {
 			out = append(out, Reference{Path: "customer", Kind: Customer, ID: spec.Customer, Why: "the contract %s is with it; retire that first"})
@@ -138,7 +172,7 @@ func (s *Snapshot) retirable(kind, id string) error {
 
 // referring are the kinds that refer to others, in the order in which they are
 // named to who wants to retire something.
-var referring = []string{PairPlan, Service, Check, Agreement}
+var referring = []string{PairPlan, Service, Check, Agreement, Team, Relay, Contact, NoticePlan}
 
 // admit refuses a spec that cannot be, alone or beside the other definitions.
 // The error is a *definition.Fault where the spec is at fault.
@@ -160,6 +194,10 @@ func (s *Snapshot) admit(id string, spec Spec) error {
 		return s.admitSources(spec)
 	case definition.CredentialSpec:
 		return s.admitOrigins(id, spec)
+	case definition.RelaySpec:
+		return s.sendable("credential", spec.Credential, spec.Address)
+	case definition.ContactSpec:
+		return s.sendable("credential", spec.Credential, spec.Address)
 	case definition.PairPlanSpec:
 		if e := s.PairPlans[id]; e != nil && e.Current().Spec.Service != spec.Service {
 			return definition.Faultf("service", "a pair plan stays with its service; make a new one for %s", spec.Service)
@@ -226,13 +264,10 @@ func (s *Snapshot) AdmitTrial(spec definition.CheckSpec) error {
 
 // admitSecret refuses a credential that may not be sent where a check measures.
 func (s *Snapshot) admitSecret(spec definition.CheckSpec) error {
-	if spec.HTTP == nil || spec.HTTP.Credential == "" {
+	if spec.HTTP == nil {
 		return nil
 	}
-	if err := s.Credentials[spec.HTTP.Credential].Current().Spec.MayGoTo(spec.Target); err != nil {
-		return definition.Faultf("http.credential", "%v", err)
-	}
-	return nil
+	return s.sendable("http.credential", spec.HTTP.Credential, spec.Target)
 }
 
 // admitOrigins refuses to take a place away that a check sends the secret to.
@@ -244,6 +279,36 @@ func (s *Snapshot) admitOrigins(id string, spec definition.CredentialSpec) error
 			return definition.Faultf("origins", "the check %s signs in at %s with it; keep that, or change the check first",
 				of.Name, origin)
 		}
+	}
+	kept := func(said, name, credential, address string) error {
+		if credential == id && spec.MayGoTo(address) != nil {
+			origin, _ := definition.Origin(address)
+			return definition.Faultf("origins", "the %s %s signs in at %s with it; keep that, or change the %s first", said, name, origin, said)
+		}
+		return nil
+	}
+	for _, relay := range Live(s.Relays) {
+		of := s.Relays[relay].Current().Spec
+		if err := kept("relay", of.Name, of.Credential, of.Address); err != nil {
+			return err
+		}
+	}
+	for _, contact := range Live(s.Contacts) {
+		of := s.Contacts[contact].Current().Spec
+		if err := kept("contact method", of.Name, of.Credential, of.Address); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sendable refuses a credential that may not be sent to an address.
+func (s *Snapshot) sendable(path, credential, address string) error {
+	if credential == "" {
+		return nil
+	}
+	if err := s.Credentials[credential].Current().Spec.MayGoTo(address); err != nil {
+		return definition.Faultf(path, "%v", err)
 	}
 	return nil
 }

@@ -106,9 +106,9 @@ func Origin(address string) (string, error) {
 		return "", errors.New("leave name and password away")
 	}
 	scheme := strings.ToLower(u.Scheme)
-	usual, known := map[string]string{"http": "80", "https": "443"}[scheme]
+	usual, known := map[string]string{"http": "80", "https": "443", "smtp": "587", "smtps": "465"}[scheme]
 	if !known {
-		return "", fmt.Errorf("%q is no scheme of the web; write http or https", u.Scheme)
+		return "", fmt.Errorf("%q is no scheme of the web; write http or https, or smtp or smtps for a mail server", u.Scheme)
 	}
 	host := strings.ToLower(u.Hostname())
 	if addr, err := netip.ParseAddr(host); err == nil {

@@ -9,8 +9,9 @@ import (
 
 // TeamSpec is people who own services together.
 type TeamSpec struct {
-	Name string `json:"name" minLength:"1" maxLength:"120"`
-	Note string `json:"note,omitempty" maxLength:"2000"`
+	Name       string `json:"name" minLength:"1" maxLength:"120"`
+	NoticePlan string `json:"notice_plan,omitempty" maxLength:"120" doc:"Id of the notice plan that incidents of its services follow"`
+	Note       string `json:"note,omitempty" maxLength:"2000"`
 }
 
 // CustomerSpec is who was promised something.

@@ -49,6 +49,13 @@ type ServiceSpec struct {
 	DependsOn []Dependency   `json:"depends_on,omitempty"`
 	Defaults  *CheckDefaults `json:"check_defaults,omitempty" doc:"Values that its checks follow unless they say their own"`
 	Incidents *TroublePolicy `json:"incidents,omitempty" doc:"What of it opens an incident, and how severe that is"`
+	Notices   *NoticeChoice  `json:"notices,omitempty" doc:"The notice plan that its incidents follow; absent: that of its owner"`
+}
+
+// NoticeChoice is a notice plan of a service's own.
+type NoticeChoice struct {
+	Plan  string `json:"plan" minLength:"1" maxLength:"120" doc:"Id of a notice plan"`
+	Owner bool   `json:"owner,omitempty" doc:"That of its owner too"`
 }
 
 // Dependency is a need of some of a group of services.

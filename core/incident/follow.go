@@ -54,7 +54,7 @@ func Follow(subject Subject, incidents []Incident, line Line, now span.Instant, 
 		if c == nil {
 			c = &Changed{Fresh: true, Incident: Incident{Subject: subject, BeganAt: r.from, KnownAt: now, LatestAt: r.from, Times: 1,
 				State: r.now, Worst: r.worst, Severity: p.Of(r.worst)}}
-			c.add(Event{Kind: Opened, At: r.from, Text: r.worst.String()})
+			c.add(Event{Kind: Opened, At: r.from, Text: r.worst.String(), Other: c.Severity})
 			list = append(list, c)
 		}
 		c.end = r.to
