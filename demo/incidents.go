@@ -68,7 +68,10 @@ func troubled(ctx context.Context, srv *server.Server, now span.Instant, loc *ti
 			return fmt.Errorf("tell that %s was %s at %s: %w", t.service, t.To, t.At, err)
 		}
 	}
-	return handled(ctx, srv, keeper, now)
+	if err := handled(ctx, srv, keeper, now); err != nil {
+		return err
+	}
+	return told(ctx, srv, now)
 }
 
 // stories are what was found out about an incident, by service.

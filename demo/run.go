@@ -71,7 +71,7 @@ func Run(ctx context.Context, o Options) (err error) {
 	}
 	options := server.Options{
 		Listen: o.Listen, KeyFile: filepath.Join(o.Dir, "secrets.key"), Organisation: Organisation, Timezone: Zone,
-		Version: o.Version, Log: o.Log, Web: web.Handler(), StandIns: Steering{world},
+		Version: o.Version, Log: o.Log, Web: web.Handler(), StandIns: Steering{world}, SendTo: []string{receiversAt},
 	}
 	if options.DatabaseURL, err = migrated(ctx, pg, options); err != nil {
 		return err

@@ -421,7 +421,8 @@ func World(authority *standin.Authority, report func(ctx context.Context, check 
 	if report == nil {
 		report = func(context.Context, string, bool) error { return nil }
 	}
-	w := &standin.World{Devices: devices(report)}
+	w := &standin.World{Kept: new(standin.Messages)}
+	w.Devices = append(devices(report), receivers(w.Kept)...)
 	for _, s := range subjects {
 		if s.web != "" {
 			web := &standin.Web{ID: s.id, Name: s.spec.Name, Addr: s.web, Text: s.text, Latency: time.Duration(s.latency) * time.Millisecond, Bearer: s.bearer}
@@ -467,6 +468,15 @@ func (s Steering) List(context.Context) ([]api.StandIn, error) {
 	return out, nil
 }
 
+// Messages are those that arrived at the receivers.
+func (s Steering) Messages() []api.StandInMessage {
+	out := []api.StandInMessage{}
+	for _, m := range s.World.Kept.All() {
+		out = append(out, api.StandInMessage{Method: m.Method, To: m.To, Subject: m.Subject, Text: m.Text, At: m.At, ID: m.ID})
+	}
+	return out
+}
+
 // Set steers one.
 func (s Steering) Set(ctx context.Context, id, mode string) error { return s.World.Set(ctx, id, mode) }
 
@@ -501,8 +511,11 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 			return err
 		}
 	}
+	if err := tellable(ctx, s, create); err != nil {
+		return err
+	}
 	for id, name := range teams {
-		if err := create(catalogue.Team, id, definition.TeamSpec{Name: name}); err != nil {
+		if err := create(catalogue.Team, id, definition.TeamSpec{Name: name, NoticePlan: cmp.Or(planOf[id], "on-duty")}); err != nil {
 			return err
 		}
 	}

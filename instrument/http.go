@@ -191,7 +191,7 @@ func (x *exchange) once(ctx context.Context, s *Set, method string, at *url.URL,
 		req.Header.Set(h.Name, h.Value)
 	}
 	if x.secret.mayGoTo(at, home) {
-		x.secret.sign(req)
+		x.secret.Sign(req)
 	}
 	req.Close = true
 	x.tls = opinion{}

@@ -1,7 +1,9 @@
 package instrument
 
 import (
+	"cmp"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -91,15 +93,22 @@ type errForbidden struct {
 }
 
 func (e *errForbidden) Error() string {
-	what := e.by.what
-	if what == "" {
-		what = e.by.prefix.String()
-	}
+	what := cmp.Or(e.by.what, e.by.prefix.String())
 	at := e.addr.String()
 	if e.inner != e.addr {
 		at += " (which is " + e.inner.String() + ")"
 	}
 	return fmt.Sprintf("the agent's policy forbids targets such as %s: %s; its owner may start it with --allow %s", at, what, e.inner)
+}
+
+// Refuses says what an address is that the policy refuses, such as link-local or a prefix
+// that its owner forbade; "" for one that it allows.
+func (p *Policy) Refuses(addr netip.Addr) string {
+	var no *errForbidden
+	if !errors.As(p.allowed(addr), &no) {
+		return ""
+	}
+	return cmp.Or(no.by.what, no.by.prefix.String())
 }
 
 // allowed says whether an address may be measured, in whatever form it is

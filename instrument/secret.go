@@ -37,7 +37,9 @@ func (c *Secret) mayGoTo(at *url.URL, home bool) bool {
 	return definition.AtOrigin(c.Origins, at.String())
 }
 
-func (c *Secret) sign(req *http.Request) {
+// Sign adds the secret to a request, as its kind says. Who calls it has looked where the
+// request goes.
+func (c *Secret) Sign(req *http.Request) {
 	switch c.Kind {
 	case definition.Basic:
 		req.SetBasicAuth(c.User, c.Value)

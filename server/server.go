@@ -2,6 +2,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -10,9 +11,11 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strings"
 	"sync"
 	"time"
 
+	"kestite/instrument"
 	"kestite/server/accounting"
 	"kestite/server/api"
 	"kestite/server/auth"
@@ -24,6 +27,7 @@ import (
 	"kestite/server/jobs"
 	"kestite/server/judge"
 	"kestite/server/lanes"
+	"kestite/server/notifying"
 	"kestite/server/people"
 	"kestite/server/publish"
 	"kestite/server/share"
@@ -43,6 +47,8 @@ type Options struct {
 	TLSKeyFile   string
 	Proxies      []netip.Prefix // whose word on where a request came from is taken
 	KeyFile      string         // of the key that secrets are encrypted with; made when missing
+	PublicURL    string         // where people reach it, for links in messages; empty: where it listens
+	SendTo       []string       // addresses that messages may go to though they are this machine or its surroundings
 	Version      string
 	Log          *slog.Logger
 	Web          http.Handler
@@ -60,6 +66,7 @@ type Server struct {
 
 	opts    Options
 	jobs    *jobs.Jobs
+	notices *notifying.Keeper
 	http    *http.Server
 	end     context.CancelFunc
 	running sync.WaitGroup
@@ -142,13 +149,19 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 		Now: o.Now}); err != nil {
 		return err
 	}
+	sendTo, err := instrument.NewPolicy(o.SendTo, nil)
+	if err != nil {
+		return err
+	}
+	srv.notices = &notifying.Keeper{Store: s, Definitions: definitions, Incidents: troubles, Vault: seal, Sender: &notifying.Sender{Policy: sendTo},
+		Now: o.Now, Log: o.Log, URL: func() string { return strings.TrimSuffix(cmp.Or(o.PublicURL, srv.URL), "/") }}
 	factor := &auth.Factor{Vault: seal}
 	sessions := auth.NewSessions(s, factor, o.secure(), o.Now, api.NoSession(o.Log))
 	srv.API = &api.Server{
 		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: board, Proxies: o.Proxies,
 		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
 		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books},
-		Incidents: troubles, Ingest: taking, Inward: within, Rosters: rosters,
+		Incidents: troubles, Notices: srv.notices, Ingest: taking, Inward: within, Rosters: rosters,
 		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
 	}
 	return nil
@@ -168,6 +181,7 @@ func (srv *Server) Start(ctx context.Context) error {
 	for n := range judges {
 		srv.running.Go(func() { srv.Judge.Run(running, srv.API.Feed.Judging, n == 0) })
 	}
+	srv.running.Go(func() { srv.notices.Run(running) })
 	if err := srv.jobs.Start(running); err != nil {
 		l.Close()
 		return fmt.Errorf("start background work: %w", err)

@@ -165,6 +165,8 @@ type World struct {
 	Names   []*Names
 	Hosts   []Host
 	Devices []Device
+	// Kept are the messages that arrived at its receivers; nil: it has none.
+	Kept *Messages
 
 	// Complaint is what cannot be simulated here, and why: hosts that fall silent
 	// and routes need root; empty when all can.

@@ -119,7 +119,7 @@ func KitOf(name, service string, checks []CheckSpec) (KitSpec, error) {
 		c.Service, c.Locations = "any", []string{"any"}
 		out.Checks = append(out.Checks, c)
 		if host == "" {
-			host = hostIn(c.Target)
+			host = HostIn(c.Target)
 		}
 	}
 	if host != "" {
@@ -146,8 +146,8 @@ func KitOf(name, service string, checks []CheckSpec) (KitSpec, error) {
 	return out, json.Unmarshal(text, &out.Checks)
 }
 
-// hostIn is the host of a target: of a URL, of host:port, or the target itself; of none "".
-func hostIn(target string) string {
+// HostIn is the host of a target: of a URL, of host:port, or the target itself; of none "".
+func HostIn(target string) string {
 	if u, err := url.Parse(target); err == nil && u.Host != "" {
 		return u.Hostname()
 	}

@@ -45,14 +45,18 @@ func TestWhatIsToldIsDefinedWell(t *testing.T) {
 		{plan(func(p *NoticePlanSpec) { p.Steps[0].By = []string{"pigeon"} }), "steps[0].by[0]"},
 		{plan(func(p *NoticePlanSpec) { p.Severities = []string{"dire"} }), "severities[0]"},
 		{plan(func(p *NoticePlanSpec) { p.Hours = &WeeklyPlan{Timezone: "Europe/Oslo"} }), "hours.weekly"},
-		{plan(func(p *NoticePlanSpec) { p.Hours = &WeeklyPlan{Timezone: "Nowhere", Weekly: []WeeklyRow{{Days: []string{"MO"}}}} }), "hours.timezone"},
+		{plan(func(p *NoticePlanSpec) {
+			p.Hours = &WeeklyPlan{Timezone: "Nowhere", Weekly: []WeeklyRow{{Days: []string{"MO"}}}}
+		}), "hours.timezone"},
 		{pool(func(*PoolSpec) {}), ""},
 		{pool(func(p *PoolSpec) { p.Members = []string{"a", "a"} }), "members[1]"},
 		{pool(func(p *PoolSpec) { p.Members = nil }), "members"},
 		{pool(func(p *PoolSpec) { p.Rotation.From = "2026-11-03" }), "rotation.from"},
 		{pool(func(p *PoolSpec) { p.Rotation.At = "25:00" }), "rotation.at"},
 		{pool(func(p *PoolSpec) { p.Rotation.Weekday, p.Rotation.Every = "TU", "day" }), "rotation.weekday"},
-		{pool(func(p *PoolSpec) { p.Overrides = []Override{{From: "2026-11-03T08:00", To: "2026-11-03T08:00", Person: "c"}} }), "overrides[0].to"},
+		{pool(func(p *PoolSpec) {
+			p.Overrides = []Override{{From: "2026-11-03T08:00", To: "2026-11-03T08:00", Person: "c"}}
+		}), "overrides[0].to"},
 		{pool(func(p *PoolSpec) { p.Overrides = []Override{{From: "soon", To: "2026-11-03T08:00", Person: "c"}} }), "overrides[0].from"},
 		{pool(func(p *PoolSpec) {
 			p.Rotation, p.Overrides = nil, []Override{{From: "2026-11-03T08:00", To: "2026-11-04T08:00", Person: "c"}}
@@ -65,7 +69,9 @@ func TestWhatIsToldIsDefinedWell(t *testing.T) {
 		{mail(func(r *RelaySpec) { r.Plain, r.Credential = true, "post" }), "plain"},
 		{mail(func(r *RelaySpec) { r.Kind, r.Address, r.Sender = SMS, "https://sms.skerry.example", "Skerry" }), ""},
 		{mail(func(r *RelaySpec) { r.Kind, r.Address = SMS, "smtp://sms.skerry.example" }), "address"},
-		{mail(func(r *RelaySpec) { r.Kind, r.Address, r.Body = SMS, "https://sms.skerry.example", `{"to": "{number}"}` }), "body"},
+		{mail(func(r *RelaySpec) {
+			r.Kind, r.Address, r.Body = SMS, "https://sms.skerry.example", `{"to": "{number}"}`
+		}), "body"},
 		{mail(func(r *RelaySpec) { r.Kind, r.Address, r.Body = SMS, "https://sms.skerry.example", `{"to": {to}` }), "body"},
 		{hook(func(*ContactSpec) {}), ""},
 		{hook(func(c *ContactSpec) { c.Body = `{"text": "{headline}", "who": "{nobody}"}` }), "body"},

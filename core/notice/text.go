@@ -84,6 +84,11 @@ func (s Said) Short() string {
 	if s.Ack != "" {
 		link = s.Ack
 	}
+	return Fit(subject, link)
+}
+
+// Fit is a subject and a link in one short message: as much of the subject as fits.
+func Fit(subject, link string) string {
 	if room := MostShort - utf8.RuneCountInString(link) - 1; room > 20 {
 		return cut(subject, room) + " " + link
 	}

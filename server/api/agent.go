@@ -370,7 +370,7 @@ func (s *Server) assigned(ctx context.Context, a db.Agent) (wire.Assignments, er
 	if err != nil {
 		return wire.Assignments{}, err
 	}
-	secrets, err := s.secrets(ctx, snap)
+	secrets, err := s.Definitions.Secrets(ctx, snap, s.Vault, s.Log)
 	if err != nil {
 		return wire.Assignments{}, err
 	}

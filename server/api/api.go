@@ -25,6 +25,7 @@ import (
 	"kestite/server/incidents"
 	"kestite/server/ingest"
 	"kestite/server/inward"
+	"kestite/server/notifying"
 	"kestite/server/people"
 	"kestite/server/publish"
 	"kestite/server/share"
@@ -42,6 +43,7 @@ type Server struct {
 	Board       *accounting.Board
 	Desk        *publish.Desk
 	Incidents   *incidents.Keeper
+	Notices     *notifying.Keeper
 	Ingest      *ingest.Ingest
 	Inward      *inward.Inward
 	Rosters     *share.Rosters
@@ -126,6 +128,8 @@ func (s *Server) routes(api huma.API) {
 	s.standingRoutes(a)
 	s.momentRoutes(a)
 	s.incidentRoutes(a)
+	s.noticeRoutes(a)
+	s.methodRoutes(a)
 	s.trialRoutes(a)
 	s.scheduleRoutes(a)
 	s.checkNowRoutes(a)

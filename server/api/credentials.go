@@ -80,30 +80,6 @@ func (s *Server) setSecret(ctx context.Context, in *struct {
 	})
 }
 
-// secrets are all credentials with what they stand for, opened. One that cannot
-// be opened is left out: the agent says that it has no secret.
-func (s *Server) secrets(ctx context.Context, snap *catalogue.Snapshot) (map[string]*instrument.Secret, error) {
-	rows, err := s.Store.Secrets(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]*instrument.Secret{}
-	for _, r := range rows {
-		value, err := s.Vault.Open(r.Credential, r.Sealed)
-		if err != nil {
-			s.Log.Error("checks cannot sign in", "credential", r.Credential, "error", err)
-			continue
-		}
-		if e := snap.Credentials[r.Credential]; e != nil {
-			spec := e.Current().Spec
-			out[r.Credential] = &instrument.Secret{
-				Kind: spec.Kind, User: spec.User, Header: spec.Header, Parameter: spec.Parameter, Origins: spec.Origins, Value: value,
-			}
-		}
-	}
-	return out, nil
-}
-
 // secretFor is the secret that a check may send to its target; nil where it has
 // no credential, or one that is bound elsewhere.
 func secretFor(all map[string]*instrument.Secret, c wire.Check) *instrument.Secret {

@@ -13,6 +13,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/defining"
+	"kestite/server/notifying"
 	"kestite/server/store/gen/db"
 )
 
@@ -136,5 +137,16 @@ func inSpec(err error) error {
 }
 
 func (s *Server) change(ctx context.Context, reason string) defining.Change {
-	return defining.Change{By: by(ctx), Reason: reason, May: who(ctx).Rights.MayWrite}
+	return defining.Change{By: by(ctx), Reason: reason, May: s.mayWrite(ctx)}
+}
+
+// mayWrite refuses what who asks may not write, and people who are not there: those are
+// no definitions.
+func (s *Server) mayWrite(ctx context.Context) func(before, after *catalogue.Snapshot, w catalogue.Write) error {
+	return func(before, after *catalogue.Snapshot, w catalogue.Write) error {
+		if err := who(ctx).Rights.MayWrite(before, after, w); err != nil {
+			return err
+		}
+		return notifying.Unknown(ctx, s.Store.Queries, w.Spec)
+	}
 }

@@ -256,14 +256,14 @@ var turned = map[string]string{incident.Opened: "opened", incident.Reopened: "op
 func (s *Server) happened(ctx context.Context, snap *catalogue.Snapshot, i incident.Incident, under []db.Incident,
 	concerned []IncidentStrip) ([]HappenedView, error) {
 	ids, names, subjects := []int64{i.ID}, map[int64]string{}, map[int64]incident.Subject{}
-	own, said := s.subjectOf(snap, i.Subject), map[saidAt]bool{}
+	own, said := incidents.Name(snap, i.Subject), map[saidAt]bool{}
 	var services []string
 	if service := incidents.ServiceOf(snap, i.Subject); service != "" {
 		services = append(services, service)
 	}
 	for _, f := range under {
 		of := incident.Subject{About: f.About, ID: f.Subject}
-		names[f.ID], subjects[f.ID] = s.subjectOf(snap, of), of
+		names[f.ID], subjects[f.ID] = incidents.Name(snap, of), of
 		ids = append(ids, f.ID)
 		if service := incidents.ServiceOf(snap, of); f.About == incident.Service && !slices.Contains(services, service) {
 			services = append(services, service)
@@ -285,7 +285,7 @@ func (s *Server) happened(ctx context.Context, snap *catalogue.Snapshot, i incid
 	}
 	called := map[int64]string{}
 	for _, c := range causes {
-		called[c.ID] = s.subjectOf(snap, incident.Subject{About: c.About, ID: c.Subject})
+		called[c.ID] = incidents.Name(snap, incident.Subject{About: c.About, ID: c.Subject})
 	}
 	loc, err := calendar.Zone(snap.Timezone)
 	if err != nil {

@@ -6,7 +6,6 @@ import (
 	"iter"
 	"maps"
 	"slices"
-	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -47,6 +46,7 @@ type IncidentView struct {
 	CauseBy      string         `json:"cause_by,omitempty" doc:"The person who decided on that; absent: it follows from what needs what"`
 	Followers    []FollowerView `json:"followers" doc:"What follows it"`
 	Planned      *PlannedView   `json:"planned,omitempty" doc:"The planned work in which it began"`
+	Notices      NoticeCounts   `json:"notices" doc:"Messages that told of it"`
 	Quiet        bool           `json:"quiet" doc:"That is not over: until then it disturbs nobody"`
 }
 
@@ -101,22 +101,6 @@ func (s *Server) openIncidents(ctx context.Context) ([]incident.Incident, error)
 // mostOpen is how many open incidents are looked at together.
 const mostOpen = 20_000
 
-// subjectOf is what people call what an incident is about.
-func (s *Server) subjectOf(snap *catalogue.Snapshot, of incident.Subject) string {
-	if of.About == incident.Agreement {
-		if e := snap.Agreements[of.ID]; e != nil {
-			return strings.TrimSuffix(called(snap, of.ID)+", "+snap.Whom(e.Current().Spec), ", ")
-		}
-	}
-	name := snap.Named(of.About, of.ID)
-	if of.About == incident.Check {
-		if service := incidents.ServiceOf(snap, of); service != "" {
-			name += " of " + snap.Named(catalogue.Service, service)
-		}
-	}
-	return name
-}
-
 // namesOf are what people are called, by id.
 func (s *Server) namesOf(ctx context.Context, ids iter.Seq[string]) (map[string]string, error) {
 	out := map[string]string{}
@@ -168,6 +152,10 @@ func (s *Server) incidentViews(ctx context.Context, snap *catalogue.Snapshot, ro
 	if err != nil {
 		return nil, err
 	}
+	counts, err := s.deliveryCounts(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
 	why, err := s.lows(ctx, snap, rows)
 	if err != nil {
 		return nil, err
@@ -176,11 +164,11 @@ func (s *Server) incidentViews(ctx context.Context, snap *catalogue.Snapshot, ro
 	for _, r := range rows {
 		i := incidents.Of(r)
 		v := IncidentView{
-			ID: i.ID, About: i.About, Subject: i.Subject.ID, Name: s.subjectOf(snap, i.Subject), Service: incidents.ServiceOf(snap, i.Subject),
+			ID: i.ID, About: i.About, Subject: i.Subject.ID, Name: incidents.Name(snap, i.Subject), Service: incidents.ServiceOf(snap, i.Subject),
 			Phase: i.Phase(now), Severity: i.Severity, State: i.State.String(), Worst: i.Worst.String(), BeganAt: i.BeganAt, KnownAt: i.KnownAt,
 			EndedAt: i.EndedAt, ResolvedAt: i.ResolvedAt, ResolvedBy: names[i.ResolvedBy], LastedMS: i.Lasted(now).Length(), Times: i.Times,
 			Unfounded: i.Unfounded, Assignee: i.Assignee, AssigneeName: names[i.Assignee], Cause: i.Cause, CauseBy: names[i.CauseBy],
-			Followers: []FollowerView{},
+			Followers: []FollowerView{}, Notices: counts[i.ID],
 		}
 		if v.Phase == incident.Acknowledged {
 			v.Acknowledged = &AckView{names[i.Acknowledged.By], i.Acknowledged.By, i.Acknowledged.At, i.Acknowledged.Until}
@@ -197,7 +185,7 @@ func (s *Server) incidentViews(ctx context.Context, snap *catalogue.Snapshot, ro
 				continue
 			}
 			of := incident.Subject{About: f.About, ID: f.Subject}
-			view := FollowerView{ID: f.ID, Name: s.subjectOf(snap, of), Service: incidents.ServiceOf(snap, of), State: stateWord(f.State),
+			view := FollowerView{ID: f.ID, Name: incidents.Name(snap, of), Service: incidents.ServiceOf(snap, of), State: stateWord(f.State),
 				BeganAt: span.Of(f.BeganAt)}
 			if f.EndedAt != nil {
 				at := span.Of(*f.EndedAt)
@@ -208,7 +196,7 @@ func (s *Server) incidentViews(ctx context.Context, snap *catalogue.Snapshot, ro
 		}
 		for _, c := range above {
 			if c.ID == i.Cause {
-				v.CauseName = s.subjectOf(snap, incident.Subject{About: c.About, ID: c.Subject})
+				v.CauseName = incidents.Name(snap, incident.Subject{About: c.About, ID: c.Subject})
 			}
 		}
 		v.Headline = i.Headline(v.Name, follow, now)

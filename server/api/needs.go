@@ -115,7 +115,7 @@ func (s *Server) troubles(ctx context.Context, snap *catalogue.Snapshot, now spa
 		if i.Cause != 0 || i.Quiet(now) {
 			continue
 		}
-		n := standing.Need{Kind: i.State.String(), Subject: s.subjectOf(snap, i.Subject), ID: i.Subject.ID,
+		n := standing.Need{Kind: i.State.String(), Subject: incidents.Name(snap, i.Subject), ID: i.Subject.ID,
 			Service: incidents.ServiceOf(snap, i.Subject), Text: i.State.String(), Since: i.BeganAt, Incident: i.ID, Severity: i.Severity}
 		switch i.About {
 		case incident.Check:
@@ -134,7 +134,7 @@ func (s *Server) troubles(ctx context.Context, snap *catalogue.Snapshot, now spa
 		}
 		for _, f := range list {
 			if f.Cause == i.ID {
-				n.With = append(n.With, s.subjectOf(snap, f.Subject)+" "+f.State.String())
+				n.With = append(n.With, incidents.Name(snap, f.Subject)+" "+f.State.String())
 			}
 		}
 		slices.Sort(n.With)

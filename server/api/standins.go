@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -11,15 +12,27 @@ import (
 
 // StandIns are the simulated outside devices and services of the demo.
 type StandIns interface {
+	// Messages are those that arrived at the receivers, the latest first.
+	Messages() []StandInMessage
 	List(ctx context.Context) ([]StandIn, error)
 	Set(ctx context.Context, id, mode string) error
+}
+
+// StandInMessage is what arrived at a receiver of the simulated outside world.
+type StandInMessage struct {
+	Method  string    `json:"method" enum:"mail,sms,webhook,chat,syslog"`
+	To      string    `json:"to"`
+	Subject string    `json:"subject"`
+	Text    string    `json:"text"`
+	At      time.Time `json:"at"`
+	ID      string    `json:"id" doc:"As the sender tells it from others"`
 }
 
 // StandIn is one simulated device or service.
 type StandIn struct {
 	ID    string   `json:"id"`
 	Name  string   `json:"name"`
-	Kind  string   `json:"kind" enum:"web,names,host,route,voice,reporter"`
+	Kind  string   `json:"kind" enum:"web,names,host,route,voice,reporter,post,desk,collector"`
 	Where string   `json:"where" doc:"Its address"`
 	Mode  string   `json:"mode"`
 	Modes []string `json:"modes"`
@@ -33,6 +46,12 @@ func (s *Server) standInRoutes(a *operations) {
 		}
 		all, err := s.StandIns.List(ctx)
 		return items(all), err
+	})
+	on(a, access.See, http.MethodGet, "/stand-ins/messages", "stand-in-messages", "What arrived at the demo's simulated receivers, the latest first", func(_ context.Context, _ *none) (*list[StandInMessage], error) {
+		if s.StandIns == nil {
+			return nil, huma.Error404NotFound("This is no demo: there are no stand-ins here.")
+		}
+		return items(s.StandIns.Messages()), nil
 	})
 	on(a, access.Operate, http.MethodPut, "/stand-ins/{id}", "steer-stand-in", "Make a stand-in answer otherwise", func(ctx context.Context, in *struct {
 		ByID

@@ -3,6 +3,7 @@
 package incidents
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -211,6 +212,23 @@ func words(snap *catalogue.Snapshot, s incident.Subject) []string {
 	return out
 }
 
+// Name is what people call what an incident is about.
+func Name(snap *catalogue.Snapshot, of incident.Subject) string {
+	if of.About == incident.Agreement {
+		if e := snap.Agreements[of.ID]; e != nil {
+			spec := e.Current().Spec
+			return strings.TrimSuffix(cmp.Or(spec.Name, of.ID)+", "+snap.Whom(spec), ", ")
+		}
+	}
+	name := snap.Named(of.About, of.ID)
+	if of.About == incident.Check {
+		if service := ServiceOf(snap, of); service != "" {
+			name += " of " + snap.Named(catalogue.Service, service)
+		}
+	}
+	return name
+}
+
 // ServiceOf is the service that an incident concerns; "" where it is no one's.
 func ServiceOf(snap *catalogue.Snapshot, s incident.Subject) string {
 	switch s.About {
@@ -263,8 +281,8 @@ func (k *Keeper) group(ctx context.Context, q *db.Queries, snap *catalogue.Snaps
 	return out, nil
 }
 
-// policyOf is what the incidents of a subject follow; false for one that has none any more.
-func policyOf(snap *catalogue.Snapshot, s incident.Subject) (incident.Policy, bool) {
+// PolicyOf is what the incidents of a subject follow; false for one that has none any more.
+func PolicyOf(snap *catalogue.Snapshot, s incident.Subject) (incident.Policy, bool) {
 	var trouble definition.TroublePolicy
 	if id := ServiceOf(snap, s); id != "" {
 		e := snap.Services[id]

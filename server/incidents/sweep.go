@@ -144,7 +144,7 @@ func (k *Keeper) seen(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, 
 	now := span.Of(k.Now())
 	subjects := map[string]subject{}
 	for _, i := range known { // over, unless it is in the list
-		p, is := policyOf(snap, i.Subject)
+		p, is := PolicyOf(snap, i.Subject)
 		if !is {
 			p = incident.Policy{Degraded: definition.Minor, Down: definition.Minor}
 		}
@@ -153,7 +153,7 @@ func (k *Keeper) seen(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, 
 			Known: i.LatestAt, Good: true}, p}
 	}
 	for _, t := range list {
-		p, is := policyOf(snap, incident.Subject{About: about, ID: t.ID})
+		p, is := PolicyOf(snap, incident.Subject{About: about, ID: t.ID})
 		if !is || p.Of(t.State) == "" {
 			continue
 		}
@@ -184,7 +184,7 @@ func (k *Keeper) missed(ctx context.Context, snap *catalogue.Snapshot) error {
 		now := span.Of(k.Now())
 		for _, i := range known {
 			open[i.Subject.ID] = true
-			if _, is := policyOf(snap, i.Subject); !is {
+			if _, is := PolicyOf(snap, i.Subject); !is {
 				i.ResolvedAt, i.EndedAt, i.State = &now, &now, verdict.Up
 				gone = append(gone, incident.Changed{Incident: i, Events: []incident.Event{{Kind: incident.ResolvedByItself, At: now,
 					Text: "retired"}}})
@@ -192,7 +192,7 @@ func (k *Keeper) missed(ctx context.Context, snap *catalogue.Snapshot) error {
 		}
 		since := map[string]Since{}
 		for _, s := range states {
-			p, is := policyOf(snap, incident.Subject{About: incident.Service, ID: s.Service})
+			p, is := PolicyOf(snap, incident.Subject{About: incident.Service, ID: s.Service})
 			if is && !open[s.Service] && !s.NeverGood && p.Of(verdict.State(s.State)) != "" {
 				since[s.Service] = Since{span.Of(s.SinceAt), true}
 			}

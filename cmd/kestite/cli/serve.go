@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"kestite/core/calendar"
+	"kestite/core/definition"
 	"kestite/server"
 	"kestite/server/api"
 	"kestite/web"
@@ -98,6 +99,11 @@ func serveCommand() *cobra.Command {
 			if o.Proxies, err = prefixes(proxies); err != nil {
 				return fmt.Errorf("--proxy: %w", err)
 			}
+			if o.PublicURL != "" {
+				if _, err := definition.Origin(o.PublicURL); err != nil {
+					return fmt.Errorf("--public-url: %w", err)
+				}
+			}
 			warnings(o)
 			ctx, cancel := untilSignal(cmd.Context())
 			defer cancel()
@@ -130,6 +136,8 @@ func serveCommand() *cobra.Command {
 	f.StringSliceVar(&proxies, "proxy", nil, "range of addresses of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8")
 	f.StringVar(&o.KeyFile, "key-file", "", "file with the key that secrets and second factors are encrypted "+
 		"with; made when missing, the same on all servers")
+	f.StringVar(&o.PublicURL, "public-url", "", "where people reach the server, for links in messages, such as https://kestite.example (without it: where it listens)")
+	f.StringSliceVar(&o.SendTo, "send-to", nil, "range of addresses that messages may go to though they are this machine, its link or its metadata, such as 127.0.0.1")
 	log.add(f)
 	return cmd
 }

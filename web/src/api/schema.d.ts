@@ -24,6 +24,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/acknowledgements/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a link in a message acknowledges */
+        get: operations["read-acknowledgement"];
+        put?: never;
+        /** Acknowledge by a link in a message, once */
+        post: operations["acknowledge-by-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agents": {
         parameters: {
             query?: never;
@@ -480,6 +498,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/contact-methods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-contact-method"];
+        put?: never;
+        /**
+         * Define a shared contact method
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["create-contact-method"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contact-methods/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a shared contact method: opens a new revision
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        put: operations["edit-contact-method"];
+        post?: never;
+        /**
+         * Retire a shared contact method; its history stays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        delete: operations["retire-contact-method"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contact-methods/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["restore-contact-method"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contact-methods/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-contact-method"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contact-methods/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a test by it, and see what the remote answers
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["test-contact-method"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/contracts": {
         parameters: {
             query?: never;
@@ -776,6 +902,66 @@ export interface paths {
          * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-customer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What became of each notice, the latest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a message again
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["send-again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/duty": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who is on duty when
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["duty"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1138,6 +1324,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents/{id}/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who was told of an incident, and who is next
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["notices-of-incident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents/{id}/resolution": {
         parameters: {
             query?: never;
@@ -1458,6 +1664,134 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/contact-methods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Your contact methods
+         * @description Needs a role that permits to have an account.
+         */
+        get: operations["own-contact-methods"];
+        put?: never;
+        /**
+         * Add a contact method; it is used once you have verified it
+         * @description Needs a role that permits to have an account.
+         */
+        post: operations["add-own-contact-method"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/contact-methods/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say when it may be used
+         * @description Needs a role that permits to have an account.
+         */
+        put: operations["edit-own-contact-method"];
+        post?: never;
+        /**
+         * Remove it
+         * @description Needs a role that permits to have an account.
+         */
+        delete: operations["drop-own-contact-method"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/contact-methods/{id}/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a code there, and see what the remote answers
+         * @description Needs a role that permits to have an account.
+         */
+        post: operations["send-code"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/contact-methods/{id}/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say the code that arrived
+         * @description Needs a role that permits to have an account.
+         */
+        put: operations["verify-own-contact-method"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/inbox": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Notices that were for you, the latest first
+         * @description Needs a role that permits to have an account.
+         */
+        get: operations["own-inbox"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/inbox/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say that you have read them
+         * @description Needs a role that permits to have an account.
+         */
+        put: operations["read-inbox"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me/password": {
         parameters: {
             query?: never;
@@ -1666,6 +2000,134 @@ export interface paths {
          * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-network"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notice-gaps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where nobody would be told
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["notice-gaps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notice-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who can be told, and by what
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["notice-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notice-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-notice-plan"];
+        put?: never;
+        /**
+         * Define a notice plan
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["create-notice-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notice-plans/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a notice plan: opens a new revision
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        put: operations["edit-notice-plan"];
+        post?: never;
+        /**
+         * Retire a notice plan; its history stays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        delete: operations["retire-notice-plan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notice-plans/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["restore-notice-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notice-plans/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-notice-plan"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1987,6 +2449,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pools": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-pool"];
+        put?: never;
+        /**
+         * Define a pool
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["create-pool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a pool: opens a new revision
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        put: operations["edit-pool"];
+        post?: never;
+        /**
+         * Retire a pool; its history stays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        delete: operations["retire-pool"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{id}/overrides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put somebody else on duty for a while
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["hand-over-duty"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["restore-pool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-pool"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/proposals": {
         parameters: {
             query?: never;
@@ -2041,6 +2611,114 @@ export interface paths {
          * @description Needs a role that permits to define services, checks, agreements and what they need.
          */
         post: operations["take-proposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who would be told what and when of a failure, if nobody did anything
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["rehearse"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-relay"];
+        put?: never;
+        /**
+         * Define a relay
+         * @description Needs a role that permits to administer people, agents and the organisation.
+         */
+        post: operations["create-relay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a relay: opens a new revision
+         * @description Needs a role that permits to administer people, agents and the organisation.
+         */
+        put: operations["edit-relay"];
+        post?: never;
+        /**
+         * Retire a relay; its history stays
+         * @description Needs a role that permits to administer people, agents and the organisation.
+         */
+        delete: operations["retire-relay"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to administer people, agents and the organisation.
+         */
+        post: operations["restore-relay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-relay"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2381,6 +3059,26 @@ export interface paths {
          * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["list-stand-ins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stand-ins/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What arrived at the demo's simulated receivers, the latest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["stand-in-messages"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2898,6 +3596,11 @@ export interface components {
             until?: string;
             upstream?: components["schemas"]["Upstream"];
         };
+        Answered: {
+            /** @description What the remote answered, or what went wrong */
+            answer: string;
+            sent: boolean;
+        };
         Aside: {
             at: string;
             check: string;
@@ -2917,6 +3620,10 @@ export interface components {
             location: string;
             role: string;
             to: string;
+        };
+        "BodyStruct { ID int64 \"json:\\\"id\\\"\" }Body": {
+            /** Format: int64 */
+            id: number;
         };
         CalendarAsk: {
             /** @description The calendar: what stands in a file that ends with .ics */
@@ -3091,6 +3798,15 @@ export interface components {
             /** @enum {string} */
             state: "degraded" | "down" | "unmeasured";
         };
+        ChosenView: {
+            /**
+             * @description The service names it, its owner does, or it is for all that meets its conditions
+             * @enum {string}
+             */
+            by: "service" | "owner" | "everywhere";
+            id: string;
+            name: string;
+        };
         ClassTime: {
             /** @enum {string} */
             class: "outside" | "up" | "degraded" | "down" | "tolerated" | "maintenance" | "upstream" | "excused" | "unmeasured";
@@ -3103,6 +3819,39 @@ export interface components {
         Codes: {
             /** @description Shown this once */
             recovery_codes: string[];
+        };
+        ContactSpec: {
+            /** @description When it may be used; what is due outside waits until then. Absent: always */
+            active?: components["schemas"]["WeeklyPlan"];
+            /** @description A mail address; a number as +4670123456 (ITU-T E.164); an http or https address; of syslog udp://host:514, tcp://host:601 or tls://host:6514 */
+            address: string;
+            /** @description Of a webhook: the JSON that is sent, with placeholders; absent: all there is to say */
+            body?: string;
+            /** @description Of webhook and chat: id of what signs in there */
+            credential?: string;
+            /**
+             * Format: int64
+             * @description Of a webhook: the only status that counts as taken; absent: any from 200 to 299
+             */
+            expect?: number;
+            /**
+             * Format: int64
+             * @description Of syslog, RFC 5424 §6.2.1; absent: 16, local0
+             */
+            facility?: number;
+            /** @description Of a webhook: sent along; secrets belong in a credential */
+            headers?: components["schemas"]["FixedHeader"][];
+            /** @enum {string} */
+            kind: "mail" | "sms" | "webhook" | "chat" | "syslog";
+            /**
+             * @default POST
+             * @enum {string}
+             */
+            method?: "POST" | "PUT";
+            name: string;
+            note?: string;
+            /** @description Of a webhook: id of the credential whose secret signs the body with HMAC-SHA256 (RFC 2104), in the header Kestite-Signature */
+            signing?: string;
         };
         ContractSpec: {
             /** @description Id of the customer it is with; empty: internal */
@@ -3171,6 +3920,10 @@ export interface components {
             reason?: string;
             spec: components["schemas"]["CheckSpec"];
         };
+        CreateContactSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["ContactSpec"];
+        };
         CreateContractSpecBody: {
             reason?: string;
             spec: components["schemas"]["ContractSpec"];
@@ -3199,9 +3952,21 @@ export interface components {
             reason?: string;
             spec: components["schemas"]["NetworkSpec"];
         };
+        CreateNoticePlanSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["NoticePlanSpec"];
+        };
         CreatePairPlanSpecBody: {
             reason?: string;
             spec: components["schemas"]["PairPlanSpec"];
+        };
+        CreatePoolSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["PoolSpec"];
+        };
+        CreateRelaySpecBody: {
+            reason?: string;
+            spec: components["schemas"]["RelaySpec"];
         };
         CreateServiceSpecBody: {
             reason?: string;
@@ -3307,6 +4072,22 @@ export interface components {
             /** @description When it was first defined */
             since: string;
             spec: components["schemas"]["CheckSpec"];
+        };
+        DefinedContactSpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["ContactSpec"];
         };
         DefinedContractSpec: {
             /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
@@ -3420,6 +4201,22 @@ export interface components {
             since: string;
             spec: components["schemas"]["NetworkSpec"];
         };
+        DefinedNoticePlanSpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["NoticePlanSpec"];
+        };
         DefinedPairPlanSpec: {
             /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
             counts_from?: string;
@@ -3435,6 +4232,38 @@ export interface components {
             /** @description When it was first defined */
             since: string;
             spec: components["schemas"]["PairPlanSpec"];
+        };
+        DefinedPoolSpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["PoolSpec"];
+        };
+        DefinedRelaySpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["RelaySpec"];
         };
         DefinedServiceSpec: {
             /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
@@ -3484,6 +4313,68 @@ export interface components {
             since: string;
             spec: components["schemas"]["WindowSpec"];
         };
+        DeliveryPage: {
+            items: components["schemas"]["DeliveryView"][];
+            /**
+             * Format: int64
+             * @description Give it as before for those that come after these; absent: there are no more
+             */
+            next?: number;
+        };
+        DeliveryView: {
+            /** @description What the incident is about, as people call it */
+            about?: string;
+            /** @description Of people, in part, for those who define nothing */
+            address: string;
+            /**
+             * Format: int64
+             * @description The delivery that somebody had sent again
+             */
+            again_of?: number;
+            /** @description What the remote answered, or what went wrong last */
+            answer: string;
+            /** @description When it was sent, failed or suppressed */
+            at?: string;
+            /** @description Who had */
+            by?: string;
+            due_at: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            incident?: number;
+            /** @enum {string} */
+            kind: "mail" | "sms" | "webhook" | "chat" | "syslog" | "inbox" | "";
+            /**
+             * Format: int64
+             * @description How long after it was due it was sent
+             */
+            late_ms: number;
+            /** @description A server died after it may have sent it, and it was sent again with the same id */
+            maybe_twice: boolean;
+            /** @description When it is tried next */
+            next_at?: string;
+            /** @description What the notice plan is called */
+            plan: string;
+            /** @description It can be sent again */
+            repeatable: boolean;
+            /** @enum {string} */
+            state: "queued" | "held" | "sent" | "failed" | "suppressed";
+            /**
+             * Format: int64
+             * @description Of the plan, from 1; absent: none
+             */
+            step?: number;
+            subject: string;
+            text: string;
+            /** @description What the receiver is called */
+            to: string;
+            /** Format: int64 */
+            tries: number;
+            /** @enum {string} */
+            what: "begun" | "again" | "worse" | "cause" | "clear" | "reminder" | "summary";
+            /** @description Why it was suppressed, held or failed */
+            why: string;
+        };
         Dependency: {
             /**
              * Format: int64
@@ -3499,6 +4390,14 @@ export interface components {
              */
             operation: "sum" | "difference" | "mean" | "min" | "max" | "share";
             sources: components["schemas"]["Source"][];
+        };
+        Duty: {
+            pools: components["schemas"]["PoolDuty"][];
+            span: components["schemas"]["SpanView"];
+        };
+        "Edit-own-contact-methodRequest": {
+            /** @description Absent: always */
+            active?: components["schemas"]["WeeklyPlan"];
         };
         EditAgreementSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
@@ -3521,6 +4420,17 @@ export interface components {
              */
             revision: number;
             spec: components["schemas"]["CheckSpec"];
+        };
+        EditContactSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["ContactSpec"];
         };
         EditContractSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
@@ -3599,6 +4509,17 @@ export interface components {
             revision: number;
             spec: components["schemas"]["NetworkSpec"];
         };
+        EditNoticePlanSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["NoticePlanSpec"];
+        };
         EditPairPlanSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
             corrects?: string;
@@ -3609,6 +4530,28 @@ export interface components {
              */
             revision: number;
             spec: components["schemas"]["PairPlanSpec"];
+        };
+        EditPoolSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["PoolSpec"];
+        };
+        EditRelaySpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["RelaySpec"];
         };
         EditServiceSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
@@ -3806,6 +4749,10 @@ export interface components {
             /** @description Printed on the server's console at first start */
             token: string;
         };
+        FixedHeader: {
+            name: string;
+            value: string;
+        };
         FollowerView: {
             began_at: string;
             ended_at?: string;
@@ -3815,6 +4762,26 @@ export interface components {
             service?: string;
             /** @enum {string} */
             state: "up" | "degraded" | "down" | "unmeasured";
+        };
+        Gap: {
+            /** @enum {string} */
+            about: "service" | "notice-plan" | "person" | "pool" | "relay";
+            /**
+             * Format: date-time
+             * @description Of hours: when that begins first
+             */
+            from?: string;
+            id: string;
+            /** @enum {string} */
+            kind: "no-plan" | "hours" | "passive" | "unverified" | "gone" | "relay" | "behind";
+            name: string;
+            /** @description What is the matter */
+            text: string;
+            /**
+             * Format: int64
+             * @description Of hours: how much of the coming week
+             */
+            total_ms?: number;
         };
         GroupReason: {
             /** Format: int64 */
@@ -3941,6 +4908,23 @@ export interface components {
              */
             lost: number;
         };
+        InboxItem: {
+            at: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            incident?: number;
+            read: boolean;
+            subject: string;
+            text: string;
+            /** @enum {string} */
+            what: "begun" | "again" | "worse" | "cause" | "clear" | "reminder" | "summary";
+        };
+        InboxView: {
+            items: components["schemas"]["InboxItem"][];
+            /** Format: int64 */
+            unread: number;
+        };
         IncidentDetail: {
             /** @description What a review may say that it was */
             classes: string[];
@@ -3985,6 +4969,11 @@ export interface components {
             /** @description Customers may read it */
             public?: boolean;
             text: string;
+        };
+        IncidentNotices: {
+            items: components["schemas"]["DeliveryView"][];
+            /** @description The notice plans that it follows; none: nobody is told */
+            plans: components["schemas"]["PlanState"][];
         };
         IncidentPage: {
             items: components["schemas"]["IncidentView"][];
@@ -4048,6 +5037,8 @@ export interface components {
             lasted_ms: number;
             /** @description What that is called, of a check with its service */
             name: string;
+            /** @description Messages that told of it */
+            notices: components["schemas"]["NoticeCounts"];
             /** @enum {string} */
             phase: "open" | "acknowledged" | "resolved" | "reviewed";
             /** @description The planned work in which it began */
@@ -4224,6 +5215,19 @@ export interface components {
             address: string;
             title?: string;
         };
+        LinkedView: {
+            /** @description Who has already; empty: nobody */
+            acknowledged: string;
+            headline: string;
+            /** Format: int64 */
+            incident: number;
+            /** @description It is over: there is nothing to acknowledge */
+            over: boolean;
+            /** @description What the person is called whose link it is */
+            person: string;
+            /** @enum {string} */
+            severity: "critical" | "major" | "minor";
+        };
         ListAgentViewBody: {
             items: components["schemas"]["AgentView"][];
         };
@@ -4241,6 +5245,9 @@ export interface components {
         };
         ListDefinedCheckSpecBody: {
             items: components["schemas"]["DefinedCheckSpec"][];
+        };
+        ListDefinedContactSpecBody: {
+            items: components["schemas"]["DefinedContactSpec"][];
         };
         ListDefinedContractSpecBody: {
             items: components["schemas"]["DefinedContractSpec"][];
@@ -4263,8 +5270,17 @@ export interface components {
         ListDefinedNetworkSpecBody: {
             items: components["schemas"]["DefinedNetworkSpec"][];
         };
+        ListDefinedNoticePlanSpecBody: {
+            items: components["schemas"]["DefinedNoticePlanSpec"][];
+        };
         ListDefinedPairPlanSpecBody: {
             items: components["schemas"]["DefinedPairPlanSpec"][];
+        };
+        ListDefinedPoolSpecBody: {
+            items: components["schemas"]["DefinedPoolSpec"][];
+        };
+        ListDefinedRelaySpecBody: {
+            items: components["schemas"]["DefinedRelaySpec"][];
         };
         ListDefinedServiceSpecBody: {
             items: components["schemas"]["DefinedServiceSpec"][];
@@ -4275,11 +5291,20 @@ export interface components {
         ListDefinedWindowSpecBody: {
             items: components["schemas"]["DefinedWindowSpec"][];
         };
+        ListGapBody: {
+            items: components["schemas"]["Gap"][];
+        };
         ListKindBody: {
             items: components["schemas"]["Kind"][];
         };
         ListMadeBody: {
             items: components["schemas"]["Made"][];
+        };
+        ListMethodViewBody: {
+            items: components["schemas"]["MethodView"][];
+        };
+        ListNoticePersonBody: {
+            items: components["schemas"]["NoticePerson"][];
         };
         ListPairReachBody: {
             items: components["schemas"]["PairReach"][];
@@ -4319,6 +5344,9 @@ export interface components {
         };
         ListStandInBody: {
             items: components["schemas"]["StandIn"][];
+        };
+        ListStandInMessageBody: {
+            items: components["schemas"]["StandInMessage"][];
         };
         ListStateViewBody: {
             items: components["schemas"]["StateView"][];
@@ -4497,6 +5525,23 @@ export interface components {
              */
             cause: number;
         };
+        MethodView: {
+            active?: components["schemas"]["WeeklyPlan"];
+            address: string;
+            /**
+             * Format: date-time
+             * @description Until when a code that was sent is good
+             */
+            code_until?: string;
+            id: string;
+            /** @enum {string} */
+            kind: "mail" | "sms";
+            /**
+             * Format: date-time
+             * @description Absent: it is not used
+             */
+            verified_at?: string;
+        };
         Moment: {
             agreements: components["schemas"]["AgreementMoment"][];
             at: string;
@@ -4549,6 +5594,13 @@ export interface components {
             /** @description Address ranges such as 198.18.0.0/15 or fd77::/16; a single address stands for itself */
             prefixes: string[];
         };
+        NewMethod: {
+            /** @description When it may be used; absent: always */
+            active?: components["schemas"]["WeeklyPlan"];
+            address: string;
+            /** @enum {string} */
+            kind: "mail" | "sms";
+        };
         NewPerson: {
             /** @description Of the role customer: id of who that is */
             customer?: string;
@@ -4570,6 +5622,83 @@ export interface components {
             name: string;
             /** @enum {string} */
             why: "week" | "so_far";
+        };
+        NoticeChoice: {
+            /** @description That of its owner too */
+            owner?: boolean;
+            /** @description Id of a notice plan */
+            plan: string;
+        };
+        NoticeCounts: {
+            /** Format: int64 */
+            failed: number;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description Queued, or held back for a summary
+             */
+            waiting: number;
+        };
+        NoticePerson: {
+            id: string;
+            name: string;
+            /** @description Kinds of their verified contact methods */
+            reached: string[];
+            /**
+             * Format: int64
+             * @description Contact methods that were never verified
+             */
+            waiting: number;
+        };
+        NoticePlanSpec: {
+            /** @description Condition: what it is about; absent: anything */
+            about?: ("service" | "check" | "location" | "agreement")[];
+            /** @description Condition on incidents of checks: their kinds; absent: any */
+            check_kinds?: string[];
+            /** @description For every incident that meets the conditions; otherwise for those of services that name the plan, or whose team does */
+            everywhere?: boolean;
+            /** @description Steps are told within these only, others wait for them; absent: always */
+            hours?: components["schemas"]["WeeklyPlan"];
+            /**
+             * Format: int64
+             * @description So many incidents an hour begin a message of their own to one receiver; the rest is summed up in one. 0: no bound
+             */
+            most_per_hour?: number;
+            name: string;
+            /** @description Those who were told are not told that it is over */
+            no_all_clear?: boolean;
+            note?: string;
+            /**
+             * Format: int64
+             * @description Who acknowledged it is reminded after so many seconds, and again; 0: never
+             */
+            remind_s?: number;
+            /** @description Condition: how severe it is; absent: any */
+            severities?: ("critical" | "major" | "minor")[];
+            steps: components["schemas"]["NoticeStep"][];
+            /** @description Condition: the service has one of these tags; absent: any */
+            tags?: string[];
+        };
+        NoticeStep: {
+            /**
+             * Format: int64
+             * @description So many seconds after it opened, unless it is acknowledged or over by then; the clock stands still while somebody has acknowledged it
+             */
+            after_s: number;
+            /** @description By which kinds of contact methods people are reached; absent: all they have */
+            by?: ("mail" | "sms")[];
+            /**
+             * Format: int64
+             * @description How often again at most; absent: 100
+             */
+            most?: number;
+            /**
+             * Format: int64
+             * @description Told again after so many seconds, and again; 0: once
+             */
+            repeat_s?: number;
+            tell: components["schemas"]["Recipient"][];
         };
         Objectives: {
             /**
@@ -4642,6 +5771,13 @@ export interface components {
             runs_out_why: "week" | "so_far" | "";
             so_far: components["schemas"]["Pace"];
             week: components["schemas"]["Pace"];
+        };
+        Override: {
+            /** @description Wall time in the zone of the rotation, 2006-01-02T15:04 */
+            from: string;
+            /** @description Id of who is on duty; need not be a member */
+            person: string;
+            to: string;
         };
         OwnPeriod: {
             from: string;
@@ -4905,6 +6041,28 @@ export interface components {
              */
             spacing_ms: number;
         };
+        PlanState: {
+            /**
+             * @description The service names it, its owner does, or it is for all that meets its conditions
+             * @enum {string}
+             */
+            by: "service" | "owner" | "everywhere";
+            id: string;
+            name: string;
+            /** @description When somebody is told next, if nothing happens */
+            next?: string;
+            /** @description Why it tells nobody now; empty: nothing keeps it */
+            silence: string;
+            /**
+             * Format: int64
+             * @description By which step, from 1
+             */
+            step?: number;
+            /** @description Whom */
+            tells: string[];
+            /** @description When that is over, as far as it is known */
+            until?: string;
+        };
         PlannedView: {
             name: string;
             until: string;
@@ -4921,6 +6079,29 @@ export interface components {
             mean: number | null;
             /** Format: double */
             p95: number | null;
+        };
+        PoolDuty: {
+            id: string;
+            members: components["schemas"]["PersonName"][];
+            name: string;
+            /** @description Who is told now */
+            now: components["schemas"]["PersonName"][];
+            /** @description The notice plans that tell it */
+            plans: components["schemas"]["Ref"][];
+            /** @description One at a time is on duty; otherwise all are told */
+            rotates: boolean;
+            /** @description Over the band */
+            turns: components["schemas"]["TurnView"][];
+        };
+        PoolSpec: {
+            /** @description Ids of people, in the order in which they take their turns */
+            members: string[];
+            name: string;
+            note?: string;
+            /** @description Who stands in when */
+            overrides?: components["schemas"]["Override"][];
+            /** @description One at a time is on duty; absent: all are told together */
+            rotation?: components["schemas"]["Rotation"];
         };
         Promise: {
             /** @description Id of a customer; empty: an internal target */
@@ -4965,6 +6146,76 @@ export interface components {
              * @description Seconds between two measurements of one target at least
              */
             per_target_s?: number;
+        };
+        ReadTo: {
+            /**
+             * Format: int64
+             * @description Number of the latest
+             */
+            up_to: number;
+        };
+        Recipient: {
+            contact?: string;
+            person?: string;
+            pool?: string;
+        };
+        Ref: {
+            id: string;
+            name: string;
+        };
+        Rehearsal: {
+            at: string;
+            lines: components["schemas"]["RehearsalLine"][];
+            /** @description The notice plans that it follows; none: nobody is told */
+            plans: components["schemas"]["ChosenView"][];
+            /** @description When it first comes to somebody who need not look; absent: to nobody */
+            reached?: string;
+            /** @enum {string} */
+            severity: "critical" | "major" | "minor" | "";
+            timezone: string;
+            /** @description Why nobody is told; empty: somebody is */
+            why: string;
+        };
+        RehearsalLine: {
+            at: string;
+            /**
+             * Format: int64
+             * @description How often again; 0: the first time
+             */
+            nth: number;
+            /** @description What the plan is called */
+            plan: string;
+            /**
+             * Format: int64
+             * @description From 1
+             */
+            step: number;
+            /** @description What the receiver is called */
+            to: string;
+            ways: components["schemas"]["WayView"][];
+        };
+        RelaySpec: {
+            /** @description Of a mail server smtp://host:587 (STARTTLS, RFC 3207) or smtps://host:465 (TLS at once, RFC 8314); of an SMS gateway an http or https address */
+            address: string;
+            /** @description Certificates in PEM that are trusted beside those of the system */
+            authority?: string;
+            /** @description Of an SMS gateway: the JSON it takes, with {to}, {text} and {sender}; absent: {"to": "{to}", "from": "{sender}", "text": "{text}"} */
+            body?: string;
+            /** @description Id of what signs in there: basic for a mail server; basic, bearer or header for a gateway */
+            credential?: string;
+            /** @enum {string} */
+            kind: "mail" | "sms";
+            name: string;
+            note?: string;
+            /** @description Of smtp: send without TLS where the server offers none; nothing is signed in with then */
+            plain?: boolean;
+            /**
+             * Format: int64
+             * @description Lower ones are tried first, others where those fail
+             */
+            rank?: number;
+            /** @description What messages come from: a mail address, or the name or number that the gateway shows */
+            sender: string;
         };
         "Remark-reportRequest": {
             remark: string;
@@ -5102,6 +6353,21 @@ export interface components {
             runs: number;
             /** Format: int64 */
             window_s: number;
+        };
+        Rotation: {
+            /** @description Time of the hand-over, 08:00 */
+            at: string;
+            /** @enum {string} */
+            every: "day" | "week";
+            /** @description The day from which the first member is on duty, 2006-01-02; before it nobody is */
+            from: string;
+            /** @description On whose clocks duty is handed over */
+            timezone: string;
+            /**
+             * @description Of every week: the day of the hand-over; absent: MO
+             * @enum {string}
+             */
+            weekday?: "MO" | "TU" | "WE" | "TH" | "FR" | "SA" | "SU";
         };
         Rule: {
             decides: boolean;
@@ -5250,6 +6516,8 @@ export interface components {
             kind: "business" | "supporting" | "supplier";
             name: string;
             note?: string;
+            /** @description The notice plan that its incidents follow; absent: that of its owner */
+            notices?: components["schemas"]["NoticeChoice"];
             /** @description Id of the team that owns it */
             owner?: string;
             /** @description Link to what to do when it fails */
@@ -5331,12 +6599,23 @@ export interface components {
             error?: string;
             id: string;
             /** @enum {string} */
-            kind: "web" | "names" | "host" | "route" | "voice" | "reporter";
+            kind: "web" | "names" | "host" | "route" | "voice" | "reporter" | "post" | "desk" | "collector";
             mode: string;
             modes: string[];
             name: string;
             /** @description Its address */
             where: string;
+        };
+        StandInMessage: {
+            /** Format: date-time */
+            at: string;
+            /** @description As the sender tells it from others */
+            id: string;
+            /** @enum {string} */
+            method: "mail" | "sms" | "webhook" | "chat" | "syslog";
+            subject: string;
+            text: string;
+            to: string;
         };
         Standing: {
             /** @description By how soon they would be missed */
@@ -5500,6 +6779,8 @@ export interface components {
         TeamSpec: {
             name: string;
             note?: string;
+            /** @description Id of the notice plan that incidents of its services follow */
+            notice_plan?: string;
         };
         Totals: {
             /** Format: int64 */
@@ -5619,6 +6900,15 @@ export interface components {
              */
             reopen_s?: number;
         };
+        TurnView: {
+            from: string;
+            name: string;
+            /** @description Id; empty: nobody */
+            person: string;
+            /** @description In place of who would be by the rotation */
+            stand_in: boolean;
+            to: string;
+        };
         UDPSettings: {
             /**
              * @description Whose packet spacing, size and robustness are played (ITU-T G.711 or G.729A, 20 ms a packet)
@@ -5661,6 +6951,24 @@ export interface components {
             name: string;
             service: string;
             strip: components["schemas"]["IntervalView"][];
+        };
+        "Verify-own-contact-methodRequest": {
+            code: string;
+        };
+        WayView: {
+            /** @description When it arrives; later where it is not active */
+            at?: string;
+            /** @enum {string} */
+            kind: "mail" | "sms" | "webhook" | "chat" | "syslog" | "inbox" | "";
+            /** @description What the person is called; absent: it is a shared contact method */
+            person?: string;
+            /** @description Why nobody is reached so */
+            why?: string;
+        };
+        WeeklyPlan: {
+            holidays: string[];
+            timezone: string;
+            weekly: components["schemas"]["WeeklyRow"][];
         };
         WeeklyRow: {
             days: string[];
@@ -5773,6 +7081,66 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-acknowledgement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "acknowledge-by-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7260,6 +8628,401 @@ export interface operations {
             };
         };
     };
+    "list-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedContactSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateContactSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditContactSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "test-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answered"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-contract": {
         parameters: {
             query?: never;
@@ -8338,6 +10101,193 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    deliveries: {
+        parameters: {
+            query?: {
+                state?: "queued" | "held" | "sent" | "failed" | "suppressed" | "";
+                kind?: "mail" | "sms" | "webhook" | "chat" | "syslog" | "inbox" | "";
+                /** @description Id of a person */
+                person?: string;
+                /** @description Occurs in the subject, the address or what the remote answered */
+                find?: string;
+                /** @description Made from then on, as 2026-01-15T08:00:00Z */
+                from?: string;
+                /** @description Made before then */
+                to?: string;
+                /** @description Next of the page before */
+                before?: number;
+                count?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "send-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BodyStruct { ID int64 \"json:\\\"id\\\"\" }Body"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    duty: {
+        parameters: {
+            query?: {
+                /** @description Month, 2026-11, or another band: 2026-Q4, 2026-H2, 2026, 2026-W48, 2026-11-15/2026-12-15, or two instants, 2026-11-15T08:00:00Z/2026-11-15T09:30:00Z, ten minutes apart at least; absent: the present month */
+                span?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Duty"];
                 };
             };
             /** @description Unauthorized */
@@ -9629,6 +11579,64 @@ export interface operations {
             };
         };
     };
+    "notices-of-incident": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentNotices"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "resolve-incident": {
         parameters: {
             query?: never;
@@ -10766,6 +12774,452 @@ export interface operations {
             };
         };
     };
+    "own-contact-methods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListMethodViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-own-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMethod"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-own-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Edit-own-contact-methodRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-own-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "send-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answered"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "verify-own-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Verify-own-contact-methodRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "own-inbox": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InboxView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-inbox": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadTo"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "change-password": {
         parameters: {
             query?: never;
@@ -11490,6 +13944,437 @@ export interface operations {
         };
     };
     "revisions-of-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "notice-gaps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListGapBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "notice-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListNoticePersonBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-notice-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedNoticePlanSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-notice-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateNoticePlanSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-notice-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditNoticePlanSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-notice-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-notice-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-notice-plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -12600,6 +15485,403 @@ export interface operations {
             };
         };
     };
+    "list-pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedPoolSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreatePoolSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditPoolSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hand-over-duty": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Override"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "propose-checks": {
         parameters: {
             query?: never;
@@ -12740,6 +16022,406 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query: {
+                about?: "service" | "check" | "location";
+                /** @description Of what fails */
+                id: string;
+                state?: "down" | "degraded";
+                /** @description When it fails, as 2026-01-15T03:10:00Z; absent: now */
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedRelaySpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateRelaySpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditRelaySpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
                 };
             };
             /** @description Unauthorized */
@@ -13996,6 +17678,53 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListStandInBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stand-in-messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListStandInMessageBody"];
                 };
             };
             /** @description Unauthorized */

@@ -108,6 +108,52 @@ type DefinitionMark struct {
 	Whole int64
 }
 
+// One notice to one receiver by one contact method: what became of it.
+type Delivery struct {
+	ID       int64
+	Notice   int64
+	Incident *int64
+	// Whose contact method it is; null: a shared one, or nobody is reached.
+	Person *string
+	// Of the contact method; empty where nobody is reached.
+	Kind string
+	// Id of the contact method; empty: the inbox.
+	Method  string
+	Address string
+	State   string
+	// Why it was suppressed or held, or failed.
+	Why string
+	// As it was sent last; so is text.
+	Subject string
+	Text    string
+	DueAt   time.Time
+	MadeAt  time.Time
+	// Before then it is not tried.
+	NextAt time.Time
+	// A server sends it now, and has until then; if it has passed, that server died in the middle.
+	ClaimedUntil *time.Time
+	Tries        int32
+	// A server died after it may have sent it, and it was sent again.
+	MaybeTwice bool
+	DoneAt     *time.Time
+	// What the remote said, or what went wrong last.
+	Answer string
+	// Of a held one: the delivery that sums it up.
+	Summary *int64
+	// The delivery that a person had sent again; by is who.
+	AgainOf *int64
+	By      string
+	ReadAt  *time.Time
+}
+
+// Links in messages that acknowledge an incident once, by the SHA-256 of their token.
+type DeliveryLink struct {
+	Hash     []byte
+	Delivery int64
+	Until    time.Time
+	UsedAt   *time.Time
+}
+
 // SHA-256 of the one-time links with which a person chooses a password.
 type EntryLink struct {
 	Hash      []byte
@@ -289,6 +335,24 @@ type Measurement struct {
 	UncertainMs *int32
 }
 
+// What was due to be told, once each: see core/notice.
+type Notice struct {
+	ID int64
+	// Null: it is about none, such as a summary.
+	Incident *int64
+	// Id of the notice plan by which it was due.
+	Plan     string
+	Key      string
+	What     string
+	Round    int32
+	Step     int32
+	Nth      int32
+	Severity string
+	Cause    *int64
+	DueAt    time.Time
+	MadeAt   time.Time
+}
+
 // The one organisation this installation belongs to.
 type Organisation struct {
 	OnlyRow bool
@@ -325,6 +389,23 @@ type Person struct {
 	Customer string
 	// What they may change is limited to the services of these teams; empty: not limited.
 	Teams []string
+}
+
+// Contact methods that people have of their own.
+type PersonMethod struct {
+	ID      string
+	Person  string
+	Kind    string
+	Address string
+	// Hours in which it may be used, as a weekly plan; null: always.
+	Active json.RawMessage
+	MadeAt time.Time
+	// When its owner typed the code that was sent there; null: never.
+	VerifiedAt *time.Time
+	// SHA-256 of the code that was sent last, good until code_until, for a few tries.
+	CodeHash  []byte
+	CodeUntil *time.Time
+	CodeTries int32
 }
 
 // SHA-256 of the codes that stand in for the second factor, each once.

@@ -1,0 +1,531 @@
+package notifying_test
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"kestite/agent/wire"
+	"kestite/core/access"
+	"kestite/core/catalogue"
+	"kestite/core/definition"
+	"kestite/core/incident"
+	"kestite/core/measure"
+	"kestite/core/span"
+	"kestite/instrument"
+	"kestite/server"
+	"kestite/server/defining"
+	"kestite/server/notifying"
+	"kestite/server/servertest"
+	"kestite/server/store"
+	"kestite/server/store/gen/db"
+	"kestite/server/store/storetest"
+	"kestite/server/trail"
+	"kestite/standin"
+)
+
+func TestMain(m *testing.M) { storetest.Parallel(m, 4) }
+
+var ctx = store.For(context.Background(), store.Jobs)
+
+// at is the address of the receivers of a test, of which each has one of its own.
+var at = make(chan string, 200)
+
+func init() {
+	for n := range 200 {
+		at <- fmt.Sprintf("127.79.%d.%d", 1+n/200, 1+n%200)
+	}
+}
+
+// quay is a server with services, people and receivers, on a clock that is moved by hand.
+type quay struct {
+	*testing.T
+	srv   *server.Server
+	keep  *notifying.Keeper
+	kept  *standin.Messages
+	post  *standin.Post
+	desk  *standin.Desk
+	host  string
+	ids   map[string]string // people by name
+	ahead time.Duration
+	url   string
+}
+
+func newQuay(t *testing.T) *quay {
+	t.Helper()
+	t.Parallel()
+	q := &quay{T: t, srv: storetest.Server(t), kept: new(standin.Messages), host: <-at, ids: map[string]string{}}
+	q.keep = q.srv.API.Notices
+	q.with(q.srv)
+	q.post = &standin.Post{ID: "post", Name: "Post", Addr: q.host + ":8425", Kept: q.kept}
+	q.desk = &standin.Desk{ID: "desk", Name: "Desk", Addr: q.host + ":8460", Kept: q.kept}
+	for _, d := range []standin.Device{q.post, q.desk} {
+		if err := d.Set(standin.OK); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { d.Close() })
+	}
+	q.url = servertest.Serve(t, q.srv)
+	q.make(catalogue.Location, "tolvik", definition.LocationSpec{Name: "Tolvik"})
+	q.make(catalogue.Relay, "post", definition.RelaySpec{Name: "Post", Kind: definition.Mail, Address: "smtp://" + q.post.Addr, Plain: true, Sender: "kestite@skerry.example"})
+	q.make(catalogue.Relay, "sms", definition.RelaySpec{Name: "Gateway", Kind: definition.SMS, Address: "http://" + q.desk.Addr + "/sms", Sender: "Skerry"})
+	q.make(catalogue.Contact, "work", definition.ContactSpec{Name: "Work desk", Kind: definition.Webhook, Address: "http://" + q.desk.Addr + "/work"})
+	q.person("runa", access.Operator)
+	q.person("mikkel", access.Manager)
+	return q
+}
+
+// with lets a server's keeper send to this machine, by the clock of the test.
+func (q *quay) with(srv *server.Server) {
+	policy, err := instrument.NewPolicy([]string{"127.79.0.0/16"}, nil)
+	if err != nil {
+		q.Fatal(err)
+	}
+	srv.API.Notices.Sender = &notifying.Sender{Policy: policy}
+	srv.API.Notices.Now = func() time.Time { return srv.API.Store.Now().Add(q.ahead) }
+	srv.API.Incidents.Now = srv.API.Notices.Now
+	srv.API.Notices.URL = func() string { return "https://kestite.skerry.example" }
+}
+
+func (q *quay) make(kind, id string, spec catalogue.Spec) {
+	q.Helper()
+	if _, err := q.srv.API.Definitions.Create(ctx, kind, id, "", spec, defining.Change{By: trail.By{Name: "test"},
+		At: time.Now().Add(-48 * time.Hour)}); err != nil {
+		q.Fatal(err)
+	}
+}
+
+// person makes somebody who is reached by mail and by SMS.
+func (q *quay) person(name string, role access.Role) {
+	q.Helper()
+	p, err := q.srv.API.Store.AddPerson(ctx, db.AddPersonParams{Email: name + "@skerry.example", Name: name, Role: string(role)})
+	if err != nil {
+		q.Fatal(err)
+	}
+	q.ids[name] = p.ID
+	for kind, address := range map[string]string{definition.Mail: name + "@skerry.example", definition.SMS: fmt.Sprintf("+4670000%04d", len(q.ids))} {
+		m, err := q.srv.API.Store.AddPersonMethod(ctx, db.AddPersonMethodParams{Person: p.ID, Kind: kind, Address: address, MadeAt: time.Now()})
+		if err != nil {
+			q.Fatal(err)
+		}
+		now := time.Now()
+		if err := q.srv.API.Store.VerifyMethod(ctx, db.VerifyMethodParams{ID: m.ID, VerifiedAt: &now}); err != nil {
+			q.Fatal(err)
+		}
+	}
+}
+
+func (q *quay) to(names ...string) []definition.Recipient {
+	var out []definition.Recipient
+	for _, n := range names {
+		if id, is := q.ids[n]; is {
+			out = append(out, definition.Recipient{Person: id})
+		} else {
+			out = append(out, definition.Recipient{Contact: n})
+		}
+	}
+	return out
+}
+
+// service makes one with a check that decides; its incidents follow a plan.
+func (q *quay) service(id, plan string, needs ...string) {
+	q.Helper()
+	spec := definition.ServiceSpec{Name: strings.ToUpper(id[:1]) + id[1:], Kind: "business", Combine: "worst"}
+	if plan != "" {
+		spec.Notices = &definition.NoticeChoice{Plan: plan}
+	}
+	if len(needs) > 0 {
+		spec.DependsOn = []definition.Dependency{{Services: needs}}
+	}
+	q.make(catalogue.Service, id, spec)
+	q.make(catalogue.Check, id, definition.CheckSpec{Service: id, Name: "Page", Kind: "http", Target: "http://" + id + ".skerry.example/", IntervalS: 60,
+		TimeoutMS: 1000, StaleAfterS: 7200, Confirm: 1, Recover: 1, Quorum: "any", Role: definition.Decides, Locations: []string{"tolvik"}})
+	q.measured(30*time.Minute, measure.OK, id)
+}
+
+func (q *quay) measured(ago time.Duration, outcome measure.Outcome, checks ...string) {
+	q.Helper()
+	var list []wire.Measurement
+	for _, id := range checks {
+		list = append(list, wire.Measurement{Check: id, At: span.Of(time.Now().Add(-ago)), Outcome: outcome, Detail: "seen in a test"})
+	}
+	if _, err := q.srv.API.Ingest.Batch(ctx, "tolvik", "", list); err != nil {
+		q.Fatal(err)
+	}
+	for more := true; more; {
+		var err error
+		if more, err = q.srv.Judge.Due(ctx); err != nil {
+			q.Fatal(err)
+		}
+	}
+}
+
+// after makes what is due a while from now, and delivers it.
+func (q *quay) after(ahead time.Duration) {
+	q.Helper()
+	q.ahead = ahead
+	if err := q.keep.Round(ctx); err != nil {
+		q.Fatal(err)
+	}
+	if err := q.keep.Deliver(ctx); err != nil {
+		q.Fatal(err)
+	}
+}
+
+// arrived are the messages since the last call, in order: method, receiver, subject up to
+// since when.
+func (q *quay) arrived() []string {
+	var out []string
+	for _, m := range q.kept.All() {
+		subject := m.Subject
+		if m.Method == "sms" {
+			subject, _, _ = strings.Cut(m.Text, " since")
+		}
+		subject, _, _ = strings.Cut(subject, " since")
+		subject, _, _ = strings.Cut(subject, " for ")
+		out = append(out, m.Method+" "+m.To+" "+strings.TrimSpace(subject))
+	}
+	slices.Sort(out)
+	*q.kept = standin.Messages{}
+	return out
+}
+
+func (q *quay) wants(what string, want ...string) {
+	q.Helper()
+	if got := q.arrived(); !slices.Equal(got, want) {
+		q.Errorf("%s: %s\nwant %s", what, strings.Join(got, " | "), strings.Join(want, " | "))
+	}
+}
+
+// log is what became of all deliveries: kind, state, why.
+func (q *quay) log() []string {
+	q.Helper()
+	rows, err := q.srv.API.Store.Deliveries(ctx, db.DeliveriesParams{Most: 1000})
+	if err != nil {
+		q.Fatal(err)
+	}
+	var out []string
+	for _, r := range rows {
+		out = append(out, strings.TrimSpace(r.What+" "+r.Kind+" "+r.State+" "+r.Why))
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (q *quay) incident(id string) int64 {
+	q.Helper()
+	rows, err := q.srv.API.Store.OpenIncidentsAbout(ctx, incident.Service)
+	if err != nil {
+		q.Fatal(err)
+	}
+	for _, r := range rows {
+		if r.Subject == id {
+			return r.ID
+		}
+	}
+	q.Fatalf("%s has no open incident", id)
+	return 0
+}
+
+func (q *quay) acknowledge(id int64, person string) {
+	q.Helper()
+	if err := q.srv.API.Incidents.Do(ctx, trail.By{Person: q.ids[person]}, id, "acknowledge", func(i incident.Incident, now span.Instant) (incident.Changed, error) {
+		return i.Acknowledge(q.ids[person], now, nil, false)
+	}); err != nil {
+		q.Fatal(err)
+	}
+}
+
+func TestStepsAreToldAndTheEnd(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", Steps: []definition.NoticeStep{
+		{Tell: q.to("runa"), By: []string{definition.Mail}}, {AfterS: 480, Tell: q.to("mikkel", "work"), RepeatS: 900, Most: 1}}})
+	q.service("gates", "duty")
+	q.after(0)
+	q.wants("nothing is wrong")
+	q.measured(time.Second, measure.Failed, "gates")
+	q.after(0)
+	q.wants("at once", "mail runa@skerry.example [critical] Gates down")
+	q.after(7 * time.Minute)
+	q.wants("before the second step")
+	q.after(9 * time.Minute)
+	q.wants("the second step", "mail mikkel@skerry.example [critical] Gates down", "sms +46700000002 [critical] Gates down",
+		"webhook /work Gates has been down")
+	q.after(9 * time.Minute)
+	q.wants("the same again")
+	q.after(30 * time.Minute)
+	q.wants("the second step again", "mail mikkel@skerry.example [critical] Still: Gates down", "sms +46700000002 [critical] Still: Gates down",
+		"webhook /work Gates has been down")
+	q.measured(0, measure.OK, "gates")
+	q.after(31 * time.Minute)
+	over := q.arrived()
+	if len(over) != 4 || !strings.HasPrefix(over[0], "mail mikkel@skerry.example Over: Gates") || !strings.Contains(over[3], "webhook /work Gates was down") {
+		t.Errorf("its end is told as %q", over)
+	}
+	q.after(2 * time.Hour)
+	q.wants("no more")
+}
+
+func TestNobodyIsToldOfWhatSomebodyHas(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", Steps: []definition.NoticeStep{
+		{Tell: q.to("runa"), By: []string{definition.Mail}}, {AfterS: 60, Tell: q.to("work")}}})
+	q.service("gates", "duty")
+	if err := q.post.Set(standin.Refused); err != nil {
+		t.Fatal(err)
+	}
+	q.measured(time.Second, measure.Failed, "gates")
+	q.after(0)
+	q.wants("the post is away")
+	q.acknowledge(q.incident("gates"), "mikkel")
+	if err := q.post.Set(standin.OK); err != nil {
+		t.Fatal(err)
+	}
+	q.after(30 * time.Minute)
+	q.wants("it was acknowledged meanwhile")
+	if got, want := q.log(), []string{"begun inbox sent", "begun mail suppressed somebody acknowledged it before"}; !slices.Equal(got, want) {
+		t.Errorf("the log says %q, want %q", got, want)
+	}
+	q.measured(0, measure.OK, "gates")
+	q.after(31 * time.Minute)
+	q.wants("who was told of nothing is not told its end")
+}
+
+// One cause with forty that need it: one incident is told, and names them all.
+func TestOneCauseIsOneMessage(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", Steps: []definition.NoticeStep{{Tell: q.to("work")}}})
+	q.service("router", "duty")
+	var all []string
+	for n := range 40 {
+		id := fmt.Sprintf("gate%02d", n)
+		q.service(id, "duty", "router")
+		all = append(all, id)
+	}
+	q.measured(2*time.Second, measure.Failed, all...) // what needs it is seen first
+	q.after(10 * time.Second)
+	q.wants("while it is waited for a cause")
+	q.measured(time.Second, measure.Failed, "router")
+	q.after(15 * time.Second)
+	messages := q.kept.All()
+	if len(messages) != 1 || !strings.Contains(messages[0].Text, "Gate00") || !strings.Contains(messages[0].Text, "Gate39") ||
+		!strings.Contains(messages[0].Subject, "Router has been down") {
+		t.Fatalf("%d messages: %+v", len(messages), messages)
+	}
+	q.arrived()
+	q.after(10 * time.Minute)
+	q.wants("and no other one")
+}
+
+func TestACauseThatIsFoundLaterJoins(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", Steps: []definition.NoticeStep{{Tell: q.to("work")}}})
+	q.service("router", "")
+	q.service("gates", "duty", "router")
+	q.measured(2*time.Second, measure.Failed, "gates")
+	q.after(25 * time.Second)
+	q.wants("it waited", "webhook /work Gates has been down")
+	q.measured(time.Second, measure.Failed, "router")
+	q.after(40 * time.Second)
+	if got := q.kept.All(); len(got) != 1 || !strings.Contains(got[0].Text, `"what":"cause"`) || !strings.Contains(got[0].Text, "It follows from: Router") {
+		t.Errorf("its cause is told as %+v", got)
+	}
+}
+
+func TestMoreThanSoManyAnHourAreSummedUp(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", MostPerHour: 3, Steps: []definition.NoticeStep{{Tell: q.to("work")}}})
+	var all []string
+	for n := range 10 {
+		all = append(all, fmt.Sprintf("gate%02d", n))
+		q.service(all[n], "duty")
+	}
+	q.measured(time.Second, measure.Failed, all...)
+	q.after(0)
+	if got := q.arrived(); len(got) != 3 {
+		t.Errorf("%d messages at once: %q", len(got), got)
+	}
+	q.after(70 * time.Second)
+	got := q.kept.All()
+	if len(got) != 1 || !strings.Contains(got[0].Text, "7 more incidents") || !strings.Contains(got[0].Text, "Gate09") {
+		t.Errorf("the rest is told as %+v", got)
+	}
+	q.arrived()
+	q.measured(0, measure.OK, all...)
+	q.after(3 * time.Minute)
+	if got := q.arrived(); len(got) != 3 {
+		t.Errorf("the end is told %d times: %q", len(got), got)
+	}
+}
+
+func TestWhatFailsIsTriedAgainAndAnotherWay(t *testing.T) {
+	q := newQuay(t)
+	second := &standin.Post{ID: "second", Name: "Second", Addr: q.host + ":8426", Kept: q.kept}
+	if err := second.Set(standin.OK); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { second.Close() })
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", Steps: []definition.NoticeStep{
+		{Tell: append(q.to("runa"), q.to("work")...), By: []string{definition.Mail}}}})
+	q.service("gates", "duty")
+	for _, d := range []standin.Device{q.post, q.desk} {
+		if err := d.Set(standin.Wrong); err != nil {
+			t.Fatal(err)
+		}
+	}
+	q.measured(time.Second, measure.Failed, "gates")
+	q.after(0)
+	q.wants("everything is refused")
+	log := q.log()
+	if len(log) != 3 || !strings.HasPrefix(log[1], "begun mail failed") || !strings.Contains(log[1], "nobody of that name") || log[2] != "begun webhook queued tried 1 times" {
+		t.Errorf("the log says %q", log)
+	}
+	q.after(time.Second)
+	q.wants("it is not tried again at once")
+	if err := q.desk.Set(standin.OK); err != nil {
+		t.Fatal(err)
+	}
+	q.after(time.Hour)
+	late := q.kept.All()
+	if len(late) != 1 || !strings.Contains(late[0].Text, "Gates has been down for 1 h") {
+		t.Errorf("an hour later %+v", late)
+	}
+	q.arrived()
+	// With a second relay, mail goes that way.
+	q.make(catalogue.Relay, "second", definition.RelaySpec{Name: "Second", Kind: definition.Mail, Address: "smtp://" + second.Addr, Plain: true,
+		Sender: "kestite@skerry.example", Rank: 1})
+	rows, err := q.srv.API.Store.Deliveries(ctx, db.DeliveriesParams{Most: 10})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range rows {
+		if r.Kind == definition.Mail {
+			if _, err := q.keep.Again(ctx, trail.By{Person: q.ids["mikkel"]}, r.ID); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	q.after(time.Hour)
+	q.wants("by the second relay", "mail runa@skerry.example [critical] Gates down")
+}
+
+// Two servers make and deliver at once: each message arrives once. One that died while it
+// sent something leaves that to the other, marked.
+func TestTwoServersAndOneThatDied(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", Steps: []definition.NoticeStep{{Tell: q.to("work")}}})
+	other := storetest.Server(t, storetest.On(q.srv))
+	q.with(other)
+	var all []string
+	for n := range 60 {
+		all = append(all, fmt.Sprintf("gate%02d", n))
+		q.service(all[n], "duty")
+	}
+	q.measured(time.Second, measure.Failed, all...)
+	done := make(chan error, 8)
+	for n := range 8 {
+		k := []*notifying.Keeper{q.keep, other.API.Notices}[n%2]
+		go func() {
+			err := k.Round(ctx)
+			if err == nil {
+				err = k.Deliver(ctx)
+			}
+			done <- err
+		}()
+	}
+	for range 8 {
+		if err := <-done; err != nil {
+			t.Fatal(err)
+		}
+	}
+	q.after(0)
+	seen := map[string]int{}
+	for _, m := range q.kept.All() {
+		seen[m.ID]++
+	}
+	for id, n := range seen {
+		if n > 1 {
+			t.Errorf("%s arrived %d times", id, n)
+		}
+	}
+	if len(seen) != 60 {
+		t.Errorf("%d messages arrived, want 60", len(seen))
+	}
+	q.arrived()
+	// A server claims what is due, sends it, and dies before it notes that.
+	q.measured(0, measure.OK, "gate00")
+	q.ahead = time.Minute
+	if err := q.keep.Round(ctx); err != nil {
+		t.Fatal(err)
+	}
+	now := q.keep.Now()
+	until := now.Add(2 * time.Minute)
+	claimed, err := q.srv.API.Store.ClaimDeliveries(ctx, db.ClaimDeliveriesParams{Until: &until, Now: now, Most: 16})
+	if err != nil || len(claimed) != 1 {
+		t.Fatalf("%d claimed, %v", len(claimed), err)
+	}
+	q.after(2 * time.Minute)
+	q.wants("while it may be sent still")
+	q.after(4 * time.Minute)
+	rows, err := q.srv.API.Store.Deliveries(ctx, db.DeliveriesParams{Most: 1})
+	if err != nil || len(rows) != 1 || !rows[0].MaybeTwice || rows[0].State != "sent" {
+		t.Errorf("what a server died over: %+v, %v", rows, err)
+	}
+	if got := q.kept.All(); len(got) != 1 || got[0].ID != fmt.Sprintf("kestite-delivery-%d", claimed[0].ID) {
+		t.Errorf("it is sent as %+v", got)
+	}
+}
+
+// What cannot be told holds nothing else up: a plan that cannot be read, a service that
+// was retired, a person who was erased, an address that takes nobody.
+func TestOnePoisonousPlanAmongGoodOnes(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "bad", definition.NoticePlanSpec{Name: "Bad", Steps: []definition.NoticeStep{{Tell: q.to("runa")}}})
+	q.make(catalogue.NoticePlan, "good", definition.NoticePlanSpec{Name: "Good", Steps: []definition.NoticeStep{{Tell: q.to("work")}}})
+	q.service("first", "bad")
+	q.service("second", "good")
+	q.measured(time.Second, measure.Failed, "first", "second")
+	storetest.Exec(t, q.srv, "UPDATE person_method SET address = E'runa\\nBcc: all@skerry.example', active = '{\"timezone\": 7}' WHERE person = $1", q.ids["runa"])
+	q.after(0)
+	q.wants("the good one", "webhook /work Second has been down")
+	for _, line := range q.log() {
+		if strings.Contains(line, "mail sent") || strings.Contains(line, "sms sent") {
+			t.Errorf("the bad one: %s", line)
+		}
+	}
+}
+
+func TestThatOfPlannedWorkIsNotTold(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "all", definition.NoticePlanSpec{Name: "All", Everywhere: true, Steps: []definition.NoticeStep{{Tell: q.to("work")}}})
+	q.service("gates", "")
+	begins := time.Now().Add(-10 * time.Minute).UTC()
+	q.make(catalogue.Window, "work", definition.WindowSpec{Name: "Work", Services: []string{"gates"}, Timezone: "UTC", Start: begins.Format("2006-01-02T15:04:05"),
+		DurationS: 3600})
+	q.measured(time.Second, measure.Failed, "gates")
+	q.after(0)
+	q.wants("within planned work")
+	q.after(2 * time.Hour)
+	if got := q.arrived(); len(got) != 1 {
+		t.Errorf("after it: %q", got)
+	}
+}
+
+func TestIncidentsOfOtherThings(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "places", definition.NoticePlanSpec{Name: "Places", Everywhere: true, About: []string{incident.Location},
+		Steps: []definition.NoticeStep{{Tell: q.to("work")}}})
+	storetest.Exec(t, q.srv, "INSERT INTO agent (id, location, token_hash, created_by, created_at, seen_at) VALUES ('00000000-0000-4000-8000-000000000001', 'tolvik', 'x', 'test', now() - interval '1 hour', now() - interval '1 hour')")
+	q.service("gates", "")
+	q.measured(time.Second, measure.Failed, "gates")
+	if err := q.srv.API.Incidents.Sweep(ctx); err != nil {
+		t.Fatal(err)
+	}
+	q.after(0)
+	if got := q.arrived(); len(got) != 1 || !strings.HasPrefix(got[0], "webhook /work Nothing has come from Tolvik") {
+		t.Errorf("a silent location is told as %q", got)
+	}
+}
