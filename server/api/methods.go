@@ -64,8 +64,8 @@ func (s *Server) methodRoutes(a *operations) {
 	on(a, access.See, http.MethodGet, "/deliveries", "deliveries", "What became of each notice, the latest first", s.deliveryList)
 	on(a, access.Operate, http.MethodPost, "/deliveries/{id}/again", "send-again", "Send a message again", s.sendAgain)
 	on(a, access.See, http.MethodGet, "/incidents/{id}/notices", "notices-of-incident", "Who was told of an incident, and who is next", s.incidentNotices)
-	on(a, public, http.MethodGet, "/acknowledgements/{token}", "read-acknowledgement", "What a link in a message acknowledges", s.linked)
-	on(a, public, http.MethodPost, "/acknowledgements/{token}", "acknowledge-by-link", "Acknowledge by a link in a message, once", s.acknowledgeByLink)
+	on(a, public, http.MethodPost, "/acknowledgements/read", "read-acknowledgement", "What a link in a message acknowledges", s.linked)
+	on(a, public, http.MethodPost, "/acknowledgements", "acknowledge-by-link", "Acknowledge by a link in a message, once", s.acknowledgeByLink)
 }
 
 // NewMethod is a contact method to be.
@@ -362,13 +362,13 @@ type LinkedView struct {
 	Over         bool   `json:"over" doc:"It is over: there is nothing to acknowledge"`
 }
 
-// ByToken names a link.
-type ByToken struct {
-	Token string `path:"token" minLength:"1" maxLength:"100"`
+// LinkToken names a link. It is sent in a body, and so stands in no log.
+type LinkToken struct {
+	Token string `json:"token" minLength:"1" maxLength:"100"`
 }
 
-func (s *Server) linked(ctx context.Context, in *ByToken) (*body[LinkedView], error) {
-	l, err := s.link(ctx, in.Token)
+func (s *Server) linked(ctx context.Context, in *body[LinkToken]) (*body[LinkedView], error) {
+	l, err := s.link(ctx, in.Body.Token)
 	if err != nil {
 		return nil, err
 	}
@@ -408,8 +408,8 @@ func gone(err error) error {
 	return err
 }
 
-func (s *Server) acknowledgeByLink(ctx context.Context, in *ByToken) (*none, error) {
-	l, err := s.link(ctx, in.Token)
+func (s *Server) acknowledgeByLink(ctx context.Context, in *body[LinkToken]) (*none, error) {
+	l, err := s.link(ctx, in.Body.Token)
 	if err != nil {
 		return nil, err
 	}
@@ -438,7 +438,7 @@ func (s *Server) acknowledgeByLink(ctx context.Context, in *ByToken) (*none, err
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Notices.UseLink(ctx, in.Token); err != nil {
+	if err := s.Notices.UseLink(ctx, in.Body.Token); err != nil {
 		return nil, gone(err)
 	}
 	as := trail.By{Person: p.ID, Source: caller(ctx).Source}

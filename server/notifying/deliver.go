@@ -286,7 +286,7 @@ func (k *Keeper) ackLink(ctx context.Context, delivery int64) (string, error) {
 	rand.Read(token)
 	text := base64.RawURLEncoding.EncodeToString(token)
 	err := k.Store.AddDeliveryLink(ctx, db.AddDeliveryLinkParams{Hash: hashed(text), Delivery: delivery, Until: k.Now().Add(ackFor)})
-	return k.URL() + "/acknowledge/" + text, err
+	return k.URL() + "/acknowledge#" + text, err // what stands behind # is in no log
 }
 
 func hashed(token string) []byte {

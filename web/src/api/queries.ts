@@ -179,3 +179,5 @@ export const useAgents = () => useQuery({ queryKey: ['agents'], queryFn: () => a
 export const usePeople = () => useQuery({ queryKey: ['people'], queryFn: () => ask(api.GET('/api/v1/people')).then((l) => l.items) })
 
 export const useStandIns = () => useQuery({ queryKey: ['stand-ins'], queryFn: () => ask(api.GET('/api/v1/stand-ins')).then((l) => l.items) })
+
+export const useStandInMessages = () => useQuery({ queryKey: ['stand-in-messages'], queryFn: () => ask(api.GET('/api/v1/stand-ins/messages')).then((l) => l.items), refetchInterval: 3000 })

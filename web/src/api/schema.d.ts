@@ -24,18 +24,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/acknowledgements/{token}": {
+    "/api/v1/acknowledgements": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What a link in a message acknowledges */
-        get: operations["read-acknowledgement"];
+        get?: never;
         put?: never;
         /** Acknowledge by a link in a message, once */
         post: operations["acknowledge-by-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/acknowledgements/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a link in a message acknowledges */
+        post: operations["read-acknowledgement"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5215,6 +5231,9 @@ export interface components {
             address: string;
             title?: string;
         };
+        LinkToken: {
+            token: string;
+        };
         LinkedView: {
             /** @description Who has already; empty: nobody */
             acknowledged: string;
@@ -7090,25 +7109,25 @@ export interface operations {
             };
         };
     };
-    "read-acknowledgement": {
+    "acknowledge-by-link": {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                token: string;
-            };
+            path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkToken"];
+            };
+        };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["LinkedView"];
-                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -7121,23 +7140,27 @@ export interface operations {
             };
         };
     };
-    "acknowledge-by-link": {
+    "read-acknowledgement": {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                token: string;
-            };
+            path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkToken"];
+            };
+        };
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["LinkedView"];
+                };
             };
             /** @description Error */
             default: {

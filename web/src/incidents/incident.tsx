@@ -16,6 +16,7 @@ import { Awaited, Trouble } from '../parts/trouble'
 import { FindingsView } from '../services/findings'
 import { aboutTime, clock, duration, durationUp, fullTime, shortDay, shortTime } from '../time/format'
 import { useKeep, useZone } from '../time/span'
+import { Told } from './told'
 import { useIncident, type Detail } from './queries'
 import { Work } from './work'
 
@@ -59,6 +60,7 @@ export function IncidentPage() {
             <Legend only={['up', 'degraded', 'down', 'unmeasured']} />
           </section>
         )}
+        <Told incident={i.id} over={i.resolved_at !== undefined} />
         <Timeline data={data} />
         <Evidence data={data} />
         <Files data={data} />

@@ -1,6 +1,5 @@
 import Button from '@mui/material/Button'
 import Box from '@mui/material/Box'
-import MenuItem from '@mui/material/MenuItem'
 import Stack from '@mui/material/Stack'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
@@ -8,6 +7,7 @@ import { Link } from 'react-router'
 import { useMe, useServices, useStrips } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Strip, type Axis } from '../axis/strip'
+import { Choice } from '../parts/choice'
 import { counted } from '../parts/counted'
 import { useParam } from '../parts/group-by'
 import { useFind } from '../parts/more'
@@ -55,18 +55,6 @@ export function IncidentList() {
       <Rows title="Open" incidents={now} pages={open} axis={axis} none={narrowed ? 'None that is open matches.' : undefined} />
       <Rows title="Over" incidents={past} pages={over} axis={axis} none={over.data ? (narrowed ? `None in ${shown.words} matches.` : `None was in ${shown.words}. Look at an earlier time on the band.`) : 'Loading…'} />
     </div>
-  )
-}
-
-function Choice({ label, value, change, of }: { label: string; value: string; change: (v: string) => void; of: Record<string, string> }) {
-  return (
-    <TextField select label={label} value={value in of ? value : ''} onChange={(e) => change(e.target.value)} sx={{ width: 130 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
-      {Object.entries(of).map(([v, name]) => (
-        <MenuItem key={v} value={v}>
-          {name}
-        </MenuItem>
-      ))}
-    </TextField>
   )
 }
 

@@ -1,13 +1,17 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import Checkbox from '@mui/material/Checkbox'
+import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { Controller, useForm } from 'react-hook-form'
+import { Controller, useForm, type UseFormReturn } from 'react-hook-form'
 import { useNavigate, useParams } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useServices } from '../api/queries'
+import { PlanPick } from '../notices/plan-pick'
+import { decimal, validAmount } from '../parts/decimal'
 import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick } from '../parts/party'
 import { Trouble, showFaults } from '../parts/trouble'
@@ -25,8 +29,17 @@ type Values = {
   combine: 'worst' | 'best'
   depends: Schemas['Dependency'][]
   defaults: Schemas['CheckDefaults']
+  down: Severity
+  degraded: Severity
+  informs: Severity
+  reopen: string
+  plan: string
+  owners_too: boolean
   reason: string
 }
+
+/** How severe something is; empty: as it goes without saying. */
+type Severity = NonNullable<Schemas['TroublePolicy']['down']> | ''
 
 const values = (s: Service['spec']): Values => ({
   name: s.name,
@@ -38,10 +51,23 @@ const values = (s: Service['spec']): Values => ({
   combine: s.combine ?? 'worst',
   depends: s.depends_on ?? [],
   defaults: s.check_defaults ?? {},
+  down: s.incidents?.down ?? '',
+  degraded: s.incidents?.degraded ?? '',
+  informs: s.incidents?.informs ?? '',
+  reopen: s.incidents?.reopen_s === undefined ? '' : String(s.incidents.reopen_s / 60),
+  plan: s.notices?.plan ?? '',
+  owners_too: s.notices?.owner ?? false,
   reason: '',
 })
 
-const names = { owner: 'Owned by', combine: 'Its deciding checks', depends: 'What it depends on', defaults: 'What its checks follow' }
+const names = { owner: 'Owned by', combine: 'Its deciding checks', depends: 'What it depends on', defaults: 'What its checks follow', reopen: 'Opens again within', plan: 'Notice plan of its own', owners_too: 'That of its owner too' }
+
+/** What opens incidents, as it is saved; undefined where all goes without saying. */
+function policy(v: Values): Schemas['TroublePolicy'] | undefined {
+  const reopen = v.reopen.trim() === '' ? undefined : Math.round(Number(decimal(v.reopen)) * 60)
+  if (!v.down && !v.degraded && !v.informs && reopen === undefined) return undefined
+  return { down: v.down || undefined, degraded: v.degraded || undefined, informs: v.informs || undefined, reopen_s: reopen }
+}
 
 /** Edits a service: a new revision from now on. */
 export function EditService() {
@@ -80,6 +106,8 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
               combine: v.combine,
               depends_on: v.depends.filter((d) => d.services.length > 0),
               check_defaults: Object.values(v.defaults).some((x) => (Array.isArray(x) ? x.length > 0 : x)) ? v.defaults : undefined,
+              incidents: policy(v),
+              notices: v.plan ? { plan: v.plan, owner: v.owners_too || undefined } : undefined,
             },
           },
         }),
@@ -89,7 +117,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
       await client.invalidateQueries()
       await navigate(keep(`/services/${service.id}`))
     },
-    onError: (e) => showFaults(e, form.setError, 'spec.'),
+    onError: (e) => showFaults(e, form.setError, 'spec.', { 'incidents.': '', 'incidents.reopen_s': 'reopen', 'notices.plan': 'plan' }),
   })
   const err = form.formState.errors
   const others = all.filter((o) => !o.retired && o.id !== service.id)
@@ -154,6 +182,17 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
         </div>
       </fieldset>
       <DefaultFields service={service.id} value={defaults} change={(d) => form.setValue('defaults', d)} />
+      <fieldset>
+        <legend>When it fails</legend>
+        <div className="side">
+          <Severe form={form} name="down" label="That it is down is" otherwise={form.watch('kind') === 'business' ? 'critical' : 'major'} />
+          <Severe form={form} name="degraded" label="Degraded is" otherwise="minor" />
+          <Severe form={form} name="informs" label="A check that informs is" otherwise="minor" />
+          <TextField label="Opens again within (min)" error={Boolean(err.reopen)} helperText={err.reopen?.message ?? 'Trouble that is back sooner is the same incident; empty: 10'} {...form.register('reopen', { validate: validAmount })} />
+        </div>
+        <Controller control={form.control} name="plan" render={({ field }) => <PlanPick label="Notice plan of its own" value={field.value} change={field.onChange} error={err.plan?.message} help="Who is told of its incidents; empty: as its owner’s plan says" />} />
+        {form.watch('plan') !== '' && <FormControlLabel label="The plan of its owner tells too" control={<Controller control={form.control} name="owners_too" render={({ field }) => <Checkbox size="small" checked={field.value} onChange={field.onChange} />} />} />}
+      </fieldset>
       <TextField label="Why this change (kept with the revision)" {...form.register('reason')} />
       <Trouble error={save.error} />
       <div>
@@ -162,5 +201,23 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
         </Button>
       </div>
     </Box>
+  )
+}
+
+function Severe({ form, name, label, otherwise }: { form: UseFormReturn<Values>; name: 'down' | 'degraded' | 'informs'; label: string; otherwise: string }) {
+  return (
+    <Controller
+      control={form.control}
+      name={name}
+      render={({ field }) => (
+        <TextField select label={label} value={field.value} onChange={field.onChange} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+          <MenuItem value="">{otherwise}, as usual</MenuItem>
+          <MenuItem value="critical">critical</MenuItem>
+          <MenuItem value="major">major</MenuItem>
+          <MenuItem value="minor">minor</MenuItem>
+          <MenuItem value="none">no incident</MenuItem>
+        </TextField>
+      )}
+    />
   )
 }

@@ -12,6 +12,7 @@ import { useForm } from 'react-hook-form'
 import { api, ask, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
 import { Awaited, Trouble, showFaults } from '../parts/trouble'
+import { Methods } from './methods'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 
@@ -32,6 +33,7 @@ export function You() {
         </p>
       )}
       <SecondFactor me={me.data} />
+      {!must && me.data.may.includes('see') && <Methods />}
       {!must && <PasswordForm since={me.data.password_at} />}
       <Sessions />
     </div>

@@ -1,13 +1,14 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMutation } from '@tanstack/react-query'
 import { useRef } from 'react'
 import { useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useAgreements, useHolidayLists } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
-import { Awaited, Trouble, showFaults } from '../parts/trouble'
+import { useSaving } from '../parts/save'
+import { Awaited, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/span'
 import { holidaysOf, joined, linesOf } from './holiday-lines'
 import { Listing } from './listing'
@@ -58,19 +59,14 @@ function HolidaysForm({ list, done }: { list?: List; done: () => void }) {
   const fresh: Values = { name: list?.spec.name ?? '', days: linesOf(list?.spec.days ?? []), note: list?.spec.note ?? '' }
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, list?.revision ?? 0, { draft: `holiday-lists/${list?.id ?? 'new'}` })
-  const client = useQueryClient()
-  const save = useMutation({
-    mutationFn: async (v: Values) => {
-      const spec = { name: v.name, days: holidaysOf(v.days).days, note: v.note || undefined }
-      if (list) await ask(api.PUT('/api/v1/holiday-lists/{id}', { params: { path: { id: list.id } }, body: { revision: list.revision, spec } }))
-      else await ask(api.POST('/api/v1/holiday-lists', { body: { spec } }))
-    },
-    onSuccess: async () => {
-      kept.done()
-      await client.invalidateQueries()
-      done()
-    },
-    onError: (e) => showFaults(e, form.setError, 'spec.', { 'days[': 'days' }),
+  const save = useSaving({
+    of: 'holiday-lists',
+    entry: list,
+    form,
+    kept,
+    spec: (v) => ({ name: v.name, days: holidaysOf(v.days).days, note: v.note || undefined }),
+    names: { 'days[': 'days' },
+    done,
   })
   const load = useMutation({
     mutationFn: async (file: File) => ({ file: file.name, ...(await ask(api.POST('/api/v1/holiday-lists/read', { body: { text: await file.text() } }))) }),

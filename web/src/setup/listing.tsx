@@ -24,11 +24,16 @@ type Props<D extends Entry> = {
   form: (d: D | undefined, done: () => void) => ReactNode
   /** What is listed, by its path. */
   of: Retirable
+  /** Whether they may be changed; absent: by who may define for the whole organisation. */
+  may?: boolean
+  /** More that can be done with one. */
+  more?: (d: D) => ReactNode
 }
 
 /** A page of definitions in a table: each is added, edited and retired in its place. */
-export function Listing<D extends Entry>({ title, one, note, list, columns, cells, form, of }: Props<D>) {
-  const may = useMayDefineForAll()
+export function Listing<D extends Entry>({ title, one, note, list, columns, cells, form, of, may: mayChange, more }: Props<D>) {
+  const mayDefine = useMayDefineForAll()
+  const may = mayChange ?? mayDefine
   const [editing, setEditing] = useState<string | undefined>()
   const retiring = useRetiring(of)
   const done = () => setEditing(undefined)
@@ -81,6 +86,7 @@ export function Listing<D extends Entry>({ title, one, note, list, columns, cell
                         <button type="button" className="link" onClick={() => (d.retired ? retiring.restore : retiring.retire)(d.id)}>
                           {d.retired ? 'restore' : 'retire'}
                         </button>
+                        {!d.retired && more?.(d)}
                       </>
                     )}
                   </TableCell>

@@ -3,11 +3,11 @@ import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import TextField from '@mui/material/TextField'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useForm, type FieldPath } from 'react-hook-form'
-import { Problem, api, ask, type Schemas } from '../api/client'
+import { useForm } from 'react-hook-form'
+import type { Schemas } from '../api/client'
 import { useNetworks } from '../api/queries'
 import { KeptNote, useKept } from '../parts/kept'
+import { useSaving } from '../parts/save'
 import { Awaited, Trouble } from '../parts/trouble'
 import { Listing } from './listing'
 
@@ -43,22 +43,14 @@ function NetworkForm({ network, done }: { network?: Network; done: () => void })
   const fresh: Values = { name: network?.spec.name ?? '', ours: network?.spec.ours ?? false, prefixes: network?.spec.prefixes.join('\n') ?? '', note: network?.spec.note ?? '' }
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, network?.revision ?? 0, { draft: `networks/${network?.id ?? 'new'}` })
-  const client = useQueryClient()
-  const save = useMutation({
-    mutationFn: async (v: Values) => {
-      const spec = { name: v.name, ours: v.ours, prefixes: v.prefixes.split(/[\s,;]+/).filter(Boolean), note: v.note || undefined }
-      if (network) await ask(api.PUT('/api/v1/networks/{id}', { params: { path: { id: network.id } }, body: { revision: network.revision, spec } }))
-      else await ask(api.POST('/api/v1/networks', { body: { spec } }))
-    },
-    onSuccess: async () => {
-      kept.done()
-      await client.invalidateQueries()
-      done()
-    },
-    onError: (e) => {
-      if (!(e instanceof Problem)) return
-      for (const [path, message] of Object.entries(e.fields)) form.setError(path.replace(/^spec\./, '').replace(/\[.*$/, '') as FieldPath<Values>, { message })
-    },
+  const save = useSaving({
+    of: 'networks',
+    entry: network,
+    form,
+    kept,
+    spec: (v) => ({ name: v.name, ours: v.ours, prefixes: v.prefixes.split(/[\s,;]+/).filter(Boolean), note: v.note || undefined }),
+    names: { 'prefixes[': 'prefixes' },
+    done,
   })
   const err = form.formState.errors
   return (

@@ -9,6 +9,9 @@ export const setupPages = [
   { path: '/set-up/customers', name: 'Customers', needs: 'see' },
   { path: '/set-up/contracts', name: 'Contracts', needs: 'see' },
   { path: '/set-up/holidays', name: 'Holidays', needs: 'see' },
+  { path: '/set-up/pools', name: 'Pools', needs: 'see' },
+  { path: '/set-up/contact-methods', name: 'Contact methods', needs: 'see' },
+  { path: '/set-up/relays', name: 'Relays', needs: 'see' },
   { path: '/set-up/people', name: 'People', needs: 'administer' },
   { path: '/set-up/trail', name: 'Trail', needs: 'audit' },
 ] as const

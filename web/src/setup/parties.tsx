@@ -1,18 +1,16 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Controller, useForm } from 'react-hook-form'
 import { Link } from 'react-router'
-import { api, ask } from '../api/client'
-import { partyPaths, useAgreements, useParties, useServices, type Party, type PartyKind } from '../api/queries'
+import { useAgreements, useParties, useServices, type Party, type PartyKind } from '../api/queries'
+import { PlanPick, usePlanName } from '../notices/plan-pick'
 import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick, usePartyName } from '../parts/party'
-import { Awaited, Trouble, showFaults } from '../parts/trouble'
+import { useSaving } from '../parts/save'
+import { Awaited, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/span'
 import { Listing } from './listing'
-
-const paths = partyPaths
 
 /** Who owns services. */
 export function Teams() {
@@ -61,6 +59,7 @@ type Props = { kind: PartyKind; title: string; note: string; has: string; of: (i
 function Parties({ kind, title, note, has, of }: Props) {
   const parties = useParties(kind)
   const customer = usePartyName('customer')
+  const plan = usePlanName()
   const keep = useKeep()
   if (!parties.data) return <Awaited error={parties.error} />
   return (
@@ -74,6 +73,7 @@ function Parties({ kind, title, note, has, of }: Props) {
         <>
           {p.spec.name}
           {'customer' in p.spec && p.spec.customer && <div className="sub">with {customer(p.spec.customer)}</div>}
+          {'notice_plan' in p.spec && p.spec.notice_plan && <div className="sub">told by {plan(p.spec.notice_plan)}</div>}
           {p.spec.note && <div className="sub">{p.spec.note}</div>}
         </>,
         of(p.id).map((x, i) => (
@@ -90,22 +90,16 @@ function Parties({ kind, title, note, has, of }: Props) {
 }
 
 function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done: () => void }) {
-  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', note: party?.spec.note ?? '' }
+  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '' }
   const form = useForm({ defaultValues: fresh })
   const kept = useKept(form, fresh, party?.revision ?? 0, { draft: `${kind}s/${party?.id ?? 'new'}` })
-  const client = useQueryClient()
-  const save = useMutation({
-    mutationFn: async (v: typeof fresh) => {
-      const spec = { name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined }) }
-      if (party) await ask(api.PUT(`${paths[kind]}/{id}`, { params: { path: { id: party.id } }, body: { revision: party.revision, spec } }))
-      else await ask(api.POST(paths[kind], { body: { spec } }))
-    },
-    onSuccess: async () => {
-      kept.done()
-      await client.invalidateQueries()
-      done()
-    },
-    onError: (e) => showFaults(e, form.setError, 'spec.'),
+  const save = useSaving({
+    of: `${kind}s`,
+    entry: party,
+    form,
+    kept,
+    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
+    done,
   })
   const err = form.formState.errors
   return (
@@ -113,6 +107,7 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
       <KeptNote kept={kept} of={party && { path: `${kind}s`, id: party.id }} />
       <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
       {kind === 'contract' && <Controller control={form.control} name="customer" render={({ field }) => <PartyPick kind="customer" label="With the customer" blank="internal" value={field.value} change={field.onChange} error={err.customer?.message} />} />}
+      {kind === 'team' && <Controller control={form.control} name="notice_plan" render={({ field }) => <PlanPick label="Who is told of incidents of its services" value={field.value} change={field.onChange} error={err.notice_plan?.message} />} />}
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
       <Trouble error={save.error} />
       <Box sx={{ display: 'flex', gap: '12px' }}>

@@ -6,6 +6,7 @@ import { Problem, api, ask } from '../api/client'
 import { useLive } from '../api/live'
 import { useMay, useMe } from '../api/queries'
 import { Hatches } from '../axis/strip'
+import { useInbox } from '../notices/queries'
 import { Leaving, forgetDrafts } from '../parts/kept'
 import { useHeading } from './heading'
 import { ZoneContext, step, useKeep, useSpan } from '../time/span'
@@ -21,6 +22,7 @@ const areas = [
   { path: '/services', name: 'Services', key: '2', needs: 'see' },
   { path: '/agreements', name: 'Agreements', key: '6', needs: 'see' },
   { path: '/reports', name: 'Reports', key: '7', needs: 'own' },
+  { path: '/notices', name: 'Notices', key: '8', needs: 'see' },
   { path: '/set-up', name: 'Set-up', key: '0', needs: 'see' },
   { path: '/stand-ins', name: 'Stand-ins', key: '', needs: 'see' },
 ] as const
@@ -121,6 +123,8 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
     client.clear()
     await navigate('/sign-in')
   }
+  const see = useMay()('see')
+  const unread = useInbox(see).data?.unread ?? 0
   const seconds = Math.max(0, Math.round((now - heard) / 1000))
   return (
     <footer>
@@ -133,6 +137,11 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
       <button type="button" className="quiet" onClick={() => setMode(dark ? 'light' : 'dark')}>
         {dark ? 'light' : 'dark'} look
       </button>
+      {see && (
+        <Link to="/you/inbox" title="Notices that were for you">
+          inbox{unread > 0 && <b>, {unread} new</b>}
+        </Link>
+      )}
       <span>
         <Link to="/you" title="Your account: password, second factor, sessions">
           {name}

@@ -7,8 +7,10 @@ import TableRow from '@mui/material/TableRow'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { api, ask } from '../api/client'
-import { useMay, useStandIns } from '../api/queries'
+import { useMay, useStandInMessages, useStandIns } from '../api/queries'
 import { Trouble } from '../parts/trouble'
+import { clock } from '../time/format'
+import { useZone } from '../time/span'
 
 const words: Record<string, string> = {
   ok: 'answers',
@@ -21,6 +23,31 @@ const words: Record<string, string> = {
   'silent hop': 'one hop is silent',
   prohibited: 'is prohibited at its last router',
   jittery: 'holds packets back',
+}
+
+/** What arrived at the receivers, the latest first. */
+function Arrived() {
+  const messages = useStandInMessages()
+  const { zone } = useZone()
+  const list = messages.data ?? []
+  return (
+    <section aria-label="What arrived">
+      <Typography variant="h2" className="group">
+        What arrived {list.length > 0 && <span className="sub">{list.length}</span>}
+      </Typography>
+      <Trouble error={messages.error} />
+      {list.length === 0 && <p className="sub">No message has arrived at the post, the desk or the collector since the demo was started.</p>}
+      {list.slice(0, 30).map((m, i) => (
+        <div key={i} className="entry" data-message={m.method}>
+          <div className="name">{m.subject || m.text.split('\n')[0]}</div>
+          <div className="sub">
+            {m.method} to {m.to} · {clock(m.at, zone)}
+          </div>
+          {m.method !== 'syslog' && <div style={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere', fontSize: '0.85rem' }}>{m.text}</div>}
+        </div>
+      ))}
+    </section>
+  )
 }
 
 /** The demo's simulated outside world, to be broken and mended. */
@@ -65,6 +92,7 @@ export function StandIns() {
           ))}
         </TableBody>
       </Table>
+      <Arrived />
     </>
   )
 }

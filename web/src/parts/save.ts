@@ -1,0 +1,38 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import type { FieldValues, UseFormReturn } from 'react-hook-form'
+import { api, ask } from '../api/client'
+import type { Kept } from './kept'
+import type { Retirable } from './retire'
+import { showFaults } from './trouble'
+
+type Options<V extends FieldValues, S> = {
+  /** What is saved, by its path. */
+  of: Retirable
+  /** What is edited; undefined: it is new. */
+  entry?: { id: string; revision: number }
+  form: UseFormReturn<V>
+  kept: Kept<V>
+  spec: (v: V) => S
+  /** Fields for paths that have another name; see showFaults. */
+  names?: Record<string, string>
+  done: (id: string) => unknown
+}
+
+/** Saves a definition: as a new one, or as the next revision of what is edited. Faults stand at their fields. */
+export function useSaving<V extends FieldValues, S>({ of, entry, form, kept, spec, names, done }: Options<V, S>) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: async (v: V) => {
+      const body = spec(v) as never
+      if (!entry) return (await ask(api.POST(`/api/v1/${of}` as '/api/v1/networks', { body: { spec: body } }))).id
+      await ask(api.PUT(`/api/v1/${of}/{id}` as '/api/v1/networks/{id}', { params: { path: { id: entry.id } }, body: { revision: entry.revision, spec: body } }))
+      return entry.id
+    },
+    onSuccess: async (id) => {
+      kept.done()
+      await client.invalidateQueries()
+      await done(id)
+    },
+    onError: (e) => showFaults(e, form.setError, 'spec.', names),
+  })
+}
