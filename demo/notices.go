@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -165,6 +166,16 @@ func told(ctx context.Context, srv *server.Server, now span.Instant) error {
 			if err := keeper.Deliver(ctx); err != nil {
 				return err
 			}
+		}
+	}
+	read := now.Time()
+	for n := range People {
+		p, err := by(ctx, srv.API, n)
+		if err != nil {
+			return err
+		}
+		if err := srv.API.Store.ReadInbox(ctx, db.ReadInboxParams{Person: &p.Person, Now: &read, UpTo: math.MaxInt64}); err != nil {
+			return err
 		}
 	}
 	return nil

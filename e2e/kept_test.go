@@ -132,6 +132,11 @@ func TestEveryFormIsKept(t *testing.T) {
 		{"/set-up/kits", "document.querySelector('[data-kit]')", "Make a kit of a service’s checks", "Name of the kit"},
 		{"/set-up", "document.querySelector('[data-location]')", "Add a location", "Name"},
 		{"/set-up/holidays", "document.querySelector('table')", "Add a list of holidays", "Note"},
+		{"/set-up/pools", "document.querySelector('[data-pool]')", "Add a pool", "Note"},
+		{"/set-up/contact-methods", "document.querySelector('table')", "Add a contact method", "Address"},
+		{"/set-up/relays", "document.querySelector('table')", "Add a relay", "Sender"},
+		{"/notices/plans/new", "document.querySelector('[data-step]')", "", "Tags of the service"},
+		{"/notices/plans/on-duty", "document.querySelector('[data-step]')", "", "Note"},
 		{"/services/many", "document.querySelector('textarea')", "", "One service a line: name, address, target in percent if one was promised"},
 		{"/services/new", "document.querySelector('form')", "", "Name"},
 	} {

@@ -17,12 +17,18 @@ type Line struct {
 }
 
 // Rehearse says who would be told what and when, if an incident of a severity began at an
-// instant and nobody did anything, for a while of ms.
+// instant and nobody did anything, for a while of ms. Of a plan that tells nobody within
+// that, because of its hours, it says who is told first within a week.
 func Rehearse(plans []Plan, d Directory, severity string, at span.Instant, ms int64, settles bool) []Line {
 	l := LifeOf(incident.Incident{KnownAt: at, BeganAt: at, Severity: severity}, nil, settles)
 	var out []Line
 	for _, p := range plans {
-		for _, n := range l.Schedule(p, at-1, at.Add(ms)) {
+		due := l.Schedule(p, at-1, at.Add(ms))
+		if len(due) == 0 {
+			due = l.Schedule(p, at-1, at.Add(7*span.Day))
+			due = due[:min(len(due), 1)]
+		}
+		for _, n := range due {
 			for _, r := range n.Tell {
 				out = append(out, Line{p.ID, n, r, d.Reach(r, p.Steps[n.Step].In, n.At)})
 			}

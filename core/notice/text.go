@@ -40,25 +40,27 @@ func (s Said) Subject() string {
 		state = "does not deliver everything"
 	case i.About == incident.Location:
 		state = "silent"
-	case i.About == incident.Agreement:
-		state = "allowance"
+	}
+	name := s.Name
+	if i.About == incident.Agreement {
+		name, state = "Allowance of "+name, "low"
 	}
 	switch s.What {
 	case Clear:
 		if i.Unfounded {
-			return "Not so: " + s.Name
+			return "Not so: " + name
 		}
-		return fmt.Sprintf("Over: %s, since %s", s.Name, s.when(i.Lasted(s.Now).To))
+		return fmt.Sprintf("Over: %s, since %s", name, s.when(i.Lasted(s.Now).To))
 	case Again:
-		return fmt.Sprintf("[%s] Still: %s %s since %s", s.Severity, s.Name, state, since)
+		return fmt.Sprintf("[%s] Still: %s %s since %s", s.Severity, name, state, since)
 	case Worse:
-		return fmt.Sprintf("[%s] More severe: %s %s since %s", s.Severity, s.Name, state, since)
+		return fmt.Sprintf("[%s] More severe: %s %s since %s", s.Severity, name, state, since)
 	case Found:
-		return fmt.Sprintf("Cause known: %s", s.Name)
+		return fmt.Sprintf("Cause known: %s", name)
 	case Reminder:
-		return fmt.Sprintf("[%s] Acknowledged and not over: %s %s since %s", s.Severity, s.Name, state, since)
+		return fmt.Sprintf("[%s] Acknowledged and not over: %s %s since %s", s.Severity, name, state, since)
 	}
-	return fmt.Sprintf("[%s] %s %s since %s", s.Severity, s.Name, state, since)
+	return fmt.Sprintf("[%s] %s %s since %s", s.Severity, name, state, since)
 }
 
 // Text is all there is to say, in lines.

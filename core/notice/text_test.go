@@ -26,11 +26,14 @@ func TestTexts(t *testing.T) {
 	wrong.Unfounded = true
 	place := i
 	place.Subject, place.State = incident.Subject{About: incident.Location, ID: "eskerby"}, verdict.Down
+	promise := i
+	promise.Subject = incident.Subject{About: incident.Agreement, ID: "gates"}
 	for _, c := range []struct {
 		what What
 		i    incident.Incident
 		want string
 	}{
+		{Begun, promise, "[critical] Allowance of Boarding gates low since 04:10 Europe/Oslo"},
 		{Begun, i, "[critical] Boarding gates down since 04:10 Europe/Oslo"},
 		{Again, i, "[critical] Still: Boarding gates down since 04:10 Europe/Oslo"},
 		{Worse, i, "[critical] More severe: Boarding gates down since 04:10 Europe/Oslo"},
@@ -81,6 +84,12 @@ func TestRehearsal(t *testing.T) {
 	}
 	if first, is := Reached(lines); !is || first != instant("2026-11-09T07:00:00Z") {
 		t.Errorf("somebody is reached %v, at %s; want Monday at 08:00", is, first)
+	}
+	closed := twoSteps
+	closed.Hours = office
+	if lines := Rehearse([]Plan{NewPlan("office", closed)}, d, definition.Major, sunday, 30*minute, false); len(lines) != 1 ||
+		lines[0].At != instant("2026-11-09T07:00:00Z") {
+		t.Errorf("a plan that is closed on Sundays is rehearsed as %+v", lines)
 	}
 	week := span.Span{From: instant("2026-11-02T00:00:00Z"), To: instant("2026-11-09T00:00:00Z")}
 	unheard := Unheard(plans, d, definition.Major, week)

@@ -267,7 +267,8 @@ func (k *Keeper) followers(ctx context.Context, snap *catalogue.Snapshot, i inci
 		}
 	}
 	slices.Sort(expected)
-	if len(follow) > 0 {
+	const inHeadline = 3 // so many it names itself
+	if len(follow) > inHeadline {
 		s.Detail = append(s.Detail, "Follow from it already: "+strings.Join(follow, ", ")+".")
 	}
 	if len(expected) > 0 {

@@ -112,7 +112,9 @@ func TestWebhooks(t *testing.T) {
 		w.WriteHeader(http.StatusCreated)
 		w.Write([]byte("made\x00 it\x1b[31m"))
 	})
-	mux.HandleFunc("/moved", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/elsewhere", http.StatusTemporaryRedirect) })
+	mux.HandleFunc("/moved", func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, "/elsewhere", http.StatusTemporaryRedirect)
+	})
 	mux.HandleFunc("/elsewhere", func(http.ResponseWriter, *http.Request) { elsewhere++ })
 	mux.HandleFunc("/gone", func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "no such desk", http.StatusGone) })
 	mux.HandleFunc("/busy", func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "later", http.StatusTooManyRequests) })

@@ -34,11 +34,18 @@ export function Told({ incident, over }: { incident: number; over: boolean }) {
             <span>
               {clock(g[0]?.due_at ?? '', zone)} {whatWords[g[0]?.what ?? '']}:{' '}
             </span>
-            {g.map((d, i) => (
-              <span key={d.id} title={d.answer || d.why}>
+            {receivers(g).map((r, i) => (
+              <span key={r.name}>
                 {i > 0 && ', '}
-                {d.to || 'nobody'} {d.kind && `by ${kindWords[d.kind] ?? ''}`}
-                {d.state !== 'sent' && <b className={d.state === 'failed' ? 'word-down' : undefined}> {d.state === 'suppressed' ? `not: ${d.why}` : stateWords[d.state]}</b>}
+                {r.name}
+                {r.sent.length > 0 && r.person && ` by ${listed(r.sent.map((d) => kindWords[d.kind] ?? d.kind))}`}
+                {r.others.map((d) => (
+                  <span key={d.id} title={d.answer || d.why}>
+                    {' '}
+                    {r.person && d.kind ? `by ${kindWords[d.kind] ?? ''} ` : ''}
+                    <b className={d.state === 'failed' ? 'word-down' : undefined}>{d.state === 'suppressed' ? `not: ${d.why}` : stateWords[d.state]}</b>
+                  </span>
+                ))}
               </span>
             ))}
           </li>
@@ -56,4 +63,17 @@ function groups(items: Delivery[]): Delivery[][] {
     out.set(key, [...(out.get(key) ?? []), d])
   }
   return [...out.values()].reverse()
+}
+
+/** Deliveries of one receiver together: those that were sent, and the others. */
+function receivers(list: Delivery[]): { name: string; person: boolean; sent: Delivery[]; others: Delivery[] }[] {
+  const shared = ['webhook', 'chat', 'syslog']
+  const out: { name: string; person: boolean; sent: Delivery[]; others: Delivery[] }[] = []
+  for (const d of list) {
+    let r = out.find((x) => x.name === (d.to || 'nobody'))
+    if (!r) out.push((r = { name: d.to || 'nobody', person: !shared.includes(d.kind), sent: [], others: [] }))
+    if (d.state === 'sent') r.sent.push(d)
+    else r.others.push(d)
+  }
+  return out
 }

@@ -231,7 +231,7 @@ function StepFields({ i, form, receivers, many, out }: { i: number; form: UseFor
             </TextField>
           )}
         />
-        <TextField label="Again every (min)" error={Boolean(err?.repeat)} helperText={err?.repeat?.message ?? 'Empty: once'} {...form.register(`steps.${i}.repeat`, { validate: validAmount })} />
+        <TextField label="Again every (min)" error={Boolean(err?.repeat)} helperText={err?.repeat?.message ?? (repeats.trim() === '' ? 'Empty: once' : undefined)} {...form.register(`steps.${i}.repeat`, { validate: validAmount })} />
         <TextField label="Times, at most" disabled={repeats.trim() === ''} error={Boolean(err?.most)} helperText={err?.most?.message} {...form.register(`steps.${i}.most`, { validate: validAmount })} />
         {many && (
           <Button variant="text" onClick={out} aria-label={`Take out step ${i + 1}`}>

@@ -84,7 +84,7 @@ function Result({ r }: { r: Schemas['Rehearsal'] }) {
         ))}
       </p>
       {r.lines.length > 0 && (
-        <Table sx={{ maxWidth: 1000 }}>
+        <Table sx={{ maxWidth: 1000 }} tabIndex={0} aria-label="Who would be told">
           <TableHead>
             <TableRow>
               <TableCell>After</TableCell>

@@ -51,10 +51,10 @@ export function sentences(p: Spec, name: (r: Recipient) => string): string[] {
   const conditions = [
     p.severities?.length ? `that are ${p.severities.join(' or ')}` : '',
     p.about?.length ? `of ${listed(p.about.map((a) => about[a]))}` : '',
-    p.check_kinds?.length ? `of ${listed(p.check_kinds)} checks` : '',
+    p.check_kinds?.length ? `whose kind is ${p.check_kinds.join(' or ')}` : '',
     p.tags?.length ? `of services tagged ${p.tags.join(' or ')}` : '',
   ].filter(Boolean)
-  out.push(`For ${p.everywhere ? 'all incidents' : 'incidents of services that name it, or whose team does'}${conditions.length ? `, ${conditions.join(', ')}` : ''}.`)
+  out.push(p.everywhere ? `${['For all incidents', ...conditions].join(' ')}.` : `${['For incidents of services that name it, or whose team does', ...conditions].join(', ')}.`)
   out.push(p.no_all_clear ? 'The end is not told.' : 'Those who were told are told the end.')
   if (p.hours) out.push(`Only ${weekWords(p.hours)}; what is due outside waits.`)
   if (p.remind_s) out.push(`Who acknowledged it is reminded every ${lengthOf(p.remind_s)}.`)
