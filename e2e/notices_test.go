@@ -178,3 +178,18 @@ func TestAServicesFormKeepsItsPolicy(t *testing.T) {
 		t.Errorf("after an edit in the form it is %v", now)
 	}
 }
+
+// An operator holds the notices of a service for a while: that stands wherever it counts,
+// until it is ended.
+func TestHoldingNotices(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Go(s.srv.URL+"/services/sailing-board"))
+	s.do(s.Click("Hold notices"), s.Until("the form", "document.querySelector('form[aria-label=\"Hold notices\"]')"))
+	s.do(s.Fill("Why", "The board is being moved"), s.ClickOn("form button", "Hold notices"))
+	const held = "document.querySelector('[data-hold=sailing-board]')?.innerText.includes('by Runa Vik: The board is being moved')"
+	s.do(s.Until("it on the service's page", held))
+	for _, path := range []string{"/", "/notices"} {
+		s.do(s.Go(s.srv.URL+path), s.Until("it on "+path, held))
+	}
+	s.do(s.Click("end it now"), s.Until("it ended", "!document.querySelector('[data-hold]')"))
+}

@@ -266,6 +266,8 @@ func (l Life) Silence(p Plan, now span.Instant) (why string, until *span.Instant
 		switch h.Why {
 		case IsAcked:
 			return "Somebody has acknowledged it.", to
+		case IsHeld:
+			return "Notices of it are held.", to
 		case IsPlanned:
 			return "It began in planned work, which is not over.", to
 		case IsUnder:

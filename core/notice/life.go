@@ -34,7 +34,7 @@ type Life struct {
 // Hold is a time in which the clock of plans stands still.
 type Hold struct {
 	span.Span
-	Why string // acknowledged, follows, planned
+	Why string // acknowledged, follows, planned, held, calm
 }
 
 // Why a clock stands still.
@@ -42,6 +42,7 @@ const (
 	IsAcked   = "acknowledged"
 	IsPlanned = "planned"
 	IsUnder   = "follows"
+	IsHeld    = "held" // a person stopped notices for a while
 	IsCalm    = "calm" // between two beginnings of what flaps
 )
 
@@ -160,6 +161,16 @@ func (l *Life) again(at span.Instant, n int) {
 	}
 }
 
+// Hold stops telling of it in some times, by a person's decision. What it tells of its end
+// goes on.
+func (l Life) Hold(times ...span.Span) Life {
+	l.Held = slices.Clone(l.Held)
+	for _, t := range times {
+		l.Held = append(l.Held, Hold{t, IsHeld})
+	}
+	return l
+}
+
 // running are the times until an instant in which the clock of a plan runs.
 func (l Life) running(p definition.NoticePlanSpec, until span.Instant) span.Set {
 	if l.To != nil {
@@ -198,6 +209,8 @@ func (l Life) Still(what What, now span.Instant) string {
 			return "it follows from another one, which is told"
 		case h.Why == IsPlanned:
 			return "it is planned work"
+		case h.Why == IsHeld:
+			return "notices of it are held"
 		}
 	}
 	return ""

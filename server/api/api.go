@@ -130,6 +130,7 @@ func (s *Server) routes(api huma.API) {
 	s.incidentRoutes(a)
 	s.noticeRoutes(a)
 	s.methodRoutes(a)
+	s.holdRoutes(a)
 	s.trialRoutes(a)
 	s.scheduleRoutes(a)
 	s.checkNowRoutes(a)

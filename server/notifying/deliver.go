@@ -154,7 +154,7 @@ func (k *Keeper) compose(ctx context.Context, snap *catalogue.Snapshot, c db.Cla
 	if err != nil {
 		return m, "", err
 	}
-	all, err := k.known(ctx, k.Store.Queries, []db.Incident{row})
+	all, err := k.known(ctx, k.Store.Queries, snap, []db.Incident{row})
 	if err != nil {
 		return m, "", err
 	}

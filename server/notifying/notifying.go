@@ -97,10 +97,21 @@ type told struct {
 	incident incident.Incident
 	facts    []notice.Fact
 	notices  []db.Notice
+	held     []span.Span // times in which a person stopped telling of it
 }
 
 // known reads what telling of incidents goes by.
-func (k *Keeper) known(ctx context.Context, q *db.Queries, rows []db.Incident) ([]told, error) {
+func (k *Keeper) known(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, rows []db.Incident) ([]told, error) {
+	since := k.Now()
+	for _, r := range rows {
+		if r.KnownAt.Before(since) {
+			since = r.KnownAt
+		}
+	}
+	holds, err := q.HoldsSince(ctx, since)
+	if err != nil {
+		return nil, err
+	}
 	ids := make([]int64, len(rows))
 	out := make([]told, len(rows))
 	at := map[int64]int{}
@@ -110,6 +121,11 @@ func (k *Keeper) known(ctx context.Context, q *db.Queries, rows []db.Incident) (
 			r.ResolvedAt, r.EndedAt, r.State = nil, nil, r.Worst
 		}
 		ids[n], out[n].incident, at[r.ID] = r.ID, incidents.Of(r), n
+		for _, h := range holds {
+			if concerns(snap, h, out[n].incident.Subject) {
+				out[n].held = append(out[n].held, heldTime(h))
+			}
+		}
 	}
 	events, err := q.TellingEvents(ctx, ids)
 	if err != nil {
@@ -142,9 +158,25 @@ func (k *Keeper) known(ctx context.Context, q *db.Queries, rows []db.Incident) (
 	return out, nil
 }
 
+// concerns says whether a hold is for an incident: of its service, or of its check.
+func concerns(snap *catalogue.Snapshot, h db.HoldsSinceRow, of incident.Subject) bool {
+	if h.About == of.About && h.Subject == of.ID {
+		return true
+	}
+	return h.About == incident.Service && of.About == incident.Check && incidents.ServiceOf(snap, of) == h.Subject
+}
+
+func heldTime(h db.HoldsSinceRow) span.Span {
+	out := span.Span{From: span.Of(h.FromAt), To: span.Of(h.UntilAt)}
+	if h.EndedAt != nil {
+		out.To = min(out.To, span.Of(*h.EndedAt))
+	}
+	return out
+}
+
 // life is the incident as telling of it goes by.
 func (t told) life(snap *catalogue.Snapshot) notice.Life {
-	return notice.LifeOf(t.incident, t.facts, settles(snap, t.incident))
+	return notice.LifeOf(t.incident, t.facts, settles(snap, t.incident)).Hold(t.held...)
 }
 
 // settles says that an incident is of a service that needs others, whose answers are
@@ -223,7 +255,7 @@ func (k *Keeper) round(ctx context.Context) error {
 
 // Tell makes the notices of some incidents that are due.
 func (k *Keeper) Tell(ctx context.Context, snap *catalogue.Snapshot, rows []db.Incident) error {
-	all, err := k.known(ctx, k.Store.Queries, rows)
+	all, err := k.known(ctx, k.Store.Queries, snap, rows)
 	if err != nil {
 		return err
 	}
@@ -256,6 +288,7 @@ func (k *Keeper) make(ctx context.Context, tx pgx.Tx, q *db.Queries, t told, p n
 	if err != nil {
 		return err
 	}
+	at := map[notice.Way]bool{} // who is told at this moment by a step
 	for _, n := range due {
 		row := db.AddNoticeParams{Incident: &t.incident.ID, Plan: p.ID, Key: n.Key(), What: string(n.What), Round: int32(n.Round),
 			Step: int32(n.Step), Nth: int32(n.Nth), Severity: cmp.Or(n.Severity, t.incident.Severity), DueAt: n.At.Time(), MadeAt: now}
@@ -270,6 +303,12 @@ func (k *Keeper) make(ctx context.Context, tx pgx.Tx, q *db.Queries, t told, p n
 			continue
 		}
 		for _, w := range k.ways(n, p, d, before, span.Of(now)) {
+			if who := (notice.Way{Kind: w.Kind, Address: w.Address, Person: w.Person}); w.Why == "" && (n.What == notice.Begun || n.What == notice.Again) {
+				if at[who] {
+					w.Why = "another step tells the same at this moment"
+				}
+				at[who] = true
+			}
 			if err := k.add(ctx, q, ids[0], t.incident.ID, p, n, w, before); err != nil {
 				return err
 			}
@@ -448,7 +487,7 @@ func (k *Keeper) awake() {
 
 // Life is an incident as telling of it goes by.
 func (k *Keeper) Life(ctx context.Context, snap *catalogue.Snapshot, row db.Incident) (notice.Life, error) {
-	all, err := k.known(ctx, k.Store.Queries, []db.Incident{row})
+	all, err := k.known(ctx, k.Store.Queries, snap, []db.Incident{row})
 	if err != nil {
 		return notice.Life{}, err
 	}

@@ -529,3 +529,60 @@ func TestIncidentsOfOtherThings(t *testing.T) {
 		t.Errorf("a silent location is told as %q", got)
 	}
 }
+
+// A person holds the notices of a service: nobody is told until that is over, or ended;
+// what was told before has its end told all the same.
+func TestNoticesAreHeld(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", Steps: []definition.NoticeStep{{Tell: q.to("work")}, {AfterS: 600, Tell: q.to("work")}}})
+	for _, id := range []string{"gates", "board", "kiosk"} {
+		q.service(id, "duty")
+	}
+	operator := servertest.As(t, q.srv, q.url, access.Operator)
+	viewer := servertest.As(t, q.srv, q.url, access.Viewer)
+	hold := func(id string, d time.Duration, reason string) servertest.Answer {
+		return operator.Do("POST", "/holds", map[string]any{"about": "service", "subject": id, "until": time.Now().Add(d), "reason": reason})
+	}
+	for says, a := range map[string]servertest.Answer{
+		"has passed": hold("gates", -time.Minute, "x"), "7 days": hold("gates", 200*time.Hour, "x"), "names no service": hold("none", time.Hour, "x"),
+		"is missing": hold("gates", time.Hour, " "), "role": viewer.Do("POST", "/holds", map[string]any{"about": "service", "subject": "gates", "until": time.Now().Add(time.Hour), "reason": "x"}),
+	} {
+		if a.Status != 422 && a.Status != 403 || !strings.Contains(string(a.Body), says) {
+			t.Errorf("%s: %s", says, a)
+		}
+	}
+	if a := hold("gates", time.Hour, "The mast is being moved"); a.Status > 299 {
+		t.Fatal(a)
+	}
+	if a := hold("board", 5*time.Hour, "Nobody needs it"); a.Status > 299 {
+		t.Fatal(a)
+	}
+	q.measured(time.Second, measure.Failed, "gates", "board", "kiosk")
+	q.after(0)
+	q.wants("while two are held", "webhook /work Kiosk has been down")
+	if a := hold("kiosk", 5*time.Hour, "Known"); a.Status > 299 {
+		t.Fatal(a)
+	}
+	q.after(30 * time.Minute)
+	q.wants("while all are held")
+	q.after(70 * time.Minute)
+	q.wants("an hour later", "webhook /work Gates has been down")
+	var list struct{ Items []struct{ ID int64 } }
+	viewer.Must("GET", "/holds", nil, &list)
+	if len(list.Items) != 3 {
+		t.Fatalf("%d holds are known", len(list.Items))
+	}
+	if a := operator.Do("DELETE", fmt.Sprintf("/holds/%d", list.Items[1].ID), nil); a.Status > 299 {
+		t.Fatal(a)
+	}
+	if a := operator.Do("DELETE", fmt.Sprintf("/holds/%d", list.Items[1].ID), nil); a.Status != 409 {
+		t.Errorf("ended twice: %s", a)
+	}
+	q.after(75 * time.Minute)
+	q.wants("one was ended", "webhook /work Board has been down")
+	q.measured(0, measure.OK, "kiosk")
+	q.after(76 * time.Minute)
+	if got := q.arrived(); len(got) != 1 || !strings.HasPrefix(got[0], "webhook /work Kiosk was down") {
+		t.Errorf("the end of what was told before it was held: %q", got)
+	}
+}

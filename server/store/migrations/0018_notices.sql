@@ -94,6 +94,21 @@ CREATE TABLE delivery_link (
 CREATE INDEX delivery_link_of ON delivery_link (delivery);
 COMMENT ON TABLE delivery_link IS 'Links in messages that acknowledge an incident once, by the SHA-256 of their token.';
 
+CREATE TABLE hold (
+    id       bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    about    text NOT NULL CHECK (about IN ('service', 'check')),
+    subject  text NOT NULL,
+    reason   text NOT NULL,
+    by       text NOT NULL,
+    from_at  timestamptz NOT NULL,
+    until_at timestamptz NOT NULL CHECK (until_at > from_at),
+    ended_at timestamptz,
+    ended_by text NOT NULL DEFAULT ''
+);
+CREATE INDEX hold_until ON hold (until_at);
+COMMENT ON TABLE hold IS 'Times in which a person stopped the notices of a check, or of a service and its checks; no account knows of them.';
+COMMENT ON COLUMN hold.ended_at IS 'When a person ended it before its time; null: nobody did.';
+
 -- +goose Down
 UPDATE revision SET body = body - 'notice_plan' WHERE kind = 'team';
 UPDATE revision SET body = body - 'notices' WHERE kind = 'service';
@@ -102,6 +117,7 @@ DELETE FROM definition WHERE kind IN ('relay', 'contact-method', 'pool', 'notice
 ALTER TABLE definition DROP CONSTRAINT definition_kind_check;
 ALTER TABLE definition ADD CONSTRAINT definition_kind_check CHECK (kind IN ('location', 'service', 'check', 'agreement', 'window', 'adjustment',
     'network', 'credential', 'kit', 'pair-plan', 'team', 'customer', 'contract', 'holiday-list'));
+DROP TABLE hold;
 DROP TABLE delivery_link;
 DROP TABLE delivery;
 DROP TABLE notice;

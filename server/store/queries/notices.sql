@@ -136,3 +136,16 @@ UPDATE delivery_link l SET used_at = @now WHERE l.used_at IS NULL AND l.delivery
 SELECT incident, count(*) FILTER (WHERE state = 'sent') AS sent, count(*) FILTER (WHERE state IN ('queued', 'held')) AS waiting,
     count(*) FILTER (WHERE state = 'failed') AS failed
 FROM delivery WHERE incident = ANY(@incidents::bigint[]) AND kind <> 'inbox' AND kind <> '' GROUP BY incident;
+
+-- name: AddHold :one
+INSERT INTO hold (about, subject, reason, by, from_at, until_at) VALUES (@about, @subject, @reason, @by, @from_at, @until_at) RETURNING id;
+
+-- name: Hold :one
+SELECT * FROM hold WHERE id = $1;
+
+-- name: EndHold :execrows
+UPDATE hold SET ended_at = @ended_at, ended_by = @ended_by WHERE id = @id AND ended_at IS NULL AND until_at > @ended_at;
+
+-- name: HoldsSince :many
+-- Those that lasted beyond an instant, the latest first.
+SELECT h.*, person_called(h.by)::text AS called FROM hold h WHERE least(h.until_at, coalesce(h.ended_at, h.until_at)) > @since::timestamptz ORDER BY h.id DESC LIMIT 2000;

@@ -1004,6 +1004,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/holds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Notices that people stopped for a while, within the last 30 days, the latest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["holds"];
+        put?: never;
+        /**
+         * Stop notices of a check, or of a service and its checks, until a time; measuring, judging and accounts go on
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["hold-notices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/holds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Let notices go on before its time
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        delete: operations["end-hold"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/holiday-lists": {
         parameters: {
             query?: never;
@@ -4872,6 +4916,25 @@ export interface components {
             name: string;
             value: string;
         };
+        HoldView: {
+            /** @enum {string} */
+            about: "service" | "check";
+            by: string;
+            from: string;
+            /** Format: int64 */
+            id: number;
+            /** @description What it is called, of a check with its service */
+            name: string;
+            /** @description It holds now */
+            now: boolean;
+            reason: string;
+            /** @description Id of the service that it concerns */
+            service: string;
+            /** @description Id of it */
+            subject: string;
+            /** @description When it ends, or was ended */
+            until: string;
+        };
         Holiday: {
             /** @description 2006-01-02 */
             date: string;
@@ -5313,6 +5376,9 @@ export interface components {
         ListGapBody: {
             items: components["schemas"]["Gap"][];
         };
+        ListHoldViewBody: {
+            items: components["schemas"]["HoldView"][];
+        };
         ListKindBody: {
             items: components["schemas"]["Kind"][];
         };
@@ -5612,6 +5678,18 @@ export interface components {
             ours?: boolean;
             /** @description Address ranges such as 198.18.0.0/15 or fd77::/16; a single address stands for itself */
             prefixes: string[];
+        };
+        NewHold: {
+            /** @enum {string} */
+            about: "service" | "check";
+            reason: string;
+            /** @description Id of it */
+            subject: string;
+            /**
+             * Format: date-time
+             * @description 7 days ahead at most
+             */
+            until: string;
         };
         NewMethod: {
             /** @description When it may be used; absent: always */
@@ -10404,6 +10482,169 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    holds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListHoldViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hold-notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHold"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BodyStruct { ID int64 \"json:\\\"id\\\"\" }Body"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -60,7 +60,7 @@ export function IncidentPage() {
             <Legend only={['up', 'degraded', 'down', 'unmeasured']} />
           </section>
         )}
-        <Told incident={i.id} over={i.resolved_at !== undefined} />
+        <Told incident={i.id} over={i.resolved_at !== undefined} service={i.service} />
         <Timeline data={data} />
         <Evidence data={data} />
         <Files data={data} />

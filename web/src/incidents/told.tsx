@@ -1,5 +1,6 @@
 import Typography from '@mui/material/Typography'
 import { Link } from 'react-router'
+import { HoldsNote } from '../notices/holds'
 import { useIncidentNotices, type Delivery } from '../notices/queries'
 import { kindWords, listed, stateWords, whatWords } from '../notices/words'
 import { Trouble } from '../parts/trouble'
@@ -7,7 +8,7 @@ import { clock, shortTime } from '../time/format'
 import { useKeep, useZone } from '../time/span'
 
 /** Who was told of an incident, who is next, and why nobody is where nobody is. */
-export function Told({ incident, over }: { incident: number; over: boolean }) {
+export function Told({ incident, over, service }: { incident: number; over: boolean; service?: string }) {
   const notices = useIncidentNotices(incident)
   const { zone } = useZone()
   const keep = useKeep()
@@ -18,6 +19,7 @@ export function Told({ incident, over }: { incident: number; over: boolean }) {
       <Typography variant="h2" className="group">
         Who was told
       </Typography>
+      {!over && service && <HoldsNote service={service} />}
       {data.plans.length === 0 && data.items.length === 0 && <p className="sub">No notice plan is for it, so nobody is told. {over ? '' : 'Its service can name one, or its team.'}</p>}
       {!over &&
         data.plans.map((p) => (

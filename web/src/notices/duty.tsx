@@ -16,6 +16,7 @@ import { Awaited, Trouble } from '../parts/trouble'
 import { shortTime, wallMinute } from '../time/format'
 import { useKeep, useSpan, useZone } from '../time/span'
 import { NoticesNav } from './head'
+import { HoldsNote } from './holds'
 import { useDuty, useGaps, useNoticePeople } from './queries'
 import { listed } from './words'
 
@@ -37,6 +38,7 @@ export function DutyPage() {
       <Typography variant="h1" className="statement">
         {statement(data.pools)}
       </Typography>
+      <HoldsNote />
       <Gaps gaps={gaps.data ?? []} known={gaps.data !== undefined} />
       <section aria-label="Pools">
         <Typography variant="h2" className="group">

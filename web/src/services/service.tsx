@@ -6,13 +6,14 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import Typography from '@mui/material/Typography'
-import { useState } from 'react'
+import { Suspense, lazy, useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import type { Schemas } from '../api/client'
-import { useKinds, useMayChange, useServiceSpan } from '../api/queries'
+import { useKinds, useMay, useMayChange, useServiceSpan } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { useOneStop } from '../axis/stops'
 import { Legend, Strip, type Axis } from '../axis/strip'
+import { HoldsNote } from '../notices/holds'
 import { usePartyName } from '../parts/party'
 import { RetireQuestion, useRetiring } from '../parts/retire'
 import { Awaited, NoAccount, Trouble } from '../parts/trouble'
@@ -20,6 +21,9 @@ import { duration, durationUp, percent, shortTime } from '../time/format'
 import { exactly, momentOf, useKeep, useSpan, useZone } from '../time/span'
 import { kinds, leading } from './kinds'
 import { MomentAside } from './moment'
+
+// Loaded when first asked for: it brings the picker of dates.
+const HoldForm = lazy(() => import('../notices/hold-form'))
 
 /** What happened to a service, where, and why it counts as it does. */
 export function ServicePage() {
@@ -137,6 +141,8 @@ function Head({ data }: { data: Schemas['ServiceSpan'] }) {
   const team = usePartyName('team')
   const keep = useKeep()
   const may = useMayChange()(data.service.spec.owner)
+  const operates = useMay()('operate')
+  const [holding, setHolding] = useState(false)
   const navigate = useNavigate()
   const id = data.service.id
   const retiring = useRetiring('services', (did) => did === 'retired' && navigate(keep('/services')))
@@ -163,9 +169,14 @@ function Head({ data }: { data: Schemas['ServiceSpan'] }) {
             )}
           </div>
         </div>
-        {may && (
+        {(may || operates) && (
           <div className="actions">
-            {data.service.retired ? (
+            {operates && !data.service.retired && (
+              <Button variant="text" aria-expanded={holding} onClick={() => setHolding(!holding)}>
+                Hold notices
+              </Button>
+            )}
+            {!may ? null : data.service.retired ? (
               <Button onClick={() => retiring.restore(id)}>Restore</Button>
             ) : (
               <>
@@ -183,6 +194,12 @@ function Head({ data }: { data: Schemas['ServiceSpan'] }) {
           </div>
         )}
       </div>
+      {holding && (
+        <Suspense fallback={null}>
+          <HoldForm about="service" subject={id} done={() => setHolding(false)} />
+        </Suspense>
+      )}
+      <HoldsNote service={id} />
       <Trouble error={retiring.error} />
       <RetireQuestion of={retiring} title={`Retire ${s.name}?`} text="It is judged no more from now on. Its history, its accounts and its reports stay, and it can be restored." act={`Retire ${s.name}`} />
     </>

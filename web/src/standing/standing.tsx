@@ -6,6 +6,7 @@ import type { Listed, Schemas } from '../api/client'
 import { useMay, useStanding } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, classTimes, type Axis } from '../axis/strip'
+import { HoldsNote } from '../notices/holds'
 import { More, useFind } from '../parts/more'
 import { OwnPeriod } from '../parts/own-period'
 import { Awaited, NoAccount, Trouble } from '../parts/trouble'
@@ -35,6 +36,7 @@ export function StandingPage() {
           <>
             <Typography variant="h1" className="statement">{statement(data.summary)}</Typography>
             <p className="lead">{nextUp(data.summary, zone) ?? (sees && `${plural(data.services, 'service', 'services')}, ${plural(data.checks, 'check', 'checks')}.`)}</p>
+            {sees && <HoldsNote />}
             {(data.agreements > 20 || text) && (
               <div className="head">
                 <span className="sub" role="status">

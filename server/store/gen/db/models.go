@@ -182,6 +182,20 @@ type Healing struct {
 	DoneAt  *time.Time
 }
 
+// Times in which a person stopped the notices of a check, or of a service and its checks; no account knows of them.
+type Hold struct {
+	ID      int64
+	About   string
+	Subject string
+	Reason  string
+	By      string
+	FromAt  time.Time
+	UntilAt time.Time
+	// When a person ended it before its time; null: nobody did.
+	EndedAt *time.Time
+	EndedBy string
+}
+
 // Hourly summaries of the kind's leading measure (milliseconds), kept for ever.
 type Hour struct {
 	Lane   int32

@@ -75,6 +75,33 @@ func (q *Queries) AddDeliveryLink(ctx context.Context, arg AddDeliveryLinkParams
 	return err
 }
 
+const addHold = `-- name: AddHold :one
+INSERT INTO hold (about, subject, reason, by, from_at, until_at) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id
+`
+
+type AddHoldParams struct {
+	About   string
+	Subject string
+	Reason  string
+	By      string
+	FromAt  time.Time
+	UntilAt time.Time
+}
+
+func (q *Queries) AddHold(ctx context.Context, arg AddHoldParams) (int64, error) {
+	row := q.db.QueryRow(ctx, addHold,
+		arg.About,
+		arg.Subject,
+		arg.Reason,
+		arg.By,
+		arg.FromAt,
+		arg.UntilAt,
+	)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
+}
+
 const addNotice = `-- name: AddNotice :many
 INSERT INTO notice (incident, plan, key, what, round, step, nth, severity, cause, due_at, made_at)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
@@ -702,6 +729,24 @@ func (q *Queries) EndDelivery(ctx context.Context, arg EndDeliveryParams) (int64
 	return result.RowsAffected(), nil
 }
 
+const endHold = `-- name: EndHold :execrows
+UPDATE hold SET ended_at = $1, ended_by = $2 WHERE id = $3 AND ended_at IS NULL AND until_at > $1
+`
+
+type EndHoldParams struct {
+	EndedAt *time.Time
+	EndedBy string
+	ID      int64
+}
+
+func (q *Queries) EndHold(ctx context.Context, arg EndHoldParams) (int64, error) {
+	result, err := q.db.Exec(ctx, endHold, arg.EndedAt, arg.EndedBy, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const heldDeliveries = `-- name: HeldDeliveries :many
 SELECT d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, n.plan FROM delivery d JOIN notice n ON n.id = d.notice WHERE d.state = 'held' AND d.summary IS NULL ORDER BY d.id
 `
@@ -768,6 +813,76 @@ func (q *Queries) HeldDeliveries(ctx context.Context) ([]HeldDeliveriesRow, erro
 			&i.By,
 			&i.ReadAt,
 			&i.Plan,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const hold = `-- name: Hold :one
+SELECT id, about, subject, reason, by, from_at, until_at, ended_at, ended_by FROM hold WHERE id = $1
+`
+
+func (q *Queries) Hold(ctx context.Context, id int64) (Hold, error) {
+	row := q.db.QueryRow(ctx, hold, id)
+	var i Hold
+	err := row.Scan(
+		&i.ID,
+		&i.About,
+		&i.Subject,
+		&i.Reason,
+		&i.By,
+		&i.FromAt,
+		&i.UntilAt,
+		&i.EndedAt,
+		&i.EndedBy,
+	)
+	return i, err
+}
+
+const holdsSince = `-- name: HoldsSince :many
+SELECT h.id, h.about, h.subject, h.reason, h.by, h.from_at, h.until_at, h.ended_at, h.ended_by, person_called(h.by)::text AS called FROM hold h WHERE least(h.until_at, coalesce(h.ended_at, h.until_at)) > $1::timestamptz ORDER BY h.id DESC LIMIT 2000
+`
+
+type HoldsSinceRow struct {
+	ID      int64
+	About   string
+	Subject string
+	Reason  string
+	By      string
+	FromAt  time.Time
+	UntilAt time.Time
+	EndedAt *time.Time
+	EndedBy string
+	Called  string
+}
+
+// Those that lasted beyond an instant, the latest first.
+func (q *Queries) HoldsSince(ctx context.Context, since time.Time) ([]HoldsSinceRow, error) {
+	rows, err := q.db.Query(ctx, holdsSince, since)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []HoldsSinceRow{}
+	for rows.Next() {
+		var i HoldsSinceRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.About,
+			&i.Subject,
+			&i.Reason,
+			&i.By,
+			&i.FromAt,
+			&i.UntilAt,
+			&i.EndedAt,
+			&i.EndedBy,
+			&i.Called,
 		); err != nil {
 			return nil, err
 		}
