@@ -84,7 +84,7 @@ func TestWhoIsToldOfAFailure(t *testing.T) {
 		&& document.querySelector('[data-sentences]').innerText.includes('For all incidents.')`))
 	s.do(s.Click("Add the plan"), s.Until("it made", "location.pathname === '/notices/plans/gates-first'"))
 
-	s.do(s.Go(s.srv.URL+"/notices/rehearsal?what=service%20boarding-gates&when=2026-11-29%2003:10"))
+	s.do(s.Go(s.srv.URL + "/notices/rehearsal?what=service%20boarding-gates&when=2026-11-29%2003:10"))
 	s.do(s.Until("who would be told", `document.querySelector('[data-line="Control room"]') && document.querySelector('[data-reached]').innerText.includes('at once')`))
 
 	s.fails("boarding-gates-http", measure.Failed)

@@ -28,13 +28,14 @@ const (
 	NeedDown      = "down"       // a service is
 	NeedDegraded  = "degraded"   // a service is
 	NeedCheck     = "check"      // a check that informs fails
+	NeedNotices   = "notices"    // messages could not be sent
 	NeedAllowance = "allowance"  // of an agreement, goes too fast or is low
 	NeedAgent     = "agent"      // nothing is measured from somewhere, or something was not delivered
 	NeedNeverGood = "never-good" // its target may be wrong
 	NeedNothing   = "unmeasured" // a service is not measured
 )
 
-var pressing = []string{NeedFault, NeedDown, NeedDegraded, NeedAllowance, NeedCheck, NeedAgent, NeedNeverGood, NeedNothing}
+var pressing = []string{NeedFault, NeedDown, NeedDegraded, NeedNotices, NeedAllowance, NeedCheck, NeedAgent, NeedNeverGood, NeedNothing}
 
 // InOrder sorts needs: the most pressing kind first, in it those that nobody is on, of
 // those the latest first, since that is the news, and equal ones by name. The same needs

@@ -66,7 +66,64 @@ func (s *sender) examine() {
 		s.recomputed(ctx, l)
 	}
 	s.statesFollow(ctx)
+	s.everythingTold(ctx)
 	s.nothingGrows(ctx)
+}
+
+// everythingTold: of each incident that lasted somebody was told, or it is said why not;
+// what was sent arrived, and nothing arrived twice but what is marked so.
+func (s *sender) everythingTold(ctx context.Context) {
+	t, q := s.f.t, s.f.inside.API.Store
+	count := func(query string) (n int) {
+		if err := q.QueryRow(ctx, query).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	s.until("all that is due to be told", func() bool { return count("SELECT count(*) FROM delivery WHERE state = 'queued'") == 0 })
+	if n := count("SELECT count(*) FROM delivery WHERE state NOT IN ('sent', 'suppressed') OR state = 'suppressed' AND why = ''"); n > 0 {
+		t.Errorf("%d deliveries were neither sent nor suppressed with a reason", n)
+	}
+	untold := count(`SELECT count(*) FROM incident i WHERE cause IS NULL AND (resolved_at IS NULL OR resolved_at > known_at + interval '30 seconds')
+		AND NOT EXISTS (SELECT 1 FROM notice n WHERE n.incident = i.id)`)
+	all := count("SELECT count(*) FROM incident WHERE cause IS NULL AND (resolved_at IS NULL OR resolved_at > known_at + interval '30 seconds')")
+	if untold > 0 {
+		t.Errorf("of %d of %d incidents that lasted nobody was told", untold, all)
+	}
+	rows, err := q.Query(ctx, "SELECT id, maybe_twice FROM delivery WHERE state = 'sent'")
+	if err != nil {
+		t.Fatal(err)
+	}
+	taken, marked, sent := s.f.desk.taken(), 0, 0
+	for rows.Next() {
+		var id int64
+		var twice bool
+		if err := rows.Scan(&id, &twice); err != nil {
+			t.Fatal(err)
+		}
+		key := fmt.Sprintf("kestite-delivery-%d", id)
+		sent++
+		if twice {
+			marked++
+		}
+		if n := taken[key]; n == 0 || n > 1 && !twice {
+			t.Errorf("%s was taken %d times, and marked as maybe twice: %v", key, n, twice)
+		}
+		delete(taken, key)
+	}
+	if err := rows.Err(); err != nil {
+		t.Fatal(err)
+	}
+	for key := range taken { // sent by a server that died; it was needless when the next one looked
+		var state string
+		if err := q.QueryRow(ctx, "SELECT state FROM delivery WHERE 'kestite-delivery-' || id = $1 AND maybe_twice", key).Scan(&state); err != nil {
+			t.Errorf("%s arrived, and nobody knows of it: %v", key, err)
+		}
+	}
+	t.Logf("%d incidents lasted, %d messages sent, %d of them marked as maybe twice", all, sent, marked)
+	if all == 0 || sent == 0 {
+		t.Error("no incident lasted: nothing was proven of telling")
+	}
 }
 
 // nothingLost: every measurement that was acknowledged is there, and every one

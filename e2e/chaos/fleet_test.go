@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -141,6 +142,34 @@ func (t *target) counted() map[string]int {
 	return out
 }
 
+// desk takes what is told of incidents, and fails now and then; it counts what it took.
+type desk struct {
+	*httptest.Server
+	mu    sync.Mutex
+	asked int
+	took  map[string]int // by the key that tells messages apart
+}
+
+func newDesk() *desk {
+	d := &desk{took: map[string]int{}}
+	d.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.asked++; d.asked%11 == 0 {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		d.took[r.Header.Get("Idempotency-Key")]++
+	}))
+	return d
+}
+
+func (d *desk) taken() map[string]int {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return maps.Clone(d.took)
+}
+
 // fleet is three servers, each location's agent, and one PostgreSQL.
 type fleet struct {
 	t       *testing.T
@@ -152,6 +181,7 @@ type fleet struct {
 	at      []string // their addresses
 	agents  []*process
 	target  *target
+	desk    *desk
 	hostile []string // tokens for the hostile sender, one a location
 }
 
@@ -174,13 +204,14 @@ func newFleet(t *testing.T) *fleet {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	f := &fleet{t: t, dir: dir, target: newTarget()}
+	f := &fleet{t: t, dir: dir, target: newTarget(), desk: newDesk()}
 	t.Cleanup(func() {
 		for _, p := range append(f.agents, f.servers...) {
 			p.signal(syscall.SIGKILL)
 			p.log.Close()
 		}
 		f.target.Close()
+		f.desk.Close()
 		if f.inside != nil {
 			f.inside.Close()
 		}
@@ -212,7 +243,8 @@ func newFleet(t *testing.T) *fleet {
 	for n := range servers {
 		address := freeAddress(t)
 		f.at = append(f.at, "http://"+address)
-		f.servers = append(f.servers, f.process(fmt.Sprintf("server-%d", n), "serve", "--database", f.url, "--listen", address, "--key-file", key, "--log-level", "warn"))
+		f.servers = append(f.servers, f.process(fmt.Sprintf("server-%d", n), "serve", "--database", f.url, "--listen", address, "--key-file", key,
+			"--send-to", "127.0.0.1", "--log-level", "warn"))
 	}
 	for n := range locations {
 		location := fmt.Sprintf("location-%d", n)
@@ -320,7 +352,12 @@ func (f *fleet) define() {
 		serve(service)
 		check(service, service, interval, hostile[0])
 	}
-	for _, steps := range [][]catalogue.Step{places, services, checks} {
+	told := []catalogue.Step{
+		{Does: catalogue.Make, Kind: catalogue.Contact, ID: "desk", Spec: definition.ContactSpec{Name: "Desk", Kind: definition.Webhook, Address: f.desk.URL + "/in"}},
+		{Does: catalogue.Make, Kind: catalogue.NoticePlan, ID: "all", Spec: definition.NoticePlanSpec{Name: "All", Everywhere: true,
+			Steps: []definition.NoticeStep{{Tell: []definition.Recipient{{Contact: "desk"}}}}}},
+	}
+	for _, steps := range [][]catalogue.Step{places, services, checks, told[:1], told[1:]} {
 		if _, err := f.inside.API.Definitions.Apply(f.t.Context(), ch, steps...); err != nil {
 			f.t.Fatal(err)
 		}

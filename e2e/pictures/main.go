@@ -50,7 +50,6 @@ const rows = "document.querySelectorAll('.entry').length > 3"
 
 var all = []view{
 	{name: "standing", path: "/", ready: rows},
-	{name: "standing-dark", path: "/", ready: rows, dark: true},
 	{name: "standing-phone", path: "/", ready: rows, width: 390, height: 844},
 	{name: "incidents", path: "/incidents", ready: rows},
 	{name: "incident", path: "/incidents", ready: "document.querySelector('[data-phase=reviewed]')", act: func(b *browser.Browser) error {
@@ -92,7 +91,8 @@ var all = []view{
 		)
 	}},
 	{name: "path", path: "/services/quay-network?at=now", ready: "(document.querySelector('table.hops')?.scrollIntoView({ block: 'center' }), !!document.querySelector('table.hops'))"},
-	{name: "people", path: "/set-up/people", ready: "document.querySelector('[data-person]')"},
+	{name: "duty", path: "/notices", ready: "document.querySelector('[data-turn]') && document.querySelector('[data-gaps]')"},
+	{name: "rehearsal", path: "/notices/rehearsal?what=service%20boarding-gates&when=2026-11-29%2003:10", ready: "document.querySelector('[data-line]')"},
 	{name: "stand-ins", path: "/stand-ins", ready: "document.querySelector('table')"},
 }
 

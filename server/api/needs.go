@@ -3,10 +3,13 @@ package api
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
+	"time"
 
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
+	"kestite/core/definition"
 	"kestite/core/incident"
 	"kestite/core/span"
 	"kestite/core/standing"
@@ -30,7 +33,7 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts [
 	states := stateViews(snap, known)
 	list := faults(snap, accounts, states, now)
 	list = append(list, unmeasured(snap, states)...)
-	for _, of := range []func(context.Context, *catalogue.Snapshot, span.Instant) ([]standing.Need, error){s.troubles, s.bare} {
+	for _, of := range []func(context.Context, *catalogue.Snapshot, span.Instant) ([]standing.Need, error){s.troubles, s.bare, s.unsent} {
 		more, err := of(ctx, snap, now)
 		if err != nil {
 			return nil, err
@@ -55,6 +58,25 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts [
 		if n.Kind != standing.NeedFault && n.Since < now {
 			out[i].MS = int64(now - n.Since)
 		}
+	}
+	return out, nil
+}
+
+// unsent are messages that could not be sent, by way.
+func (s *Server) unsent(ctx context.Context, _ *catalogue.Snapshot, now span.Instant) ([]standing.Need, error) {
+	rows, err := s.Store.TroubledDeliveries(ctx, now.Time().Add(-24*time.Hour))
+	if err != nil {
+		return nil, err
+	}
+	words := map[string]string{definition.Mail: "E-mail", definition.SMS: "SMS", definition.Webhook: "Webhooks", definition.Chat: "Chat rooms", definition.Syslog: "Syslog"}
+	var out []standing.Need
+	for _, r := range rows {
+		text := fmt.Sprintf("%d messages were not taken", r.Messages)
+		if r.Messages == 1 {
+			text = "a message was not taken"
+		}
+		out = append(out, standing.Need{Kind: standing.NeedNotices, Subject: cmp.Or(words[r.Kind], r.Kind), ID: r.Kind, Text: text + ": " + r.Answer,
+			Since: span.Of(r.Since)})
 	}
 	return out, nil
 }

@@ -80,7 +80,7 @@ func newQuay(t *testing.T) *quay {
 
 // with lets a server's keeper send to this machine, by the clock of the test.
 func (q *quay) with(srv *server.Server) {
-	policy, err := instrument.NewPolicy([]string{"127.79.0.0/16"}, nil)
+	policy, err := policyOf("127.79.0.0/16")
 	if err != nil {
 		q.Fatal(err)
 	}
@@ -89,6 +89,8 @@ func (q *quay) with(srv *server.Server) {
 	srv.API.Incidents.Now = srv.API.Notices.Now
 	srv.API.Notices.URL = func() string { return "https://kestite.skerry.example" }
 }
+
+func policyOf(allow string) (*instrument.Policy, error) { return instrument.NewPolicy([]string{allow}, nil) }
 
 func (q *quay) make(kind, id string, spec catalogue.Spec) {
 	q.Helper()
@@ -584,5 +586,49 @@ func TestNoticesAreHeld(t *testing.T) {
 	q.after(76 * time.Minute)
 	if got := q.arrived(); len(got) != 1 || !strings.HasPrefix(got[0], "webhook /work Kiosk was down") {
 		t.Errorf("the end of what was told before it was held: %q", got)
+	}
+}
+
+// That messages are not taken stands on Standing, until they are sent again.
+func TestWhatCannotBeSentIsSaid(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", Steps: []definition.NoticeStep{{Tell: q.to("runa"), By: []string{definition.Mail}}}})
+	q.service("gates", "duty")
+	if err := q.post.Set(standin.Wrong); err != nil {
+		t.Fatal(err)
+	}
+	q.measured(time.Second, measure.Failed, "gates")
+	q.after(0)
+	viewer := servertest.As(t, q.srv, q.url, access.Viewer)
+	said := func() string {
+		var s struct{ Needs []struct{ Kind, Subject, Text string } }
+		viewer.Must("GET", "/standing", nil, &s)
+		for _, n := range s.Needs {
+			if n.Kind == "notices" {
+				return n.Subject + " " + n.Text
+			}
+		}
+		return ""
+	}
+	if got := said(); !strings.HasPrefix(got, "E-mail a message was not taken: Post: ") {
+		t.Errorf("Standing says %q", got)
+	}
+	if err := q.post.Set(standin.OK); err != nil {
+		t.Fatal(err)
+	}
+	rows, err := q.srv.API.Store.Deliveries(ctx, db.DeliveriesParams{Most: 10})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range rows {
+		if r.State == "failed" {
+			if _, err := q.keep.Again(ctx, trail.By{Person: q.ids["mikkel"]}, r.ID); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	q.after(0)
+	if got := said(); got != "" {
+		t.Errorf("once it was sent again, Standing says %q", got)
 	}
 }

@@ -149,3 +149,10 @@ UPDATE hold SET ended_at = @ended_at, ended_by = @ended_by WHERE id = @id AND en
 -- name: HoldsSince :many
 -- Those that lasted beyond an instant, the latest first.
 SELECT h.*, person_called(h.by)::text AS called FROM hold h WHERE least(h.until_at, coalesce(h.ended_at, h.until_at)) > @since::timestamptz ORDER BY h.id DESC LIMIT 2000;
+
+-- name: TroubledDeliveries :many
+-- What could not be sent within a day, or was tried several times already, by way.
+SELECT d.kind, count(*) AS messages, min(d.made_at)::timestamptz AS since, (array_agg(d.answer ORDER BY d.id DESC))[1]::text AS answer
+FROM delivery d WHERE d.kind <> '' AND (d.state = 'failed' AND d.done_at > @since::timestamptz OR d.state = 'queued' AND d.tries >= 3)
+  AND NOT EXISTS (SELECT 1 FROM delivery a WHERE a.again_of = d.id AND a.state = 'sent')
+GROUP BY d.kind ORDER BY d.kind;

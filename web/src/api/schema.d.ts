@@ -5660,7 +5660,7 @@ export interface components {
              */
             incident?: number;
             /** @enum {string} */
-            kind: "fault" | "down" | "degraded" | "allowance" | "check" | "agent" | "never-good" | "unmeasured";
+            kind: "fault" | "down" | "degraded" | "notices" | "allowance" | "check" | "agent" | "never-good" | "unmeasured";
             /** Format: int64 */
             ms?: number;
             service?: string;

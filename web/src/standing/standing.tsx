@@ -154,6 +154,7 @@ type Need = Schemas['NeedView']
 /** The page on which a need can be seen to. */
 function where(n: Need): string {
   if (n.kind === 'agent') return '/set-up'
+  if (n.kind === 'notices') return `/notices/deliveries?kind=${n.id}`
   if (n.kind === 'allowance') return `/agreements/${n.id}`
   if (n.kind === 'fault') return n.service ? `/services/${n.service}` : `/agreements/${n.id}`
   return `/services/${n.service ?? n.id}?at=now`
@@ -163,6 +164,7 @@ const kindsOfNeed: Record<Need['kind'], { words: string; look: string; bad: bool
   fault: { words: 'Cannot be told', look: 'look', bad: true },
   down: { words: 'Down', look: 'explain', bad: true },
   degraded: { words: 'Degraded', look: 'explain', bad: false },
+  notices: { words: 'Notices', look: 'look', bad: true },
   allowance: { words: 'Allowances', look: 'look', bad: false },
   check: { words: 'Checks that inform', look: 'explain', bad: false },
   agent: { words: 'Where we measure from', look: 'look', bad: false },

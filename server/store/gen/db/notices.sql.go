@@ -1283,6 +1283,46 @@ func (q *Queries) ToldOf(ctx context.Context, arg ToldOfParams) (bool, error) {
 	return exists, err
 }
 
+const troubledDeliveries = `-- name: TroubledDeliveries :many
+SELECT d.kind, count(*) AS messages, min(d.made_at)::timestamptz AS since, (array_agg(d.answer ORDER BY d.id DESC))[1]::text AS answer
+FROM delivery d WHERE d.kind <> '' AND (d.state = 'failed' AND d.done_at > $1::timestamptz OR d.state = 'queued' AND d.tries >= 3)
+  AND NOT EXISTS (SELECT 1 FROM delivery a WHERE a.again_of = d.id AND a.state = 'sent')
+GROUP BY d.kind ORDER BY d.kind
+`
+
+type TroubledDeliveriesRow struct {
+	Kind     string
+	Messages int64
+	Since    time.Time
+	Answer   string
+}
+
+// What could not be sent within a day, or was tried several times already, by way.
+func (q *Queries) TroubledDeliveries(ctx context.Context, since time.Time) ([]TroubledDeliveriesRow, error) {
+	rows, err := q.db.Query(ctx, troubledDeliveries, since)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []TroubledDeliveriesRow{}
+	for rows.Next() {
+		var i TroubledDeliveriesRow
+		if err := rows.Scan(
+			&i.Kind,
+			&i.Messages,
+			&i.Since,
+			&i.Answer,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const tryCode = `-- name: TryCode :exec
 UPDATE person_method SET code_tries = code_tries + 1 WHERE id = $1
 `
