@@ -90,7 +90,9 @@ func (q *quay) with(srv *server.Server) {
 	srv.API.Notices.URL = func() string { return "https://kestite.skerry.example" }
 }
 
-func policyOf(allow string) (*instrument.Policy, error) { return instrument.NewPolicy([]string{allow}, nil) }
+func policyOf(allow string) (*instrument.Policy, error) {
+	return instrument.NewPolicy([]string{allow}, nil)
+}
 
 func (q *quay) make(kind, id string, spec catalogue.Spec) {
 	q.Helper()
@@ -601,7 +603,9 @@ func TestWhatCannotBeSentIsSaid(t *testing.T) {
 	q.after(0)
 	viewer := servertest.As(t, q.srv, q.url, access.Viewer)
 	said := func() string {
-		var s struct{ Needs []struct{ Kind, Subject, Text string } }
+		var s struct {
+			Needs []struct{ Kind, Subject, Text string }
+		}
 		viewer.Must("GET", "/standing", nil, &s)
 		for _, n := range s.Needs {
 			if n.Kind == "notices" {

@@ -20,7 +20,7 @@ import { duration, fullTime } from '../time/format'
 import { useKeep, useZone } from '../time/span'
 import { NoticesNav } from './head'
 import { useRehearsal, type Asked } from './queries'
-import { kindWords } from './words'
+import { kindWords, listed } from './words'
 
 const because = { service: 'the service names it', owner: 'its owner follows it', everywhere: 'it is for everything' }
 
@@ -104,10 +104,10 @@ function Result({ r }: { r: Schemas['Rehearsal'] }) {
                   {l.nth > 0 && <span className="sub"> again, {l.nth}</span>}
                 </TableCell>
                 <TableCell>
-                  {l.ways.map((w, n) => (
+                  {together(l.ways).map((w, n) => (
                     <div key={n} className={w.why ? 'word-down' : undefined}>
                       {w.person && w.person !== l.to ? `${w.person}: ` : ''}
-                      {w.why ? `not reached: ${w.why}` : kindWords[w.kind]}
+                      {w.why ? `not reached: ${w.why}` : listed(w.kinds)}
                       {w.at && Date.parse(w.at) > Date.parse(l.at) && ` from ${fullTime(w.at, zone)}, when it is active`}
                     </div>
                   ))}
@@ -123,4 +123,15 @@ function Result({ r }: { r: Schemas['Rehearsal'] }) {
       <p className="sub">Four hours are looked at. Who acknowledges it ends that; who was told is told the end. {zone}</p>
     </>
   )
+}
+
+/** Ways of one person at one time stand together. */
+function together(ways: Schemas['WayView'][]): { person?: string; kinds: string[]; at?: string; why?: string }[] {
+  const out: { person?: string; kinds: string[]; at?: string; why?: string }[] = []
+  for (const w of ways) {
+    const same = out.find((o) => !o.why && !w.why && o.person === w.person && o.at === w.at)
+    if (same) same.kinds.push(kindWords[w.kind] ?? w.kind)
+    else out.push({ person: w.person, kinds: [kindWords[w.kind] ?? w.kind], at: w.at, why: w.why })
+  }
+  return out
 }
