@@ -58,7 +58,8 @@ func TestAnIncidentFromOnsetToReview(t *testing.T) {
 	s.do(s.Click("Add the note"), s.Until("it on the timeline",
 		"document.querySelector('[data-happened=note]')?.innerText.includes('Runa Vik: The controller answers')"))
 	s.do(s.Key("g"), s.Until("whom to give it to", "document.activeElement?.tagName === 'INPUT'"))
-	s.do(s.Type("Mikkel"), s.Type(kb.Enter), s.Until("whom it was given to",
+	s.do(s.Type("Mikkel"), s.Until("him among the choices", "[...document.querySelectorAll('[role=option]')].some((o) => o.innerText === 'Mikkel Brand')"))
+	s.do(s.Type(kb.Enter), s.Until("whom it was given to",
 		"document.querySelector('[data-on]')?.innerText.includes('given to Mikkel Brand')"))
 
 	s.do(s.Click("More"), s.Until("where files go", "document.querySelector('input[type=file]')"))

@@ -193,3 +193,19 @@ func TestHoldingNotices(t *testing.T) {
 	}
 	s.do(s.Click("end it now"), s.Until("it ended", "!document.querySelector('[data-hold]')"))
 }
+
+// A manager supposes that gates fail for a day: what goes down with them, what that costs,
+// and who would be told; nothing of it is done.
+func TestSupposingAFailure(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/services/boarding-gates"))
+	s.do(s.Click("Suppose it fails"), s.Until("what goes down", "document.querySelector('[data-down=departure]')?.innerText.includes('needs Boarding gates')"))
+	s.do(s.Choose("Lasts", "7 days"))
+	s.do(s.Until("what it costs", "document.querySelector('[data-costs=departure] .word-missed')"))
+	s.do(s.Until("who would be told", "document.querySelector('[data-tells=\"Harbour duty\"]')"))
+	s.do(s.Until("a sentence", "document.querySelector('[data-supposed]').innerText.startsWith('It takes 1 other service down')"))
+	s.do(s.Go(s.srv.URL+"/incidents"), s.Until("the incidents", "document.querySelector('section[aria-label=Open]')"))
+	if open := s.text("section[aria-label=Open]"); strings.Contains(open, "Departure") {
+		t.Errorf("something was done: %s", open)
+	}
+}

@@ -59,6 +59,7 @@ var screens = [][]struct{ path, ready string }{
 		{"/notices/plans", "document.querySelectorAll('[data-plan]').length > 3 && document.querySelector('main').innerText.includes('Harbour duty')"},
 		{"/notices/plans/new", "document.querySelector('[data-step]')"},
 		{"/notices/plans/on-duty", "document.querySelectorAll('[data-step]').length === 3"},
+		{"/services/suppose?what=quay-network%20card-acquirer&lasts=14400", "document.querySelector('[data-costs]')"},
 		{"/notices/rehearsal?what=service%20boarding-gates", "document.querySelector('[data-line]')"},
 		{"/notices/deliveries", "document.querySelector('[data-delivery]')"},
 		{"/set-up/pools", "document.querySelector('[data-pool]')"},

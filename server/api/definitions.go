@@ -70,6 +70,28 @@ type definitionKind[S catalogue.Spec] struct {
 	kind, path, name string // "service", "/services", "a service"
 	named            func(S) string
 	entries          func(*catalogue.Snapshot) map[string]*catalogue.Entry[S]
+	// hide takes out what those do not see who may not change it; nil: they see all.
+	hide func(S) S
+}
+
+// shown is a spec as who asks may see it.
+func (k definitionKind[S]) shown(ctx context.Context, spec S) S {
+	if k.hide == nil || who(ctx).Rights.May(access.ToChange(k.kind)) {
+		return spec
+	}
+	return k.hide(spec)
+}
+
+// shownBody is a spec as it is kept, as who asks may see it.
+func (k definitionKind[S]) shownBody(ctx context.Context, text json.RawMessage) (json.RawMessage, error) {
+	var spec S
+	if k.hide == nil || who(ctx).Rights.May(access.ToChange(k.kind)) {
+		return text, nil
+	}
+	if err := json.Unmarshal(text, &spec); err != nil {
+		return json.RawMessage(`{}`), nil // of what cannot be read nothing is shown
+	}
+	return json.Marshal(k.hide(spec))
 }
 
 // definitionRoutes registers list, create, edit, retire, restore and history of a kind.
@@ -84,7 +106,9 @@ func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 		entries := k.entries(snap)
 		var out []Defined[S]
 		for _, id := range catalogue.Sorted(entries) {
-			out = append(out, defined(entries[id]))
+			d := defined(entries[id])
+			d.Spec = k.shown(ctx, d.Spec)
+			out = append(out, d)
 		}
 		return items(out), nil
 	})
@@ -120,7 +144,11 @@ func definitionRoutes[S catalogue.Spec](a *operations, k definitionKind[S]) {
 		}
 		var out []RevisionView
 		for _, r := range rows {
-			out = append(out, RevisionView{int(r.Number), r.ValidFrom, r.ValidUntil, r.CountsFrom, r.Maker, r.Reason, r.Body})
+			text, err := k.shownBody(ctx, r.Body)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, RevisionView{int(r.Number), r.ValidFrom, r.ValidUntil, r.CountsFrom, r.Maker, r.Reason, text})
 		}
 		return items(out), err
 	})

@@ -261,10 +261,30 @@ func (s *Server) deliveryView(ctx context.Context, snap *catalogue.Snapshot, r d
 	}
 	me := who(ctx)
 	if r.Person != nil && *r.Person != me.ID && !me.Rights.May(access.Define) {
-		v.Address = masked(v.Address)
+		hidden := masked(v.Address)
+		for _, text := range []*string{&v.Answer, &v.Why} { // a mail server repeats it
+			*text = strings.ReplaceAll(*text, v.Address, hidden)
+		}
+		v.Address = hidden
+	}
+	if r.Person == nil && !me.Rights.May(access.Define) {
+		v.Address = withoutPath(r.Kind, v.Address)
 	}
 	v.Repeatable = r.State != "queued" && r.Kind != "" && r.Kind != definition.Inbox && r.Address != "erased" && me.Rights.May(access.Operate)
 	return v
+}
+
+// withoutPath is the address of a shared contact method as those see it who define nothing:
+// what follows the host of a web address is often a secret.
+func withoutPath(kind, address string) string {
+	if kind != definition.Webhook && kind != definition.Chat {
+		return address
+	}
+	origin, err := definition.Origin(address)
+	if err != nil {
+		return "•••"
+	}
+	return origin + "/•••"
 }
 
 // masked is the address of a person as those see it who have no business with it.

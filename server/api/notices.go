@@ -32,6 +32,11 @@ func (s *Server) noticeRoutes(a *operations) {
 		kind: catalogue.Contact, path: "/contact-methods", name: "a shared contact method",
 		named:   func(s definition.ContactSpec) string { return s.Name },
 		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.ContactSpec] { return s.Contacts },
+		hide: func(c definition.ContactSpec) definition.ContactSpec {
+			c.Address = withoutPath(c.Kind, c.Address)
+			c.Headers, c.Body = nil, ""
+			return c
+		},
 	})
 	definitionRoutes(a, definitionKind[definition.PoolSpec]{
 		kind: catalogue.Pool, path: "/pools", name: "a pool",
@@ -54,6 +59,7 @@ func (s *Server) noticeRoutes(a *operations) {
 	on(a, access.See, http.MethodGet, "/duty", "duty", "Who is on duty when", s.duty)
 	on(a, access.See, http.MethodGet, "/notice-people", "notice-people", "Who can be told, and by what", s.noticePeople)
 	on(a, access.See, http.MethodGet, "/rehearsal", "rehearse", "Who would be told what and when of a failure, if nobody did anything", s.rehearsal)
+	on(a, access.See, http.MethodGet, "/supposition", "suppose", "What a failure to come would do: to other services, to agreements, and who would be told", s.suppose, costly)
 	on(a, access.See, http.MethodGet, "/notice-gaps", "notice-gaps", "Where nobody would be told", s.noticeGaps, costly)
 }
 
@@ -245,6 +251,7 @@ type RehearsalLine struct {
 	Step int          `json:"step" doc:"From 1"`
 	Nth  int          `json:"nth" doc:"How often again; 0: the first time"`
 	To   string       `json:"to" doc:"What the receiver is called"`
+	Of   string       `json:"of,omitempty" doc:"What it is told of, where several things fail"`
 	Ways []WayView    `json:"ways"`
 }
 

@@ -147,6 +147,9 @@ func (k *Keeper) compose(ctx context.Context, snap *catalogue.Snapshot, c db.Cla
 			m.Values[p] = ""
 		}
 	}
+	if why, err := k.reachable(ctx, c); err != nil || why != "" {
+		return m, why, err
+	}
 	if c.Incident == nil {
 		return m, "", nil
 	}
@@ -193,6 +196,32 @@ func (k *Keeper) compose(ctx context.Context, snap *catalogue.Snapshot, c db.Cla
 		m.Rank = 5
 	}
 	return m, "", nil
+}
+
+// reachable says why a person is not to be reached any more by what they were when the
+// delivery was made; "" where they are.
+func (k *Keeper) reachable(ctx context.Context, c db.ClaimDeliveriesRow) (string, error) {
+	if c.Person == nil {
+		return "", nil
+	}
+	p, err := k.Store.Person(ctx, *c.Person)
+	if err != nil {
+		return "", err
+	}
+	if p.DisabledAt != nil || p.ErasedAt != nil {
+		return "the person has no account any more", nil
+	}
+	if c.Kind == definition.Inbox {
+		return "", nil
+	}
+	methods, err := k.Store.PersonMethods(ctx, c.Person)
+	if err != nil {
+		return "", err
+	}
+	if !slices.ContainsFunc(methods, func(m db.PersonMethod) bool { return m.ID == c.Method && m.VerifiedAt != nil }) {
+		return "the contact method was removed", nil
+	}
+	return "", nil
 }
 
 // said is what there is to say of an incident now.
@@ -323,7 +352,7 @@ func (k *Keeper) Send(ctx context.Context, snap *catalogue.Snapshot, to Target, 
 		return k.relayed(ctx, snap, secrets, to, m)
 	}
 	e := snap.Contacts[to.Method]
-	if e == nil || to.Person {
+	if e == nil || e.Retired || to.Person {
 		return "", &Refused{"there is no such contact method any more"}
 	}
 	spec := e.Current().Spec

@@ -636,3 +636,30 @@ func TestWhatCannotBeSentIsSaid(t *testing.T) {
 		t.Errorf("once it was sent again, Standing says %q", got)
 	}
 }
+
+// Who goes, or takes a number away, gets nothing that waited for them.
+func TestWhoIsGoneIsNotTold(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", Steps: []definition.NoticeStep{{Tell: q.to("runa", "mikkel")}}})
+	q.service("gates", "duty")
+	for _, d := range []standin.Device{q.post, q.desk} {
+		if err := d.Set(standin.Refused); err != nil {
+			t.Fatal(err)
+		}
+	}
+	q.measured(time.Second, measure.Failed, "gates")
+	q.after(0)
+	storetest.Exec(t, q.srv, "UPDATE person SET disabled_at = now() WHERE id = $1", q.ids["runa"])
+	storetest.Exec(t, q.srv, "DELETE FROM person_method WHERE person = $1 AND kind = 'sms'", q.ids["mikkel"])
+	for _, d := range []standin.Device{q.post, q.desk} {
+		if err := d.Set(standin.OK); err != nil {
+			t.Fatal(err)
+		}
+	}
+	q.after(time.Minute)
+	q.wants("only what is there still", "mail mikkel@skerry.example [critical] Gates down")
+	if got, want := q.log(), []string{"begun inbox sent", "begun inbox sent", "begun mail sent", "begun mail suppressed the person has no account any more",
+		"begun sms suppressed the contact method was removed", "begun sms suppressed the person has no account any more"}; !slices.Equal(got, want) {
+		t.Errorf("the log says %q, want %q", got, want)
+	}
+}

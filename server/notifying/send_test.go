@@ -293,6 +293,11 @@ func TestALinkAcknowledges(t *testing.T) {
 	if strings.Contains(string(a.Body), "/acknowledge#") || strings.Contains(string(a.Body), "runa@skerry.example") || !strings.Contains(string(a.Body), "r•••@skerry.example") {
 		t.Errorf("a viewer reads %s", a)
 	}
+	for _, path := range []string{"/deliveries", "/contact-methods", "/contact-methods/work/revisions"} {
+		if a := reader.Do("GET", path, nil); strings.Contains(string(a.Body), q.desk.Addr+"/work") || !strings.Contains(string(a.Body), q.desk.Addr+"/•••") {
+			t.Errorf("a viewer reads of the webhook at %s: %s", path, a)
+		}
+	}
 	if a := stranger.Do("POST", "/acknowledgements", map[string]any{"token": links["runa@skerry.example"]}); a.Status > 299 {
 		t.Fatalf("the link: %s", a)
 	}

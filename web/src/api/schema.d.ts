@@ -3207,6 +3207,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/supposition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a failure to come would do: to other services, to agreements, and who would be told
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["suppose"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams": {
         parameters: {
             query?: never;
@@ -4668,6 +4688,21 @@ export interface components {
             too_short: boolean;
             /** @description Of a rolling rule: how many runs its window holds */
             window?: string;
+        };
+        EffectView: {
+            /** @description Names of what it needs and would be down */
+            because: string[];
+            /** @description It fails too; otherwise it loses redundancy */
+            down: boolean;
+            /** @description It is what is supposed to fail */
+            first: boolean;
+            name: string;
+            service: string;
+            /**
+             * Format: int64
+             * @description Where it stays up: how many more may fail before it does
+             */
+            spare: number;
         };
         EmergencyAllowance: {
             /** Format: int64 */
@@ -6280,6 +6315,8 @@ export interface components {
              * @description How often again; 0: the first time
              */
             nth: number;
+            /** @description What it is told of, where several things fail */
+            of?: string;
             /** @description What the plan is called */
             plan: string;
             /**
@@ -6816,6 +6853,53 @@ export interface components {
             /** @description Those whose period is over */
             over: components["schemas"]["Counts"];
             running: components["schemas"]["Counts"];
+        };
+        SupposedCost: {
+            agreement: string;
+            /** @description Of the whole period, if all else is well */
+            availability_percent?: string;
+            credit_now_percent: string;
+            /** @description That would be owed */
+            credit_percent: string;
+            customer: string;
+            /**
+             * Format: int64
+             * @description Of the failure, what would be downtime
+             */
+            downtime_ms: number;
+            /** @description The upstream service whose failure its clauses excuse */
+            excused?: string;
+            /** @description Why it cannot be accounted */
+            fault?: string;
+            /** Format: int64 */
+            left_after_ms: number;
+            /**
+             * Format: int64
+             * @description Of the allowance, now
+             */
+            left_ms: number;
+            missed: boolean;
+            /** @description It cannot be met any more already */
+            missed_now: boolean;
+            name: string;
+            period: components["schemas"]["OwnPeriod"];
+            /** @description When the allowance would be used up */
+            runs_out_at?: string;
+            service: string;
+            target_percent: string;
+        };
+        Supposition: {
+            /** @description Agreements that it would cost something, the worst first */
+            costs: components["schemas"]["SupposedCost"][];
+            /** @description Those that fail first, then those that lose redundancy */
+            effects: components["schemas"]["EffectView"][];
+            from: string;
+            timezone: string;
+            to: string;
+            /** @description Who would be told of what fails first, if nobody did anything */
+            told: components["schemas"]["RehearsalLine"][];
+            /** @description What it would do, in a sentence */
+            words: string;
         };
         Take: {
             /** Format: int64 */
@@ -18173,6 +18257,68 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    suppose: {
+        parameters: {
+            query: {
+                /** @description Ids of what fails */
+                services: string[];
+                /** @description When, as 2026-01-15T08:00:00Z, not before now; absent: now */
+                from?: string;
+                lasts_s?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Supposition"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

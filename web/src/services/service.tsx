@@ -169,8 +169,13 @@ function Head({ data }: { data: Schemas['ServiceSpan'] }) {
             )}
           </div>
         </div>
-        {(may || operates) && (
+        {(may || !data.service.retired) && (
           <div className="actions">
+            {!data.service.retired && (
+              <Button variant="text" component={Link} to={keep(`/services/suppose?what=${id}`)}>
+                Suppose it fails
+              </Button>
+            )}
             {operates && !data.service.retired && (
               <Button variant="text" aria-expanded={holding} onClick={() => setHolding(!holding)}>
                 Hold notices

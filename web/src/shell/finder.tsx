@@ -13,7 +13,7 @@ import { setupPages } from '../setup/pages'
 type Hit = { name: string; kind: string; path: string; also?: string }
 
 /** The pages that are no areas, and what they need. */
-const pages = [{ name: 'Checks', path: '/checks', needs: 'see' }, ...setupPages, { name: 'Notice plans', path: '/notices/plans', needs: 'see' }, { name: 'Rehearsal', path: '/notices/rehearsal', needs: 'see' }, { name: 'Deliveries', path: '/notices/deliveries', needs: 'see' }, { name: 'Inbox', path: '/you/inbox', needs: 'see' }, { name: 'Your account', path: '/you', needs: 'own' }] as const
+const pages = [{ name: 'Checks', path: '/checks', needs: 'see' }, ...setupPages, { name: 'Suppose it fails', path: '/services/suppose', needs: 'see' }, { name: 'Notice plans', path: '/notices/plans', needs: 'see' }, { name: 'Rehearsal', path: '/notices/rehearsal', needs: 'see' }, { name: 'Deliveries', path: '/notices/deliveries', needs: 'see' }, { name: 'Inbox', path: '/you/inbox', needs: 'see' }, { name: 'Your account', path: '/you', needs: 'own' }] as const
 
 const actions = [
   { name: 'Describe a service', path: '/services/new' },

@@ -1,0 +1,234 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kestite/core/account"
+	"kestite/core/catalogue"
+	"kestite/core/definition"
+	"kestite/core/incident"
+	"kestite/core/notice"
+	"kestite/core/span"
+	"kestite/core/topology"
+	"kestite/server/history"
+	"kestite/server/incidents"
+)
+
+// Supposition is what a failure to come would do.
+type Supposition struct {
+	From     span.Instant    `json:"from"`
+	To       span.Instant    `json:"to"`
+	Timezone string          `json:"timezone"`
+	Words    string          `json:"words" doc:"What it would do, in a sentence"`
+	Effects  []EffectView    `json:"effects" doc:"Those that fail first, then those that lose redundancy"`
+	Costs    []SupposedCost  `json:"costs" doc:"Agreements that it would cost something, the worst first"`
+	Told     []RehearsalLine `json:"told" doc:"Who would be told of what fails first, if nobody did anything"`
+}
+
+// EffectView is what it would do to a service.
+type EffectView struct {
+	Service string   `json:"service"`
+	Name    string   `json:"name"`
+	Down    bool     `json:"down" doc:"It fails too; otherwise it loses redundancy"`
+	First   bool     `json:"first" doc:"It is what is supposed to fail"`
+	Because []string `json:"because" doc:"Names of what it needs and would be down"`
+	Spare   int      `json:"spare" doc:"Where it stays up: how many more may fail before it does"`
+}
+
+// SupposedCost is how an agreement would stand at the end of its period.
+type SupposedCost struct {
+	Agreement    string        `json:"agreement"`
+	Name         string        `json:"name"`
+	Customer     string        `json:"customer"`
+	Service      string        `json:"service"`
+	Target       string        `json:"target_percent"`
+	Period       OwnPeriod     `json:"period"`
+	Fault        string        `json:"fault,omitempty" doc:"Why it cannot be accounted"`
+	Excused      string        `json:"excused,omitempty" doc:"The upstream service whose failure its clauses excuse"`
+	DowntimeMS   int64         `json:"downtime_ms" doc:"Of the failure, what would be downtime"`
+	LeftMS       int64         `json:"left_ms" doc:"Of the allowance, now"`
+	LeftAfterMS  int64         `json:"left_after_ms"`
+	RunsOutAt    *span.Instant `json:"runs_out_at,omitempty" doc:"When the allowance would be used up"`
+	Availability string        `json:"availability_percent,omitempty" doc:"Of the whole period, if all else is well"`
+	Missed       bool          `json:"missed"`
+	MissedNow    bool          `json:"missed_now" doc:"It cannot be met any more already"`
+	Credit       string        `json:"credit_percent" doc:"That would be owed"`
+	CreditNow    string        `json:"credit_now_percent"`
+}
+
+// mostSupposed is for how long a failure may be supposed.
+const mostSupposed = 31 * span.Day
+
+func (s *Server) suppose(ctx context.Context, in *struct {
+	Services []string `query:"services,explode" minItems:"1" maxItems:"50" required:"true" doc:"Ids of what fails"`
+	From     string   `query:"from" maxLength:"40" doc:"When, as 2026-01-15T08:00:00Z, not before now; absent: now"`
+	LastsS   int64    `query:"lasts_s" minimum:"60" maximum:"2678400" default:"3600"`
+}) (*body[Supposition], error) {
+	snap, d, err := s.directory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now := span.Of(s.Now())
+	at := now
+	if in.From != "" {
+		if at, err = span.ParseInstant(in.From); err != nil {
+			return nil, definition.Faultf("query.from", "%v", err)
+		}
+		at = max(at, now)
+	}
+	if at > now.Add(400*span.Day) {
+		return nil, definition.Faultf("query.from", "is more than 400 days ahead; take an earlier time")
+	}
+	out := Supposition{From: at, To: at.Add(min(in.LastsS*span.Second, mostSupposed)), Timezone: snap.Timezone, Effects: []EffectView{}, Costs: []SupposedCost{},
+		Told: []RehearsalLine{}}
+	needs := map[string][]definition.Dependency{}
+	for _, id := range catalogue.Live(snap.Services) {
+		needs[id] = snap.Services[id].Current().Spec.DependsOn
+	}
+	for i, id := range in.Services {
+		if _, is := needs[id]; !is {
+			return nil, definition.Faultf(fmt.Sprintf("query.services[%d]", i), "%q names no service in force", id)
+		}
+	}
+	down := slices.Clone(in.Services)
+	for _, id := range in.Services {
+		out.Effects = append(out.Effects, EffectView{Service: id, Name: snap.Named(catalogue.Service, id), Down: true, First: true, Because: []string{}})
+	}
+	for _, e := range topology.Suppose(needs, in.Services) {
+		v := EffectView{Service: e.Service, Name: snap.Named(catalogue.Service, e.Service), Down: e.Down, Spare: e.Spare, Because: []string{}}
+		for _, id := range e.Because {
+			v.Because = append(v.Because, snap.Named(catalogue.Service, id))
+		}
+		if e.Down {
+			down = append(down, e.Service)
+		}
+		out.Effects = append(out.Effects, v)
+	}
+	if out.Costs, err = s.supposedCosts(ctx, snap, down, span.Span{From: out.From, To: out.To}); err != nil {
+		return nil, err
+	}
+	for _, id := range in.Services {
+		of := incident.Subject{About: incident.Service, ID: id}
+		policy, is := incidents.PolicyOf(snap, of)
+		if !is || policy.Down == "" {
+			continue
+		}
+		plans := plansOf(snap, notice.Plans(snap, of, id))
+		for _, l := range notice.Rehearse(plans, d, policy.Down, at, int64(out.To-out.From), len(snap.NeededNow(id)) > 0) {
+			v := lineView(snap, d, l)
+			if len(in.Services) > 1 {
+				v.Of = snap.Named(catalogue.Service, id)
+			}
+			out.Told = append(out.Told, v)
+		}
+	}
+	slices.SortStableFunc(out.Told, func(a, b RehearsalLine) int { return int(a.At - b.At) })
+	out.Words = supposed(out, len(in.Services))
+	return &body[Supposition]{out}, nil
+}
+
+// supposed says what a failure would do, in a sentence.
+func supposed(s Supposition, first int) string {
+	count := func(n int, one, many string) string {
+		if n == 1 {
+			return "1 " + one
+		}
+		return fmt.Sprintf("%d %s", n, many)
+	}
+	more, weaker, missed, credits := -first, 0, 0, 0
+	for _, e := range s.Effects {
+		if e.Down {
+			more++
+		} else {
+			weaker++
+		}
+	}
+	for _, c := range s.Costs {
+		if c.Missed && !c.MissedNow {
+			missed++
+		}
+		if c.Credit != c.CreditNow {
+			credits++
+		}
+	}
+	parts := []string{"takes nothing else down"}
+	if more > 0 {
+		parts[0] = "takes " + count(more, "other service", "other services") + " down"
+	}
+	if weaker > 0 {
+		parts = append(parts, "leaves "+count(weaker, "service", "services")+" with less to spare")
+	}
+	if missed > 0 {
+		parts = append(parts, "makes "+count(missed, "agreement", "agreements")+" impossible to meet")
+	}
+	if credits > 0 {
+		parts = append(parts, "raises the credit of "+count(credits, "agreement", "agreements"))
+	}
+	if len(parts) == 1 {
+		return "It " + parts[0] + "."
+	}
+	return "It " + strings.Join(parts[:len(parts)-1], ", ") + " and " + parts[len(parts)-1] + "."
+}
+
+// supposedCosts are the agreements of services that a failure would cost something.
+func (s *Server) supposedCosts(ctx context.Context, snap *catalogue.Snapshot, down []string, during span.Span) ([]SupposedCost, error) {
+	out := []SupposedCost{}
+	now := span.Of(s.Now())
+	for _, id := range catalogue.Live(snap.Agreements) {
+		service := snap.Agreements[id].Current().Spec.Service
+		if !slices.Contains(down, service) {
+			continue
+		}
+		period, err := snap.PeriodAt(id, now)
+		var a *account.Account
+		if err == nil {
+			var open *history.Period
+			if open, err = s.Books.Open(ctx, snap, period, now, nil, []string{id}); err == nil && len(open.Bundle.Agreements) > 0 {
+				a, err = open.Evidence.Account(open.Bundle.Agreements[0])
+			}
+		}
+		v := SupposedCost{Agreement: id, Name: called(snap, id), Service: snap.Named(catalogue.Service, service), Credit: "0", CreditNow: "0"}
+		switch {
+		case history.Incomputable(err):
+			v.Fault = err.Error()
+			out = append(out, v)
+			continue
+		case err != nil:
+			return nil, err
+		case a == nil || a.Final:
+			continue
+		}
+		spec := snap.Accounting(id, a.From).Spec
+		v.Customer, v.Target, v.Period = snap.Whom(spec), string(spec.TargetPercent), ownPeriod(period)
+		v.LeftMS, v.LeftAfterMS, v.MissedNow, v.Missed = a.AllowanceLeftMS, a.AllowanceLeftMS, a.Verdict == account.Missed, a.Verdict == account.Missed
+		v.Credit, v.CreditNow = a.CreditPercent, a.CreditPercent
+		v.Excused = excusedBy(snap, spec, down)
+		if v.Excused == "" {
+			u := a.Suppose(during)
+			v.DowntimeMS, v.LeftAfterMS, v.RunsOutAt = u.DowntimeMS, u.LeftMS, u.RunsOutAt
+			v.Missed, v.Credit = u.Verdict == account.Missed, u.CreditPercent
+			if u.AvailabilityPercent != nil {
+				v.Availability = *u.AvailabilityPercent
+			}
+		}
+		out = append(out, v)
+	}
+	slices.SortStableFunc(out, func(a, b SupposedCost) int { return int(min(1, max(-1, a.LeftAfterMS-b.LeftAfterMS))) })
+	return out, nil
+}
+
+// excusedBy is what the clauses of an agreement excuse of what would be down.
+func excusedBy(snap *catalogue.Snapshot, spec definition.AgreementSpec, down []string) string {
+	if spec.Upstream == nil {
+		return ""
+	}
+	for _, id := range spec.Upstream.Excuse {
+		if slices.Contains(down, id) {
+			return snap.Named(catalogue.Service, id)
+		}
+	}
+	return ""
+}
