@@ -632,3 +632,45 @@ func TestMoreWordsThanCanBeFound(t *testing.T) {
 		}
 	}
 }
+
+// Where no server was there for a while, agents have the time to call before their
+// locations count as silent; what was silent before stays so until they do.
+func TestAServerThatComesBackWaitsForAgents(t *testing.T) {
+	h := newHarbour(t, 0)
+	storetest.Exec(t, h.srv, `INSERT INTO agent (id, location, token_hash, created_by, created_at, seen_at)
+		VALUES ('00000000-0000-4000-8000-000000000001', 'tolvik', 'x', 'test', now() - interval '1 hour', now() - interval '10 minutes')`)
+	open := func() int {
+		t.Helper()
+		rows, err := h.srv.API.Store.OpenIncidentsAbout(ctx, incident.Location)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(rows)
+	}
+	there := func(ago string) {
+		t.Helper()
+		storetest.Exec(t, h.srv, `INSERT INTO attendance (since_at, last_at, judged_at, worked_at) VALUES (now() - $1::interval, now(), now(), now())
+			ON CONFLICT (only_row) DO UPDATE SET since_at = excluded.since_at`, ago)
+	}
+	there("10 seconds")
+	h.sweep()
+	if n := open(); n != 0 {
+		t.Errorf("ten seconds after a server came back %d locations are silent", n)
+	}
+	there("1 minute")
+	h.sweep()
+	if n := open(); n != 1 {
+		t.Fatalf("a minute after it came back %d locations are silent, want 1", n)
+	}
+	there("10 seconds")
+	storetest.Exec(t, h.srv, "UPDATE agent SET seen_at = now()")
+	h.sweep()
+	if n := open(); n != 1 {
+		t.Errorf("a server that has just come back ended it: %d are silent", n)
+	}
+	there("1 minute")
+	h.sweep()
+	if n := open(); n != 0 {
+		t.Errorf("once its agent called, %d are silent", n)
+	}
+}

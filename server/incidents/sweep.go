@@ -3,6 +3,7 @@ package incidents
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -118,8 +119,15 @@ func (k *Keeper) Sweep(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	early, err := k.early(ctx)
+	if err != nil {
+		return err
+	}
 	for about, look := range map[string]func(context.Context, *db.Queries, *catalogue.Snapshot, span.Instant) ([]Trouble, error){
 		incident.Check: Informing, incident.Location: Locations} {
+		if about == incident.Location && early {
+			continue
+		}
 		err := k.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
 			list, err := look(ctx, q, snap, span.Of(k.Now()))
 			if err != nil {
@@ -132,6 +140,16 @@ func (k *Keeper) Sweep(ctx context.Context) error {
 		}
 	}
 	return k.missed(ctx, snap)
+}
+
+// early says that no server was there until just now: whoever calls has to be given the
+// time to, before a location counts as silent, or as heard of again.
+func (k *Keeper) early(ctx context.Context) (bool, error) {
+	there, err := k.Store.Attendance(ctx)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return false, nil
+	}
+	return k.Now().Sub(there.SinceAt) <= Connected, err
 }
 
 // seen makes the incidents of checks or of locations agree with what is bad of them now.

@@ -188,7 +188,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
           <Severe form={form} name="down" label="That it is down is" otherwise={form.watch('kind') === 'business' ? 'critical' : 'major'} />
           <Severe form={form} name="degraded" label="Degraded is" otherwise="minor" />
           <Severe form={form} name="informs" label="A check that informs is" otherwise="minor" />
-          <TextField label="Opens again within (min)" error={Boolean(err.reopen)} helperText={err.reopen?.message ?? 'Trouble that is back sooner is the same incident; empty: 10'} {...form.register('reopen', { validate: validAmount })} />
+          <TextField label="Again within (min)" error={Boolean(err.reopen)} helperText={err.reopen?.message ?? 'Trouble that is back sooner is the same incident; empty: 10'} {...form.register('reopen', { validate: validAmount })} />
         </div>
         <Controller control={form.control} name="plan" render={({ field }) => <PlanPick label="Notice plan of its own" value={field.value} change={field.onChange} error={err.plan?.message} help="Who is told of its incidents; empty: as its owner’s plan says" />} />
         {form.watch('plan') !== '' && <FormControlLabel label="The plan of its owner tells too" control={<Controller control={form.control} name="owners_too" render={({ field }) => <Checkbox size="small" checked={field.value} onChange={field.onChange} />} />} />}
