@@ -50,8 +50,8 @@ func TestSupposedFailuresAgainstThoseThatCame(t *testing.T) {
 		}
 		if got.LeftMS != after.AllowanceLeftMS || got.Verdict != after.Verdict || got.CreditPercent != after.CreditPercent ||
 			*got.AvailabilityPercent != *after.AvailabilityPercent || got.DowntimeMS != after.DowntimeMS-before.DowntimeMS {
-			t.Fatalf("seed %d: supposed %+v (%s), and it was left %d, %s, credit %s, %s, downtime %d", seed, got, *got.AvailabilityPercent, after.AllowanceLeftMS,
-				after.Verdict, after.CreditPercent, *after.AvailabilityPercent, after.DowntimeMS-before.DowntimeMS)
+			t.Fatalf("seed %d: supposed %+v (%s), and it was left %d, %s, credit %s, %s, downtime %d", seed, got, *got.AvailabilityPercent,
+				after.AllowanceLeftMS, after.Verdict, after.CreditPercent, *after.AvailabilityPercent, after.DowntimeMS-before.DowntimeMS)
 		}
 		if (got.RunsOutAt != nil) != (got.LeftMS < 0) {
 			t.Errorf("seed %d: %d is left, and it runs out at %v", seed, got.LeftMS, got.RunsOutAt)

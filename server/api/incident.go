@@ -419,14 +419,7 @@ func (s *Server) cost(ctx context.Context, snap *catalogue.Snapshot, id, service
 	lasts bool) (CostView, bool, error) {
 	now := span.Of(s.Now())
 	out := CostView{Agreement: id, Name: called(snap, id), Service: snap.Named(catalogue.Service, service), Classes: []ClassTime{}}
-	period, err := snap.PeriodAt(id, at)
-	var a *account.Account
-	if err == nil {
-		var open *history.Period
-		if open, err = s.Books.Open(ctx, snap, period, now, nil, []string{id}); err == nil && len(open.Bundle.Agreements) > 0 {
-			a, err = open.Evidence.Account(open.Bundle.Agreements[0])
-		}
-	}
+	a, period, err := s.accountAt(ctx, snap, id, at)
 	if history.Incomputable(err) {
 		out.Fault, out.Words = err.Error(), "cannot be accounted: "+err.Error()
 		return out, true, nil
@@ -469,6 +462,21 @@ func (s *Server) cost(ctx context.Context, snap *catalogue.Snapshot, id, service
 		}
 	}
 	return out, true, nil
+}
+
+// accountAt is the account of an agreement over its period at an instant, as far as it is
+// known now; nil where it accounts none of it. The error may be history.Incomputable.
+func (s *Server) accountAt(ctx context.Context, snap *catalogue.Snapshot, id string, at span.Instant) (*account.Account, calendar.Period, error) {
+	period, err := snap.PeriodAt(id, at)
+	if err != nil {
+		return nil, period, err
+	}
+	open, err := s.Books.Open(ctx, snap, period, span.Of(s.Now()), nil, []string{id})
+	if err != nil || len(open.Bundle.Agreements) == 0 {
+		return nil, period, err
+	}
+	a, err := open.Evidence.Account(open.Bundle.Agreements[0])
+	return a, period, err
 }
 
 // like are incidents before one with the same subject or service.

@@ -182,14 +182,7 @@ func (s *Server) supposedCosts(ctx context.Context, snap *catalogue.Snapshot, do
 		if !slices.Contains(down, service) {
 			continue
 		}
-		period, err := snap.PeriodAt(id, now)
-		var a *account.Account
-		if err == nil {
-			var open *history.Period
-			if open, err = s.Books.Open(ctx, snap, period, now, nil, []string{id}); err == nil && len(open.Bundle.Agreements) > 0 {
-				a, err = open.Evidence.Account(open.Bundle.Agreements[0])
-			}
-		}
+		a, period, err := s.accountAt(ctx, snap, id, now)
 		v := SupposedCost{Agreement: id, Name: called(snap, id), Service: snap.Named(catalogue.Service, service), Credit: "0", CreditNow: "0"}
 		switch {
 		case history.Incomputable(err):

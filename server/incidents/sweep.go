@@ -125,15 +125,19 @@ func (k *Keeper) Sweep(ctx context.Context) error {
 	}
 	for about, look := range map[string]func(context.Context, *db.Queries, *catalogue.Snapshot, span.Instant) ([]Trouble, error){
 		incident.Check: Informing, incident.Location: Locations} {
-		if about == incident.Location && early {
-			continue
-		}
 		err := k.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
 			list, err := look(ctx, q, snap, span.Of(k.Now()))
 			if err != nil {
 				return err
 			}
-			return k.seen(ctx, tx, snap, about, list)
+			unknown := map[string]bool{}
+			if early && about == incident.Location {
+				list = slices.DeleteFunc(list, func(t Trouble) bool {
+					unknown[t.ID] = unknown[t.ID] || t.State == verdict.Down // silent, as far as anybody was there to hear
+					return t.State == verdict.Down
+				})
+			}
+			return k.seen(ctx, tx, snap, about, list, unknown)
 		})
 		if err != nil {
 			return fmt.Errorf("look for incidents of a %s: %w", about, err)
@@ -152,8 +156,9 @@ func (k *Keeper) early(ctx context.Context) (bool, error) {
 	return k.Now().Sub(there.SinceAt) <= Connected, err
 }
 
-// seen makes the incidents of checks or of locations agree with what is bad of them now.
-func (k *Keeper) seen(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, about string, list []Trouble) error {
+// seen makes the incidents of checks or of locations agree with what is bad of them now;
+// of what is unknown they stay as they are.
+func (k *Keeper) seen(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, about string, list []Trouble, unknown map[string]bool) error {
 	rows, err := db.New(tx).OpenIncidentsAbout(ctx, about)
 	if err != nil {
 		return err
@@ -162,6 +167,9 @@ func (k *Keeper) seen(ctx context.Context, tx pgx.Tx, snap *catalogue.Snapshot, 
 	now := span.Of(k.Now())
 	subjects := map[string]subject{}
 	for _, i := range known { // over, unless it is in the list
+		if unknown[i.Subject.ID] {
+			continue
+		}
 		p, is := PolicyOf(snap, i.Subject)
 		if !is {
 			p = incident.Policy{Degraded: definition.Minor, Down: definition.Minor}
