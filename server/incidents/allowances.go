@@ -69,6 +69,6 @@ func (k *Keeper) Allowances(ctx context.Context) error {
 		return fmt.Errorf("account what allowances are left: %w", err)
 	}
 	return k.Store.Tx(ctx, func(tx pgx.Tx, _ *db.Queries) error {
-		return k.seen(ctx, tx, snap, incident.Agreement, Low(rows, span.Of(k.Now())))
+		return k.seen(ctx, tx, snap, incident.Agreement, Low(rows, span.Of(k.Now())), nil)
 	})
 }
