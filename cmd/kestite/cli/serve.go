@@ -136,8 +136,10 @@ func serveCommand() *cobra.Command {
 	f.StringSliceVar(&proxies, "proxy", nil, "range of addresses of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8")
 	f.StringVar(&o.KeyFile, "key-file", "", "file with the key that secrets and second factors are encrypted "+
 		"with; made when missing, the same on all servers")
-	f.StringVar(&o.PublicURL, "public-url", "", "where people reach the server, for links in messages, such as https://kestite.example (without it: where it listens)")
-	f.StringSliceVar(&o.SendTo, "send-to", nil, "range of addresses that messages may go to though they are this machine, its link or its metadata, such as 127.0.0.1")
+	f.StringVar(&o.PublicURL, "public-url", "", "where people reach the server, for links in messages, "+
+		"such as https://kestite.example (without it: where it listens)")
+	f.StringSliceVar(&o.SendTo, "send-to", nil, "range of addresses that messages may go to though they are this machine, its link "+
+		"or its metadata, such as 127.0.0.1")
 	log.add(f)
 	return cmd
 }
