@@ -490,7 +490,21 @@ func TestViewersLookAndDoNotTouch(t *testing.T) {
 // Keys go to the areas, step through months and find by name.
 func TestKeys(t *testing.T) {
 	s := newStage(t, true)
-	s.do(s.SignIn(s.srv.URL, "viewer@skerry.example", demo.Password), s.Until("Standing", "document.querySelector('[data-agreement]')"))
+	// A key pressed as soon as the areas are drawn goes where it says.
+	s.do(s.Go(s.srv.URL + "/sign-in"))
+	_, err := browser.Eval[bool](s.Browser, `(() => {
+		const watch = new MutationObserver(() => {
+			if (!document.querySelector('nav[aria-label=Areas]')) return
+			watch.disconnect()
+			document.body.dispatchEvent(new KeyboardEvent('keydown', { key: '8', bubbles: true }))
+		})
+		watch.observe(document.body, { childList: true, subtree: true })
+		return true
+	})()`)
+	s.do(err)
+	s.do(s.Fill("E-mail", "viewer@skerry.example"), s.Fill("Password", demo.Password), s.Click("Sign in"))
+	s.do(s.Until("Notices", "location.pathname === '/notices' && document.querySelector('[data-pool]')"), s.Type("1"))
+	s.do(s.Until("Standing", "document.querySelector('[data-agreement]')"))
 	s.do(
 		s.Type("["), s.Until("the month before", "document.querySelector('.statement')?.innerText.includes('agreements were met')"),
 		s.Type("2"), s.Until("Services with the period kept", "location.pathname === '/services' && location.search.includes('span=')"),

@@ -5,7 +5,7 @@ import Box from '@mui/material/Box'
 import MenuItem from '@mui/material/MenuItem'
 import Stack from '@mui/material/Stack'
 import TextField from '@mui/material/TextField'
-import { useEffect, useRef, useState } from 'react'
+import { useEffect, useLayoutEffect, useRef, useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { useNavigate } from 'react-router'
 import { Problem, api, ask } from '../api/client'
@@ -83,7 +83,7 @@ function useIncidentKeys(id: number, keys: Record<string, () => unknown>) {
   const navigate = useNavigate()
   const keep = useKeep()
   const others = useOpenIncidents()
-  useEffect(() => {
+  useLayoutEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       const on = e.target as HTMLElement
       if (e.ctrlKey || e.metaKey || e.altKey || /^(INPUT|TEXTAREA|SELECT)$/.test(on.tagName) || on.closest('form, [role=dialog], [role=listbox], [role=combobox], [role=menu]')) return

@@ -1,6 +1,6 @@
 import { useColorScheme } from '@mui/material/styles'
 import { useQueryClient } from '@tanstack/react-query'
-import { Suspense, lazy, useEffect, useMemo, useState } from 'react'
+import { Suspense, lazy, useEffect, useLayoutEffect, useMemo, useState } from 'react'
 import { Link, NavLink, Navigate, Outlet, useLocation, useNavigate } from 'react-router'
 import { Problem, api, ask } from '../api/client'
 import { useLive } from '../api/live'
@@ -166,7 +166,8 @@ function useShortcuts(areas: readonly { path: string; key: string }[], find: () 
   const navigate = useNavigate()
   const keep = useKeep()
   const [, setSpan] = useSpan()
-  useEffect(() => {
+  // With what is drawn, not after it: a key pressed as soon as the areas show goes where it says.
+  useLayoutEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'k') {
         e.preventDefault()
