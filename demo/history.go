@@ -60,6 +60,9 @@ func Load(ctx context.Context, srv *server.Server, now time.Time, months int, te
 	if err := srv.Judge.Services(ctx, ids); err != nil {
 		return err
 	}
+	if err := planned(ctx, srv.API, now, loc); err != nil {
+		return err
+	}
 	tell("reports of past months")
 	return reports(ctx, srv, calendar.MonthAt(end, loc), loc)
 }

@@ -137,6 +137,9 @@ func TestEveryFormIsKept(t *testing.T) {
 		{"/set-up/relays", "document.querySelector('table')", "Add a relay", "Sender"},
 		{"/notices/plans/new", "document.querySelector('[data-step]')", "", "Tags of the service"},
 		{"/notices/plans/on-duty", "document.querySelector('[data-step]')", "", "Note"},
+		{"/calendar/plan", "document.querySelector('form')", "", "Name"},
+		{"/calendar/plan/gate-firmware", "document.querySelector('form')", "", "Name"},
+		{"/set-up/embargoes", "document.querySelector('[data-embargo]')", "Add an embargo", "Note"},
 		{"/services/many", "document.querySelector('textarea')", "", "One service a line: name, address, target in percent if one was promised"},
 		{"/services/new", "document.querySelector('form')", "", "Name"},
 	} {

@@ -29,6 +29,7 @@ import (
 	"kestite/server/lanes"
 	"kestite/server/notifying"
 	"kestite/server/people"
+	"kestite/server/planner"
 	"kestite/server/publish"
 	"kestite/server/share"
 	"kestite/server/store"
@@ -158,7 +159,7 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	factor := &auth.Factor{Vault: seal}
 	sessions := auth.NewSessions(s, factor, o.secure(), o.Now, api.NoSession(o.Log))
 	srv.API = &api.Server{
-		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: board, Proxies: o.Proxies,
+		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: board, Planner: &planner.Planner{Books: books, Board: board}, Proxies: o.Proxies,
 		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
 		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books},
 		Incidents: troubles, Notices: srv.notices, Ingest: taking, Inward: within, Rosters: rosters,

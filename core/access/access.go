@@ -205,12 +205,19 @@ func ownersOf(s *catalogue.Snapshot, spec catalogue.Spec) (owners []string, is b
 	case definition.AgreementSpec:
 		return []string{s.OwnerOf(spec.Service)}, true
 	case definition.WindowSpec:
-		for _, id := range spec.Services {
-			owners = append(owners, s.OwnerOf(id))
-		}
-		return owners, true
+		return ownersOfAll(s, spec.Services), true
+	case definition.EmbargoSpec:
+		return ownersOfAll(s, spec.Services), len(spec.Services) > 0
 	}
 	return nil, false
+}
+
+func ownersOfAll(s *catalogue.Snapshot, services []string) []string {
+	var out []string
+	for _, id := range services {
+		out = append(out, s.OwnerOf(id))
+	}
+	return out
 }
 
 // Over refuses to do something that concerns a service; the error is a *Denied.

@@ -159,3 +159,18 @@ type Document struct {
 	Format   string     `json:"format"`
 	Accounts []*Account `json:"accounts"`
 }
+
+// Under makes the accounts of several periods under clauses that may differ
+// from those in force then: what the last periods would have looked like.
+// Every period's evidence has to hold the agreement's service.
+func Under(periods []*Evidence, a definition.Agreement) ([]*Account, error) {
+	out := make([]*Account, 0, len(periods))
+	for _, e := range periods {
+		one, err := e.Account(a)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}

@@ -353,62 +353,6 @@ func TestWhatIfLeavesTheBundleAlone(t *testing.T) {
 	}
 }
 
-// A planned window: what is granted adds to nothing and costs nothing, what is
-// not granted costs downtime, and a cap it uses up is lost to later ones.
-func TestWindowEffect(t *testing.T) {
-	asOf, _ := span.ParseInstant("2026-03-02T06:00:00Z")
-	announced := asOf.Add(-48 * span.Hour)
-	hour := func(id, start string) definition.Window {
-		return definition.Window{ID: id, Services: []string{"tickets"}, Start: "2026-03-02T" + start, Timezone: "UTC", DurationS: 3600, AnnouncedAt: announced}
-	}
-	cap90 := int64(5400)
-	for name, x := range map[string]struct {
-		edit func(*definition.Bundle)
-		w    definition.Window
-		want account.WindowEffect
-	}{
-		"granted": {func(b *definition.Bundle) { b.Agreements[0].Maintenance.Mode = "exclude" }, hour("w", "08:00:00"),
-			account.WindowEffect{ServiceMS: 3_600_000, GrantedMS: 3_600_000, AllowanceMS: -36_000, AllowanceLeftMS: 14*60_000 + 24_000 - 36_000, Verdict: account.OnTrack}},
-		"forgiven": {func(b *definition.Bundle) { b.Agreements[0].Maintenance.Mode = "forgive" }, hour("w", "08:00:00"),
-			account.WindowEffect{ServiceMS: 3_600_000, GrantedMS: 3_600_000, AllowanceLeftMS: 14*60_000 + 24_000, Verdict: account.OnTrack}},
-		"ignored": {nil, hour("w", "08:00:00"),
-			account.WindowEffect{ServiceMS: 3_600_000, DowntimeMS: 3_600_000, AllowanceLeftMS: 14*60_000 + 24_000 - 3_600_000, Verdict: account.Missed}},
-		"too late announced": {func(b *definition.Bundle) {
-			b.Agreements[0].Maintenance = definition.Maintenance{Mode: "exclude", NoticeS: 72 * 3600}
-		}, hour("w", "08:00:00"),
-			account.WindowEffect{ServiceMS: 3_600_000, DowntimeMS: 3_600_000, AllowanceLeftMS: 14*60_000 + 24_000 - 3_600_000, Verdict: account.Missed}},
-		"before one that needs the cap": {func(b *definition.Bundle) {
-			b.Agreements[0].Maintenance = definition.Maintenance{Mode: "exclude", CapS: &cap90}
-			b.Windows = []definition.Window{hour("later", "20:00:00")}
-		}, hour("w", "08:00:00"),
-			account.WindowEffect{ServiceMS: 3_600_000, GrantedMS: 3_600_000, DisplacedMS: 1_800_000, AllowanceMS: -18_000, AllowanceLeftMS: 14*60_000 + 24_000 - 54_000, Verdict: account.OnTrack}},
-		"gone by": {func(b *definition.Bundle) { b.Agreements[0].Maintenance.Mode = "exclude" }, hour("w", "03:00:00"),
-			account.WindowEffect{AllowanceMS: -36_000, AllowanceLeftMS: 14*60_000 + 24_000 - 36_000, Verdict: account.OnTrack}},
-		"on another service": {func(b *definition.Bundle) { b.Agreements[0].Maintenance.Mode = "exclude" },
-			definition.Window{ID: "w", Services: []string{"quay"}, Start: "2026-03-02T08:00:00", Timezone: "UTC", DurationS: 3600},
-			account.WindowEffect{AllowanceLeftMS: 14*60_000 + 24_000, Verdict: account.OnTrack}},
-	} {
-		c := bundle(t, func(b *definition.Bundle) {
-			b.AsOf = &asOf
-			b.Agreements[0].TargetPercent = "99"
-			if x.edit != nil {
-				x.edit(b)
-			}
-		})
-		m := read(t, c, minutely("page", "tolvik", 360, downBetween(0, 0)))
-		got, err := account.NewEvidence(c, m.Stretches, m.Timing).Window(c.Agreements[0], x.w)
-		if err != nil || *got != x.want {
-			t.Errorf("%s: %+v %v\nwant %+v", name, got, err, x.want)
-		}
-	}
-	c := bundle(t, nil)
-	bad := hour("w", "08:00:00")
-	bad.DurationS = 0
-	if _, err := account.NewEvidence(c, read(t, c, "").Stretches, nil).Window(c.Agreements[0], bad); err == nil {
-		t.Error("a window of no length was taken")
-	}
-}
-
 // One month, 5 checks at 5 locations every minute, from stretches.
 func BenchmarkMonthFromStretches(b *testing.B) {
 	c := bundle(b, func(x *definition.Bundle) {

@@ -113,32 +113,58 @@ func newClauses(e *Evidence, a definition.Agreement, hours calendar.Hours) (*Cla
 // it, in time order until the cap is used; then emergency work by its own
 // notice and cap, of what planned work did not take.
 func granted(bundle *definition.Compiled, a definition.Agreement, hours span.Set, period span.Span) (span.Set, error) {
+	asks, err := asking(bundle, a, hours, period)
+	if err != nil {
+		return nil, err
+	}
+	return asks.granted(a.Maintenance, period), nil
+}
+
+// asked is the time that may be granted as maintenance, before any cap: announced in
+// time, in service hours and, of planned work, in the times agreed for it.
+type asked struct{ planned, urgent span.Set }
+
+// asking finds what windows ask of an agreement; nothing where it grants none.
+func asking(bundle *definition.Compiled, a definition.Agreement, hours span.Set, period span.Span) (out asked, err error) {
 	m := a.Maintenance
 	if m.Mode == definition.MaintenanceIgnore || m.Mode == "" {
-		return nil, nil
+		return out, nil
 	}
-	planned, err := announced(bundle.Windows, a.Service, definition.Planned, m.NoticeS, period)
+	if out.planned, err = announced(bundle.Windows, a.Service, definition.Planned, m.NoticeS, period); err != nil {
+		return out, err
+	}
+	within, err := agreedFor(m, period)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	planned = planned.Intersect(hours)
-	if m.Within != nil && m.Within.Plan != nil {
-		within, err := definition.CompileHours(*m.Within)
-		if err != nil {
-			return nil, err
-		}
-		planned = planned.Intersect(within.Within(period))
-	}
-	planned = capped(planned, m.CapS)
+	out.planned = out.planned.Intersect(hours).Intersect(within)
 	if m.Emergency == nil {
-		return planned, nil
+		return out, nil
 	}
 	urgent, err := announced(bundle.Windows, a.Service, definition.Emergency, m.Emergency.NoticeS, period)
+	out.urgent = urgent.Intersect(hours)
+	return out, err
+}
+
+// agreedFor are the times agreed for planned work in a period; all of it where none are.
+func agreedFor(m definition.Maintenance, period span.Span) (span.Set, error) {
+	if m.Within == nil || m.Within.Plan == nil {
+		return span.Set{period}, nil
+	}
+	within, err := definition.CompileHours(*m.Within)
 	if err != nil {
 		return nil, err
 	}
-	urgent = capped(urgent.Intersect(hours).Intersect(complement(planned, period)), m.Emergency.CapS)
-	return span.Union(append(append([]span.Span{}, planned...), urgent...)...), nil
+	return within.Within(period), nil
+}
+
+func (x asked) granted(m definition.Maintenance, period span.Span) span.Set {
+	planned := capped(x.planned, m.CapS)
+	if m.Emergency == nil {
+		return planned
+	}
+	urgent := capped(x.urgent.Intersect(complement(planned, period)), m.Emergency.CapS)
+	return span.Union(append(append([]span.Span{}, planned...), urgent...)...)
 }
 
 // announced is the time, inside the period, of occurrences of one type on a

@@ -59,7 +59,7 @@ func (c *Clauses) toCome() int64 {
 	if c.Final {
 		return 0
 	}
-	rest := span.Span{From: c.Covered.To, To: c.Period.To}
+	rest := c.rest()
 	ms := c.Hours.Cut(rest).Length()
 	if c.Agreement.Maintenance.Mode == definition.MaintenanceExclude {
 		ms -= c.Granted.Cut(rest).Length()

@@ -61,7 +61,7 @@ func (a *Account) Forecast(from span.Instant) *Pace {
 
 // openTime is the agreed time still to come, granted maintenance taken out.
 func (c *Clauses) openTime() span.Set {
-	rest := span.Span{From: c.Covered.To, To: c.Period.To}
+	rest := c.rest()
 	set := c.Hours.Cut(rest)
 	if c.Agreement.Maintenance.Mode != "exclude" {
 		return set

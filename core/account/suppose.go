@@ -24,21 +24,15 @@ type Supposed struct {
 	CreditPercent string
 }
 
-// Suppose adds downtime to come to an account. What is outside the service hours, or
-// in granted maintenance, or shorter than the least outage, is none. It
-// returns nil for a final account.
-func (a *Account) Suppose(down span.Span) *Supposed {
+// Suppose adds times to come in which the service is down to an account. What is
+// outside the service hours, or in granted maintenance, or shorter than the least
+// outage, is no downtime. It returns nil for a final account.
+func (a *Account) Suppose(down span.Set) *Supposed {
 	if a.Final {
 		return nil
 	}
 	c := a.Clauses
-	counts := c.Hours.Cut(span.Span{From: c.Covered.To, To: c.Period.To}.Intersect(down))
-	if c.Agreement.Maintenance.Mode != definition.MaintenanceIgnore {
-		counts = counts.Without(c.Granted)
-	}
-	if down.Length() < c.Agreement.MinOutageS*span.Second {
-		counts = nil
-	}
+	counts := c.counting(down, c.Granted)
 	out := &Supposed{DowntimeMS: counts.Length(), Verdict: Met}
 	before := new(big.Rat).Sub(a.Exact.Allowance, a.Exact.Downtime)
 	after := new(big.Rat).Sub(before, ratio(out.DowntimeMS, 1))
@@ -71,3 +65,22 @@ func (a *Account) Suppose(down span.Span) *Supposed {
 	out.CreditPercent = c.credit(out.Verdict, availability)
 	return out
 }
+
+// counting is the downtime of times to come in which the service is down, while some
+// time is granted.
+func (c *Clauses) counting(down, granted span.Set) span.Set {
+	var lasting span.Set
+	for _, s := range down {
+		if s.Length() >= c.Agreement.MinOutageS*span.Second {
+			lasting = append(lasting, s)
+		}
+	}
+	lasting = lasting.Intersect(c.Hours).Cut(c.rest())
+	if c.Agreement.Maintenance.Mode != definition.MaintenanceIgnore {
+		lasting = lasting.Without(granted)
+	}
+	return lasting
+}
+
+// rest is what of the period is still to come.
+func (c *Clauses) rest() span.Span { return span.Span{From: c.Covered.To, To: c.Period.To} }

@@ -44,7 +44,7 @@ func TestSupposedFailuresAgainstThoseThatCame(t *testing.T) {
 		}
 		before := accountOf(t, running, minutely("page", "tolvik", now, outcome))
 		after := accountOf(t, final, minutely("page", "tolvik", 1440, outcome))
-		got := before.Suppose(span.Span{From: start.Add(int64(from) * span.Minute), To: start.Add(int64(to) * span.Minute)})
+		got := before.Suppose(span.Set{{From: start.Add(int64(from) * span.Minute), To: start.Add(int64(to) * span.Minute)}})
 		if pastTo > now-3 || from == now { // what has just ended would join it: the least outage looks at both
 			continue
 		}
@@ -91,14 +91,14 @@ func TestWhenASupposedFailureUsesTheAllowanceUp(t *testing.T) {
 		from, _ := span.ParseInstant(x.from)
 		to, _ := span.ParseInstant(x.to)
 		got := ""
-		if at := a.Suppose(span.Span{From: from, To: to}).RunsOutAt; at != nil {
+		if at := a.Suppose(span.Set{{From: from, To: to}}).RunsOutAt; at != nil {
 			got = at.String()
 		}
 		if got != x.want {
 			t.Errorf("%s to %s: it runs out at %q, want %q", x.from, x.to, got, x.want)
 		}
 	}
-	if accountOf(t, bundle(t, nil), minutely("page", "tolvik", 1440, downBetween(0, 0))).Suppose(span.Span{From: asOf, To: asOf + 1}) != nil {
+	if accountOf(t, bundle(t, nil), minutely("page", "tolvik", 1440, downBetween(0, 0))).Suppose(span.Set{{From: asOf, To: asOf + 1}}) != nil {
 		t.Error("a failure is supposed in an account that is final")
 	}
 }

@@ -79,6 +79,7 @@ type Snapshot struct {
 	Contacts     map[string]*Entry[definition.ContactSpec]
 	Pools        map[string]*Entry[definition.PoolSpec]
 	NoticePlans  map[string]*Entry[definition.NoticePlanSpec]
+	Embargoes    map[string]*Entry[definition.EmbargoSpec]
 
 	// ChecksOf lists the checks of a service, retired ones included: those that
 	// decide first, those between locations last, each by id.

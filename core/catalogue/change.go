@@ -1,6 +1,7 @@
 package catalogue
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -244,7 +245,16 @@ func (w *work) may(step *Step) error {
 			return err
 		}
 	}
-	return w.after.admit(step.ID, step.Spec)
+	if err := w.after.admit(step.ID, step.Spec); err != nil {
+		return err
+	}
+	if spec, is := step.Spec.(definition.WindowSpec); is && !step.follows {
+		if err := w.after.admitEmbargoed(step.ID, spec, w.At, cmp.Or(step.Reason, w.Reason)); err != nil || step.Does == Restore {
+			return err
+		}
+		return w.after.admitPast(step.ID, spec, w.At)
+	}
+	return nil
 }
 
 // write is what a step does to its definition.

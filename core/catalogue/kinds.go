@@ -29,6 +29,7 @@ const (
 	Contact     = "contact-method"
 	Pool        = "pool"
 	NoticePlan  = "notice-plan"
+	Embargo     = "embargo"
 )
 
 // Spec is the body of a revision: what people write when they define something.
@@ -81,6 +82,7 @@ var kinds = map[string]kindOf{
 	Contact:     kind("a contact method", func(s *Snapshot) *map[string]*Entry[definition.ContactSpec] { return &s.Contacts }),
 	Pool:        kind("a pool", func(s *Snapshot) *map[string]*Entry[definition.PoolSpec] { return &s.Pools }),
 	NoticePlan:  kind("a notice plan", func(s *Snapshot) *map[string]*Entry[definition.NoticePlanSpec] { return &s.NoticePlans }),
+	Embargo:     kind("an embargo", func(s *Snapshot) *map[string]*Entry[definition.EmbargoSpec] { return &s.Embargoes }),
 }
 
 // KindNames are the kinds of definition, in order.

@@ -138,6 +138,8 @@ func references(spec Spec) []Reference {
 		}
 	case definition.WindowSpec:
 		each("services", Service, "", spec.Services)
+	case definition.EmbargoSpec:
+		each("services", Service, "", spec.Services)
 	}
 	return out
 }

@@ -23,6 +23,7 @@ type plan struct {
 	spec      definition.WindowSpec
 	rule      calendar.Recurrence // without the occurrences that are otherwise
 	changed   []span.Span         // those
+	changedAt []string            // by what wall time the rule would give each
 }
 
 func (p plan) length() int64 { return p.spec.DurationS * span.Second }
@@ -46,10 +47,10 @@ func (p plan) occurrences(within span.Span) ([]span.Span, error) {
 	return out, nil
 }
 
-// ruleKey names the rule of a revision of a window.
+// ruleKey is all that a rule follows from.
 type ruleKey struct {
-	window string
-	number int
+	start, timezone, rule, exdates string
+	length                         int64
 }
 
 type keptRule struct {
@@ -59,12 +60,12 @@ type keptRule struct {
 
 // plan resolves a revision of a window. Its starts are kept: expanding a rule
 // from its first start costs more each year.
-func (s *Snapshot) plan(id string, r Revision[definition.WindowSpec]) (*plan, error) {
-	key := ruleKey{id, r.Number}
+func (s *Snapshot) plan(r Revision[definition.WindowSpec]) (*plan, error) {
+	spec := r.Spec
+	key := ruleKey{spec.Start, spec.Timezone, spec.RRule, strings.Join(spec.Exdates, " "), spec.DurationS}
 	kept, has := s.rules.Load(key)
 	if !has {
 		var k keptRule
-		spec := r.Spec
 		w, err := definition.CompileWindow(definition.Window{
 			Start: spec.Start, Timezone: spec.Timezone, DurationS: spec.DurationS, RRule: spec.RRule, Exdates: spec.Exdates,
 		})
@@ -88,6 +89,7 @@ func (s *Snapshot) plan(id string, r Revision[definition.WindowSpec]) (*plan, er
 		}
 		from := start.Instant(k.rule.Location, calendar.Shift)
 		p.changed = append(p.changed, span.Span{From: from, To: from.Add(cmp.Or(o.DurationS, r.Spec.DurationS) * span.Second)})
+		p.changedAt = append(p.changedAt, o.At)
 	}
 	p.rule = p.rule.Except(p.otherwise())
 	return p, nil
@@ -217,7 +219,7 @@ func (s *Snapshot) windows(services []string, within span.Span) ([]definition.Co
 	})
 	for _, id := range ids {
 		for _, r := range s.Windows[id].Revisions {
-			p, err := s.plan(id, r)
+			p, err := s.plan(r)
 			if err != nil {
 				return nil, err
 			}

@@ -228,7 +228,16 @@ func TestEvidenceOfWindowsIsWhatWasPlanned(t *testing.T) {
 		}
 		for range 1 + r.IntN(8) {
 			id := ids[r.IntN(len(ids))]
-			if _, err := h.try(when, nil, step[id]); err != nil {
+			_, err := h.try(when, nil, step[id])
+			if err != nil && strings.Contains(err.Error(), "over by now") { // a rule of one start plans the same, and may be over
+				w := spec[id]
+				w.RRule = "FREQ=DAILY;COUNT=1"
+				spec[id] = w
+				again := step[id]
+				again.Spec = w
+				_, err = h.try(when, nil, again)
+			}
+			if err != nil {
 				t.Fatalf("%+v: %v", step[id].Spec, err)
 			}
 			if r.IntN(3) > 0 { // several at one instant, too
@@ -266,7 +275,8 @@ func TestEvidenceOfWindowsIsWhatWasPlanned(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, from := range list {
-				for i := from; i < from.Add(w.DurationS*span.Second); i = i.Add(span.Minute) {
+				first := span.Instant((int64(from) + span.Minute - 1) / span.Minute * span.Minute) // it is looked up at whole minutes
+				for i := first; i < from.Add(w.DurationS*span.Second); i = i.Add(span.Minute) {
 					for _, s := range w.Services {
 						said[place{s, w.OfType(), i}] = append(said[place{s, w.OfType(), i}], w.AnnouncedAt)
 					}

@@ -27,6 +27,7 @@ import (
 	"kestite/server/inward"
 	"kestite/server/notifying"
 	"kestite/server/people"
+	"kestite/server/planner"
 	"kestite/server/publish"
 	"kestite/server/share"
 	"kestite/server/store"
@@ -41,6 +42,7 @@ type Server struct {
 	Sessions    *auth.Sessions
 	Books       *history.Books
 	Board       *accounting.Board
+	Planner     *planner.Planner
 	Desk        *publish.Desk
 	Incidents   *incidents.Keeper
 	Notices     *notifying.Keeper
@@ -124,6 +126,8 @@ func (s *Server) routes(api huma.API) {
 	s.kitRoutes(a)
 	s.changeRoutes(a)
 	s.windowRoutes(a)
+	s.embargoRoutes(a)
+	s.calendarRoutes(a)
 	s.agreementRoutes(a)
 	s.standingRoutes(a)
 	s.momentRoutes(a)

@@ -88,6 +88,14 @@ func (s *Server) windowRoutes(a *operations) {
 	})
 }
 
+func (s *Server) embargoRoutes(a *operations) {
+	definitionRoutes(a, definitionKind[definition.EmbargoSpec]{
+		kind: catalogue.Embargo, path: "/embargoes", name: "an embargo",
+		named:   func(s definition.EmbargoSpec) string { return s.Name },
+		entries: func(s *catalogue.Snapshot) map[string]*catalogue.Entry[definition.EmbargoSpec] { return s.Embargoes },
+	})
+}
+
 func (s *Server) networkRoutes(a *operations) {
 	definitionRoutes(a, definitionKind[definition.NetworkSpec]{
 		kind: catalogue.Network, path: "/networks", name: "a network",

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"kestite/core/account"
 	"kestite/core/catalogue"
@@ -132,12 +131,6 @@ func (s *Server) suppose(ctx context.Context, in *struct {
 
 // supposed says what a failure would do, in a sentence.
 func supposed(s Supposition, first int) string {
-	count := func(n int, one, many string) string {
-		if n == 1 {
-			return "1 " + one
-		}
-		return fmt.Sprintf("%d %s", n, many)
-	}
 	more, weaker, missed, credits := -first, 0, 0, 0
 	for _, e := range s.Effects {
 		if e.Down {
@@ -156,21 +149,18 @@ func supposed(s Supposition, first int) string {
 	}
 	parts := []string{"takes nothing else down"}
 	if more > 0 {
-		parts[0] = "takes " + count(more, "other service", "other services") + " down"
+		parts[0] = "takes " + counted(more, "other service", "other services") + " down"
 	}
 	if weaker > 0 {
-		parts = append(parts, "leaves "+count(weaker, "service", "services")+" with less to spare")
+		parts = append(parts, "leaves "+counted(weaker, "service", "services")+" with less to spare")
 	}
 	if missed > 0 {
-		parts = append(parts, "makes "+count(missed, "agreement", "agreements")+" impossible to meet")
+		parts = append(parts, "makes "+counted(missed, "agreement", "agreements")+" impossible to meet")
 	}
 	if credits > 0 {
-		parts = append(parts, "raises the credit of "+count(credits, "agreement", "agreements"))
+		parts = append(parts, "raises the credit of "+counted(credits, "agreement", "agreements"))
 	}
-	if len(parts) == 1 {
-		return "It " + parts[0] + "."
-	}
-	return "It " + strings.Join(parts[:len(parts)-1], ", ") + " and " + parts[len(parts)-1] + "."
+	return "It " + inWords(parts) + "."
 }
 
 // supposedCosts are the agreements of services that a failure would cost something.
@@ -200,7 +190,7 @@ func (s *Server) supposedCosts(ctx context.Context, snap *catalogue.Snapshot, do
 		v.Credit, v.CreditNow = a.CreditPercent, a.CreditPercent
 		v.Excused = excusedBy(snap, spec, down)
 		if v.Excused == "" {
-			u := a.Suppose(during)
+			u := a.Suppose(span.Set{during})
 			v.DowntimeMS, v.LeftAfterMS, v.RunsOutAt = u.DowntimeMS, u.LeftMS, u.RunsOutAt
 			v.Missed, v.Credit = u.Verdict == account.Missed, u.CreditPercent
 			if u.AvailabilityPercent != nil {

@@ -326,6 +326,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is planned when, service by service, with what it costs
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["calendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -978,6 +998,94 @@ export interface paths {
          * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["duty"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/embargoes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-embargo"];
+        put?: never;
+        /**
+         * Define an embargo
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["create-embargo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/embargoes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit an embargo: opens a new revision
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        put: operations["edit-embargo"];
+        post?: never;
+        /**
+         * Retire an embargo; its history stays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        delete: operations["retire-embargo"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/embargoes/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["restore-embargo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/embargoes/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-embargo"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3443,6 +3551,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/windows/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What planned work would do, and do nothing
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["preview-window"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/windows/slots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * When work would cost least in the coming days
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["cheapest-slots"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/windows/{id}": {
         parameters: {
             query?: never;
@@ -3462,6 +3610,26 @@ export interface paths {
          * @description Needs a role that permits to operate: try checks and plan windows.
          */
         delete: operations["retire-window"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/windows/{id}/occurrence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Skip, move, shorten, lengthen or end one occurrence of a window, or put it back
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["change-occurrence"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3499,6 +3667,26 @@ export interface paths {
          * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-window"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/windows/{id}/work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a window does that is there
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["window-work"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3714,6 +3902,88 @@ export interface components {
             /** @description Events of which no day was taken */
             left: components["schemas"]["LeftEvent"][];
         };
+        CalendarFault: {
+            fault: string;
+            name: string;
+            window: string;
+        };
+        CalendarLane: {
+            /** @description In which something is agreed; none where nothing is promised */
+            hours: components["schemas"]["SpanOf"][];
+            /** @enum {string} */
+            kind: "business" | "supporting" | "supplier";
+            name: string;
+            /** @description Whom, each once; an internal agreement: internal */
+            promised: string[];
+            service: string;
+            work: components["schemas"]["CalendarWork"][];
+        };
+        CalendarView: {
+            clashes: components["schemas"]["ClashView"][];
+            embargoes: components["schemas"]["EmbargoView"][];
+            /** @description Windows of which it cannot be told when they are */
+            faults: components["schemas"]["CalendarFault"][];
+            from: string;
+            /** @description Those with work first */
+            lanes: components["schemas"]["CalendarLane"][];
+            /**
+             * Format: int64
+             * @description Lanes that match and are not shown
+             */
+            left: number;
+            now: string;
+            /**
+             * Format: int64
+             * @description Services that have neither work nor an agreement, and no lane unless asked for
+             */
+            quiet: number;
+            timezone: string;
+            to: string;
+            /** @description What is planned, in a sentence */
+            words: string;
+        };
+        CalendarWork: {
+            /** @description Its start by the rule, as a wall time: what an edit of it alone names */
+            at: string;
+            /** @description It is otherwise than the rule says */
+            changed: boolean;
+            /**
+             * Format: int64
+             * @description What it costs if the service is down throughout
+             */
+            downtime_ms: number;
+            from: string;
+            /**
+             * Format: int64
+             * @description What of that is granted
+             */
+            granted_ms: number;
+            name: string;
+            recurs: boolean;
+            reference?: string;
+            /**
+             * Format: int64
+             * @description Of the window, now in force
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description What of it, to come, lies in service hours of agreements, all together
+             */
+            service_ms: number;
+            /** @description That the window names */
+            services: components["schemas"]["Ref"][];
+            /** @description Of the window */
+            timezone: string;
+            to: string;
+            /** @enum {string} */
+            type: "planned" | "emergency";
+            /** @description Names of what the service needs and is at work; empty: the window names the service */
+            via: string[];
+            window: string;
+            /** @description When the window is: every 2 weeks on Thursday at 02:00 for 45 min */
+            words: string;
+        };
         Candidate: {
             /** @enum {string} */
             kind: "ping" | "http" | "tcp" | "certificate" | "path";
@@ -3887,6 +4157,15 @@ export interface components {
             id: string;
             name: string;
         };
+        ClashView: {
+            from: string;
+            /** @description Id of what they take down together, and none alone */
+            service?: string;
+            to: string;
+            /** @description Ids */
+            windows: string[];
+            words: string;
+        };
         ClassTime: {
             /** @enum {string} */
             class: "outside" | "up" | "degraded" | "down" | "tolerated" | "maintenance" | "upstream" | "excused" | "unmeasured";
@@ -3899,6 +4178,12 @@ export interface components {
         Codes: {
             /** @description Shown this once */
             recovery_codes: string[];
+        };
+        Coming: {
+            at: string;
+            changed: boolean;
+            from: string;
+            to: string;
         };
         ContactSpec: {
             /** @description When it may be used; what is due outside waits until then. Absent: always */
@@ -4015,6 +4300,10 @@ export interface components {
         CreateCustomerSpecBody: {
             reason?: string;
             spec: components["schemas"]["CustomerSpec"];
+        };
+        CreateEmbargoSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["EmbargoSpec"];
         };
         CreateHolidayListSpecBody: {
             reason?: string;
@@ -4216,6 +4505,22 @@ export interface components {
             /** @description When it was first defined */
             since: string;
             spec: components["schemas"]["CustomerSpec"];
+        };
+        DefinedEmbargoSpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["EmbargoSpec"];
         };
         DefinedHolidayListSpec: {
             /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
@@ -4545,6 +4850,17 @@ export interface components {
             revision: number;
             spec: components["schemas"]["CustomerSpec"];
         };
+        EditEmbargoSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["EmbargoSpec"];
+        };
         EditHolidayListSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
             corrects?: string;
@@ -4703,6 +5019,25 @@ export interface components {
              * @description Where it stays up: how many more may fail before it does
              */
             spare: number;
+        };
+        EmbargoSpec: {
+            /** @description Wall time, 2006-01-02T15:04:05 */
+            from: string;
+            name: string;
+            note?: string;
+            /** @description Ids of those it is for; none: all */
+            services?: string[];
+            timezone: string;
+            /** @description Wall time */
+            to: string;
+        };
+        EmbargoView: {
+            from: string;
+            id: string;
+            name: string;
+            /** @description Ids; none: all */
+            services: string[];
+            to: string;
         };
         EmergencyAllowance: {
             /** Format: int64 */
@@ -5375,6 +5710,9 @@ export interface components {
         ListDefinedCustomerSpecBody: {
             items: components["schemas"]["DefinedCustomerSpec"][];
         };
+        ListDefinedEmbargoSpecBody: {
+            items: components["schemas"]["DefinedEmbargoSpec"][];
+        };
         ListDefinedHolidayListSpecBody: {
             items: components["schemas"]["DefinedHolidayListSpec"][];
         };
@@ -5860,6 +6198,30 @@ export interface components {
              */
             duration_s?: number;
             /** @description When it starts instead, as a wall time; absent: as by the rule */
+            start?: string;
+        };
+        OccurrenceAsk: {
+            /** @description Its start by the rule, as a wall time */
+            at: string;
+            /**
+             * @description skip; move: another start, length or both; restore: as the rule says; end: now, of one that is running
+             * @enum {string}
+             */
+            does: "skip" | "move" | "restore" | "end";
+            /**
+             * Format: int64
+             * @description Of a move: how long it lasts
+             */
+            duration_s?: number;
+            /** @description Say what it would do, and do nothing */
+            preview?: boolean;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision of the window that it was made on
+             */
+            revision: number;
+            /** @description Of a move: when it starts instead, as a wall time in the zone of the window */
             start?: string;
         };
         Outage: {
@@ -6681,6 +7043,37 @@ export interface components {
             email: string;
             password: string;
         };
+        SlotView: {
+            clash?: components["schemas"]["ClashView"];
+            /**
+             * Format: int64
+             * @description Of all agreements together, if it is down throughout
+             */
+            downtime_ms: number;
+            from: string;
+            /** Format: int64 */
+            granted_ms: number;
+            /** @description Names of agreements that it would make impossible to meet */
+            misses: string[];
+            /** Format: int64 */
+            service_ms: number;
+            to: string;
+            /**
+             * Format: int64
+             * @description Failures in 13 months that touched the same time of the week
+             */
+            usual: number;
+            why: string[];
+        };
+        SlotsView: {
+            /**
+             * Format: int64
+             * @description That the work touches
+             */
+            agreements: number;
+            /** @description The best first */
+            items: components["schemas"]["SlotView"][];
+        };
         Source: {
             check: string;
             /** @description Absent: all of the check's locations that have a fresh value */
@@ -6688,6 +7081,10 @@ export interface components {
             measure: string;
         };
         Span: {
+            from: string;
+            to: string;
+        };
+        SpanOf: {
             from: string;
             to: string;
         };
@@ -7182,6 +7579,78 @@ export interface components {
              * @enum {string}
              */
             type?: "planned" | "emergency";
+        };
+        WorkAsk: {
+            /** @description Of one that is there; absent: a new one */
+            id?: string;
+            reason?: string;
+            spec: components["schemas"]["WindowSpec"];
+        };
+        WorkEffect: {
+            agreement: string;
+            /** @description The same, with it */
+            availability_after_percent?: string;
+            /** @description At the end of the period, if all else is well, without it */
+            availability_percent?: string;
+            /** @description That would be owed */
+            credit_percent: string;
+            customer: string;
+            /**
+             * Format: int64
+             * @description If the service is down throughout
+             */
+            downtime_ms: number;
+            /** @description Why it cannot be accounted */
+            fault?: string;
+            /** Format: int64 */
+            granted_ms: number;
+            /**
+             * Format: int64
+             * @description With it, if the service is down throughout
+             */
+            left_after_ms: number;
+            /**
+             * Format: int64
+             * @description Of the allowance, without it
+             */
+            left_ms: number;
+            /** @description What it does, in two or three words */
+            mark: string;
+            name: string;
+            period?: components["schemas"]["OwnPeriod"];
+            /** @description When the allowance would be used up */
+            runs_out_at?: string;
+            service: string;
+            /**
+             * Format: int64
+             * @description Of the work to come, what lies in service hours
+             */
+            service_ms: number;
+            /** @enum {string} */
+            tone: "calm" | "costs" | "bad";
+            /** @description Sentences */
+            why: string[];
+        };
+        WorkView: {
+            /** @description Services that go down with it and that it does not name */
+            also: components["schemas"]["Ref"][];
+            clashes: components["schemas"]["ClashView"][];
+            /** @description Agreements that it touches, the worst first */
+            effects: components["schemas"]["WorkEffect"][];
+            /**
+             * Format: int64
+             * @description How many there are beside them, in about two months
+             */
+            more: number;
+            /** @description The first to come */
+            occurrences: components["schemas"]["Coming"][];
+            /**
+             * Format: int64
+             * @description That is in force; of a preview the one that would be
+             */
+            revision: number;
+            /** @description When it is: every 2 weeks on Thursday at 02:00 for 45 min */
+            words: string;
         };
         WriteView: {
             /** @description Of an agreement: start of the first period that it accounts */
@@ -8152,6 +8621,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    calendar: {
+        parameters: {
+            query?: {
+                /** @description First day, 2006-01-02 in the zone of the organisation; absent: today */
+                from?: string;
+                days?: number;
+                /** @description Words in the names of the service and of whom it is promised to */
+                find?: string;
+                /** @description With services that have neither work nor an agreement */
+                quiet?: boolean;
+                count?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarView"];
                 };
             };
             /** @description Unauthorized */
@@ -10473,6 +11007,343 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Duty"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-embargo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedEmbargoSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-embargo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateEmbargoSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-embargo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditEmbargoSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-embargo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-embargo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-embargo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
                 };
             };
             /** @description Unauthorized */
@@ -19141,6 +20012,129 @@ export interface operations {
             };
         };
     };
+    "preview-window": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "cheapest-slots": {
+        parameters: {
+            query: {
+                /** @description Ids of what is worked on */
+                services: string[];
+                lasts_s: number;
+                days?: number;
+                /** @description One that is there already, and would be moved */
+                window?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlotsView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "edit-window": {
         parameters: {
             query?: never;
@@ -19257,6 +20251,68 @@ export interface operations {
             };
         };
     };
+    "change-occurrence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OccurrenceAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "restore-window": {
         parameters: {
             query?: never;
@@ -19331,6 +20387,64 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "window-work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkView"];
                 };
             };
             /** @description Unauthorized */

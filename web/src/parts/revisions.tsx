@@ -15,7 +15,7 @@ import { Trouble } from './trouble'
 type Path = '/api/v1/services/{id}/revisions'
 
 /** The revisions of a definition, newest first: who, when, why, and what each changed. */
-export function Revisions({ path, id, counts }: { path: 'services' | 'checks' | 'agreements' | 'notice-plans'; id: string; counts?: boolean }) {
+export function Revisions({ path, id, counts }: { path: 'services' | 'checks' | 'agreements' | 'notice-plans' | 'windows'; id: string; counts?: boolean }) {
   const { zone } = useZone()
   const [open, setOpen] = useState<number | undefined>()
   const revisions = useQuery({ queryKey: ['revisions', path, id], queryFn: () => ask(api.GET(`/api/v1/${path}/{id}/revisions` as Path, { params: { path: { id } } })).then((l) => l.items) })

@@ -42,7 +42,7 @@ export function Listing<D extends Entry>({ title, one, note, list, columns, cell
       <SetupHead title={title}>
         {may && (
           <Button variant={list.length ? 'outlined' : 'contained'} onClick={() => setEditing('')}>
-            Add a {one}
+            Add {/^[aeiou]/.test(one) ? 'an' : 'a'} {one}
           </Button>
         )}
       </SetupHead>

@@ -20,6 +20,7 @@ const areas = [
   { path: '/', name: 'Standing', key: '1', needs: 'own' },
   { path: '/incidents', name: 'Incidents', key: '3', needs: 'see' },
   { path: '/services', name: 'Services', key: '2', needs: 'see' },
+  { path: '/calendar', name: 'Calendar', key: '5', needs: 'see' },
   { path: '/agreements', name: 'Agreements', key: '6', needs: 'see' },
   { path: '/reports', name: 'Reports', key: '7', needs: 'own' },
   { path: '/notices', name: 'Notices', key: '8', needs: 'see' },

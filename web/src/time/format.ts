@@ -58,6 +58,9 @@ export const clockMinute = (t: string | number | Date, zone: string) => format(z
 /** "3 Nov". */
 export const shortDay = (t: string | number | Date, zone: string) => format(zone, { day: 'numeric', month: 'short' }).format(at(t))
 
+/** "Tue 3 Nov, 14:05": where the day of the week matters. */
+export const weekTime = (t: string | number | Date, zone: string) => format(zone, { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' }).format(at(t))
+
 /** "2026-11-03 14:05", as it can be typed again. */
 export function wallMinute(t: string | number | Date, zone: string): string {
   const p = Object.fromEntries(format(zone, { year: 'numeric', month: '2-digit', day: '2-digit', hour: '2-digit', minute: '2-digit' }).formatToParts(at(t)).map((x) => [x.type, x.value]))

@@ -77,6 +77,20 @@ type Attendance struct {
 	WorkedAt time.Time
 }
 
+// Subscriptions to planned work as iCalendar, each good by its token alone until it is deleted.
+type CalendarFeed struct {
+	ID     string
+	Person string
+	Name   string
+	// SHA-256 of the token that the address carries.
+	TokenHash []byte
+	// Ids of the services whose work it shows; none: all that its person may see.
+	Services []string
+	MadeAt   time.Time
+	// When it was read last, to the hour.
+	UsedAt *time.Time
+}
+
 // Changes of definitions by the key that their maker gave them, for a week, so that one asked for again makes nothing twice.
 type ChangeMade struct {
 	Person string

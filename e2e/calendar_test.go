@@ -1,0 +1,89 @@
+package e2e
+
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp/kb"
+
+	"kestite/demo"
+	"kestite/e2e/browser"
+)
+
+// An operator plans work: sees what it costs at a bad time, takes the cheapest one, and
+// finds it in the calendar; skips an occurrence of a window, puts it back, moves one, and
+// cancels all.
+func TestPlanningWork(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Type("5"), s.Until("the calendar", "document.querySelectorAll('[data-planned]').length > 4"))
+	s.do(s.Click("Plan work"), s.Until("the form", "document.querySelector('form')"))
+	s.do(s.Fill("Name", "Fares import"), s.Fill("On", "Sailing"), s.Until("the choice", "document.querySelector('[role=option]')"), s.Type(kb.ArrowDown), s.Enter())
+	s.do(s.Fill("Lasts, min", "90"))
+	s.do(s.Until("cheapest times", "document.querySelectorAll('[data-slot]').length === 5"))
+	s.do(s.ClickOn("summary", "Type, change reference, note"), s.Fill("Change reference", "CHG-7"))
+	first, err := browser.Eval[string](s.Browser, "document.querySelector('[data-slot] button').innerText")
+	s.do(err)
+	s.do(s.ClickOn("[data-slot] button", first))
+	s.do(s.Until("what it costs, of those that need it too", "document.querySelector('[data-effect=departure]') && document.querySelector('[data-effect][data-tone]')"))
+	s.do(s.Until("what goes down with it", "document.querySelector('[data-also]')?.innerText.includes('Departure check-in goes down with it')"))
+	s.do(s.Click("Name it too"), s.Until("that it is named", "!document.querySelector('[data-also]')"))
+	s.do(s.Click("Announce and plan"), s.Until("it in the calendar", "location.pathname === '/calendar' && document.querySelector('[data-chosen=fares-import]')?.innerText.includes('CHG-7')"))
+	s.do(s.Until("its lanes", "document.querySelectorAll('[data-work^=\"fares-import \"]').length === 2"))
+	s.do(s.Until("when it is", "[...document.querySelectorAll('[data-planned^=\"fares-import \"]')].some((e) => e.innerText.includes('1 h 30 min'))"))
+
+	// One of a weekly window.
+	s.do(s.ClickOn("[data-planned^='freight-database '] button", ""), s.Until("it", "document.querySelector('[data-chosen=freight-database]')?.innerText.includes('every week on Tuesday')"))
+	chosen, err := browser.Eval[string](s.Browser, "new URLSearchParams(location.search).get('work')")
+	s.do(err)
+	gone := "!document.querySelector('[data-planned=\"" + chosen + "\"]')"
+	s.do(s.Click("Skip this one"), s.Until("it gone", gone))
+	s.do(s.Go(s.srv.URL+"/calendar/plan/freight-database"), s.Click("put it back"), s.Click("Save as revision 3"))
+	s.do(s.Until("it back", "location.pathname === '/calendar' && document.querySelector('[data-planned=\""+chosen+"\"]')"))
+	s.do(s.ClickOn("[data-planned=\""+chosen+"\"] button", ""), s.Click("Move it"), s.Fill("Lasts, min", "many"), s.Until("what is wrong", "document.querySelector('form')?.innerText.includes('Whole minutes')"))
+	s.do(s.Fill("Lasts, min", "30"), s.ClickOn("form button", "Move it"), s.Until("it shorter", "document.querySelector('[data-planned=\""+chosen+"\"]')?.innerText.includes(', 30 min')"))
+	s.do(s.Until("that it is otherwise", "document.querySelector('[data-chosen]')?.innerText.includes('This one is otherwise than its rule says')"))
+	s.do(s.Click("cancel all of it"), s.ClickOn("[role=dialog] button", "Cancel all of it"), s.Until("all gone", "!document.querySelector('[data-planned^=\"freight-database \"]')"))
+}
+
+// A manager makes an embargo; work in it wants a reason, and shows as a clash.
+func TestEmbargoes(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/set-up/embargoes"))
+	s.do(s.Click("Add an embargo"), s.Fill("Name", "Regatta"), s.Fill("From", "2031-06-01 00:00"), s.Fill("To", "2031-05-01 00:00"), s.ClickOn("form button", "Add"), s.Reads("is not after its beginning"))
+	s.do(s.Fill("To", "2031-06-08 00:00"), s.ClickOn("form button", "Add"), s.Until("it in the list", "document.querySelector('[data-embargo=regatta]')?.innerText.includes('all services')"))
+	s.do(s.Go(s.srv.URL+"/calendar/plan?service=ticket-sales&start=2031-06-03%2004:00&lasts=60"), s.Fill("Name", "Regatta ticketing"))
+	s.do(s.Until("the clash", "document.querySelector('[data-clashes]')?.innerText.includes('lies in the embargo Regatta')"))
+	s.do(s.Click("Announce and plan"), s.Until("what is missing", "document.querySelector('form')?.innerText.includes('say why it has to be then')"))
+	s.do(s.Fill("Why it has to be then", "The organiser asks for it"), s.Click("Announce and plan"), s.Until("it saved", "location.pathname === '/calendar'"))
+	s.do(s.Go(s.srv.URL+"/calendar?from=2031-06-01&days=7"), s.Until("both", "document.querySelector('[data-clashes]') && document.querySelector('[data-embargoes]')?.innerText.includes('Regatta') && document.querySelector('[data-planned^=\"regatta-ticketing\"]')"))
+}
+
+// Who may only look is offered nothing to change; dragging along a lane plans nothing.
+func TestTheCalendarOfWhoMayLook(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "viewer@skerry.example", demo.Password), s.Go(s.srv.URL+"/calendar?work=gate-firmware"), s.Until("the lanes", "document.querySelector('[data-calendar-lane]')"))
+	s.do(s.ClickOn("[data-planned] button", ""), s.Until("what it costs", "document.querySelector('[data-chosen]')"))
+	for _, offered := range []string{"Plan work", "Move it", "Skip this one", "Edit the window", "cancel all of it"} {
+		is, err := browser.Eval[bool](s.Browser, "[...document.querySelectorAll('button, a')].some((e) => e.innerText === '"+offered+"')")
+		s.do(err)
+		if is {
+			t.Errorf("a viewer is offered %q", offered)
+		}
+	}
+	s.do(s.Go(s.srv.URL+"/calendar/plan"), s.Until("the calendar", "document.querySelector('[data-calendar-lane]')"))
+	if form, err := browser.Eval[bool](s.Browser, "Boolean(document.querySelector('form'))"); err != nil || form {
+		t.Errorf("a viewer has the form: %v %v", form, err)
+	}
+}
+
+// Dragging along a lane plans work of that service then.
+func TestDraggingPlansWork(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Go(s.srv.URL+"/calendar?days=7"), s.Until("the lane", "document.querySelector('[data-calendar-lane=customer-messages] svg')"))
+	s.do(s.Drag("[data-calendar-lane=customer-messages] svg", 0.5, 0.55), s.Until("the form of it", "location.search.includes('service=customer-messages') && document.querySelector('form')"))
+	s.do(s.Until("it drawn, and its cost", "document.querySelector('[data-calendar-lane=customer-messages] rect[opacity]') && document.querySelector('[data-effect=messages]')"))
+	lasts, err := browser.Eval[string](s.Browser, "new URLSearchParams(location.search).get('lasts')")
+	s.do(err)
+	if lasts != "510" && lasts != "495" && lasts != "525" { // a twentieth of a week, in quarters of an hour
+		t.Errorf("it lasts %s minutes", lasts)
+	}
+}

@@ -1,0 +1,141 @@
+import Button from '@mui/material/Button'
+import TextField from '@mui/material/TextField'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { Suspense, lazy, useState } from 'react'
+import { Link } from 'react-router'
+import { Problem, api, ask, type Schemas } from '../api/client'
+import { RetireQuestion, useRetiring } from '../parts/retire'
+import { Trouble } from '../parts/trouble'
+import { duration, weekTime, wallMinute } from '../time/format'
+import { useZone } from '../time/span'
+import { Clashes, Effects } from './effects'
+import { useGo } from './go'
+import { useWindowWork, type Work } from './queries'
+
+const Minute = lazy(() => import('../parts/day').then((m) => ({ default: m.Minute })))
+
+type Does = Schemas['OccurrenceAsk']['does']
+
+type Props = { work: Work; now: number; may: boolean; onClose: () => void }
+
+/** One piece of work: when, on what, what of it is granted; moved, cut, skipped or ended in seconds. */
+export function Chosen({ work: w, now, may, onClose }: Props) {
+  const { zone } = useZone()
+  const go = useGo()
+  const client = useQueryClient()
+  const [moving, setMoving] = useState(false)
+  const [reason, setReason] = useState('')
+  const [start, setStart] = useState(wallMinute(w.from, w.timezone))
+  const [minutes, setMinutes] = useState(String(Math.round((Date.parse(w.to) - Date.parse(w.from)) / 60_000)))
+  const runs = Date.parse(w.from) <= now && now < Date.parse(w.to)
+  const over = Date.parse(w.to) <= now
+  const turn = useMutation({
+    mutationFn: (body: Partial<Schemas['OccurrenceAsk']> & { does: Does }) =>
+      ask(api.POST('/api/v1/windows/{id}/occurrence', { params: { path: { id: w.window } }, body: { at: w.at, revision: w.revision, reason: reason || undefined, ...body } })),
+    onSuccess: async () => {
+      setMoving(false)
+      await client.invalidateQueries()
+    },
+  })
+  const retiring = useRetiring('windows')
+  const work = useWindowWork(w.window, !over)
+  const fault = (f: string) => (turn.error instanceof Problem ? turn.error.fields[f] : undefined)
+  const did = turn.isSuccess ? turn.variables.does : undefined
+  return (
+    <section data-chosen={w.window} aria-label={w.name}>
+      <h2 style={{ fontSize: '1.05rem' }}>{w.name}</h2>
+      <p style={{ margin: '0 0 6px', lineHeight: 1.4 }}>
+        {weekTime(w.from, zone)} to {weekTime(w.to, zone)}, {duration(Date.parse(w.to) - Date.parse(w.from))}
+        {runs && <b className="word-maintenance"> · under way</b>}
+        {over && ' · over'}
+      </p>
+      <div className="sub" style={{ lineHeight: 1.4 }}>
+        {w.type === 'emergency' && <div>Emergency work.</div>}
+        <div>On {w.services.map((s) => s.name).join(', ')}.</div>
+        {w.via.length > 0 && <div>Seen from a service that goes down with it: it needs {w.via.join(' and ')}.</div>}
+        <div>The window: {w.words}.</div>
+        {w.changed && <div>This one is otherwise than its rule says.</div>}
+        {w.reference && <div>Change {w.reference}</div>}
+      </div>
+      {did && (
+        <p role="status" data-did={did}>
+          {{ skip: 'Skipped.', move: 'Moved.', restore: 'As the rule says.', end: 'Ended.' }[did]}
+        </p>
+      )}
+      {may && !over && !moving && (
+        <div className="in-a-row" style={{ gap: 8, margin: '12px 0' }}>
+          {runs && (
+            <Button disabled={turn.isPending} onClick={() => turn.mutate({ does: 'end' })}>
+              End it now
+            </Button>
+          )}
+          <Button onClick={() => setMoving(true)}>{runs ? 'Make it longer or shorter' : 'Move it'}</Button>
+          {!runs && w.recurs && (
+            <Button disabled={turn.isPending} onClick={() => turn.mutate({ does: 'skip' })}>
+              Skip this one
+            </Button>
+          )}
+          {w.changed && (
+            <Button disabled={turn.isPending} onClick={() => turn.mutate({ does: 'restore' })}>
+              As the rule says
+            </Button>
+          )}
+        </div>
+      )}
+      {moving && (
+        <form
+          className="form in-place"
+          aria-label="Move it"
+          onSubmit={(e) => {
+            e.preventDefault()
+            turn.mutate({ does: 'move', start: runs ? undefined : `${start.replace(' ', 'T')}:00`, duration_s: Math.round(Number(minutes) * 60) })
+          }}
+        >
+          {!runs && (
+            <Suspense fallback={null}>
+              <Minute label="Starts" value={start} change={setStart} zone={w.timezone} required error={fault('start')} help={w.timezone} />
+            </Suspense>
+          )}
+          <TextField label="Lasts, min" required value={minutes} onChange={(e) => setMinutes(e.target.value)} error={Boolean(fault('duration_s')) || !/^\d+$/.test(minutes)} helperText={fault('duration_s') ?? (/^\d+$/.test(minutes) ? undefined : 'Whole minutes')} />
+          {fault('reason') && <TextField label="Why" required autoFocus value={reason} onChange={(e) => setReason(e.target.value)} error helperText={fault('reason')} />}
+          <div className="in-a-row tight">
+            <Button type="submit" variant="contained" disabled={turn.isPending || !/^\d+$/.test(minutes)}>
+              Move it
+            </Button>
+            <Button variant="text" onClick={() => setMoving(false)}>
+              Leave it
+            </Button>
+          </div>
+        </form>
+      )}
+      {!over && work.data && !moving && (
+        <section aria-label="What it costs" style={{ marginTop: 10 }}>
+          <h2 style={{ margin: '4px 0 6px' }}>What {w.recurs ? 'the window' : 'it'} costs</h2>
+          <Clashes of={work.data.clashes} />
+          <Effects view={work.data} />
+        </section>
+      )}
+      <Trouble error={retiring.error ?? (['start', 'duration_s', 'reason'].some(fault) ? undefined : turn.error)} />
+      <p className="sub">
+        {may && (
+          <>
+            <Link to={go(`/calendar/plan/${w.window}`, {})}>Edit the window</Link>
+            {!over && (
+              <>
+                {' · '}
+                <button type="button" className="link" onClick={() => retiring.ask(w.window)}>
+                  cancel {w.recurs ? 'all of it' : 'it'}
+                </button>
+              </>
+            )}
+            {' · '}
+          </>
+        )}
+        <button type="button" className="link" onClick={onClose}>
+          close
+        </button>
+      </p>
+      <RetireQuestion of={retiring} title={`Cancel ${w.name}?`} act={w.recurs ? 'Cancel all of it' : 'Cancel it'} text="What has taken place stays in the accounts; nothing of it is planned from now on. It can be restored, and then counts as announced anew." />
+    </section>
+  )
+}

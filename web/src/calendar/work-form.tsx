@@ -1,0 +1,290 @@
+import Autocomplete from '@mui/material/Autocomplete'
+import Button from '@mui/material/Button'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { useEffect } from 'react'
+import { Controller, useForm } from 'react-hook-form'
+import { useNavigate, useSearchParams } from 'react-router'
+import type { Schemas } from '../api/client'
+import { useServices } from '../api/queries'
+import { Day, Minute, noDate, wholeDay } from '../parts/day'
+import { KeptNote, useKept } from '../parts/kept'
+import { Revisions } from '../parts/revisions'
+import { useSaving } from '../parts/save'
+import { useSettled } from '../parts/settled'
+import { Awaited, Trouble } from '../parts/trouble'
+import { duration, weekTime, wallMinute } from '../time/format'
+import { useZone } from '../time/span'
+import { useGo } from './go'
+import { Clashes, Effects } from './effects'
+import type { Draft } from './lanes'
+import { useSlots, useWindows, useWork, type WindowSpec } from './queries'
+import { days, noRule, nths, read, repeats, written, type RuleValues } from './rule'
+
+type Values = { name: string; type: string; services: string[]; start: string; lasts: string; timezone: string; exdates: string[]; changes: Schemas['Occurrence'][]; reference: string; note: string; reason: string } & RuleValues
+
+const wall = (minute: string) => `${minute.replace(' ', 'T')}:00`
+
+function specOf(v: Values): WindowSpec {
+  const rule = written(v)
+  return {
+    name: v.name,
+    type: v.type === 'emergency' ? 'emergency' : undefined,
+    services: v.services,
+    start: wall(v.start),
+    timezone: v.timezone,
+    duration_s: Math.round(Number(v.lasts) * 60),
+    rrule: rule || undefined,
+    exdates: rule && v.exdates.length ? v.exdates : undefined,
+    changes: rule && v.changes.length ? v.changes : undefined,
+    reference: v.reference || undefined,
+    note: v.note || undefined,
+  }
+}
+
+type Props = { id?: string; show: (d: Draft | undefined) => void }
+
+/** Plans work, and says what it costs while it is planned. */
+export default function WorkForm({ id, show }: Props) {
+  const windows = useWindows()
+  const entry = windows.data?.find((w) => w.id === id)
+  if (id && !windows.data) return <Awaited error={windows.error} />
+  if (id && !entry) return <p className="trouble">There is no such window.</p>
+  return <Form entry={entry} show={show} />
+}
+
+function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Props['show'] }) {
+  const { home, zone } = useZone()
+  const [params] = useSearchParams()
+  const services = useServices()
+  const navigate = useNavigate()
+  const go = useGo()
+  const spec = entry?.spec
+  const fresh: Values = {
+    name: spec?.name ?? '',
+    type: spec?.type ?? 'planned',
+    services: spec?.services ?? (params.get('service') ? [params.get('service') ?? ''] : []),
+    start: spec ? spec.start.slice(0, 16).replace('T', ' ') : (params.get('start') ?? ''),
+    lasts: spec ? String(spec.duration_s / 60) : (params.get('lasts') ?? '60'),
+    timezone: spec?.timezone ?? home,
+    exdates: spec?.exdates ?? [],
+    changes: spec?.changes ?? [],
+    reference: spec?.reference ?? '',
+    note: spec?.note ?? '',
+    reason: '',
+    ...(spec ? read(spec.rrule) : noRule),
+  }
+  const form = useForm<Values>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, entry?.revision ?? 0, { draft: `windows/${entry?.id ?? 'new'}` })
+  const save = useSaving({
+    of: 'windows',
+    entry,
+    form,
+    kept,
+    spec: specOf,
+    reason: (v) => v.reason || undefined,
+    names: { rrule: form.getValues('repeat') === 'rule' ? 'rule' : 'repeat', duration_s: 'lasts', 'services[': 'services', 'changes[': 'changes', 'exdates[': 'exdates' },
+    done: (made) => navigate(go('/calendar', { work: `${made} ${wall(form.getValues('start'))}` })),
+  })
+  const v = form.watch()
+  const whole = v.services.length > 0 && v.start !== '' && v.start !== noDate && v.until !== noDate && /^\d+$/.test(v.lasts) && Number(v.lasts) > 0
+  const asked = whole ? { id: entry?.id, spec: { ...specOf(v), name: v.name.trim() || 'Work' } } : undefined
+  const settled = useSettled(asked, JSON.stringify(asked), 400)
+  const work = useWork(settled)
+  const view = settled ? work.data : undefined
+  const lasts = /^\d+$/.test(v.lasts) ? Number(v.lasts) * 60 : 0
+  const slots = useSlots(useSettled(v.services, v.services.join(' '), 400), useSettled(lasts, String(lasts), 400), entry?.id)
+  const drawn = JSON.stringify(view?.occurrences ?? [])
+  useEffect(() => {
+    show({ services: v.services, spans: (JSON.parse(drawn) as Schemas['Coming'][]).map((o) => ({ from: Date.parse(o.from), to: Date.parse(o.to) })) })
+    return () => show(undefined)
+    // What is drawn follows the answer.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [drawn, v.services.join(' ')])
+  if (!services.data) return <Awaited error={services.error} />
+  const live = services.data.filter((s) => !s.retired)
+  const named = new Map(live.map((s) => [s.id, s.spec.name]))
+  const tags = [...new Set(live.flatMap((s) => s.spec.tags ?? []))].sort()
+  const err = form.formState.errors
+  const add = (ids: string[]) => form.setValue('services', [...new Set([...v.services, ...ids])], { shouldDirty: true, shouldTouch: true })
+  const wrongWork = work.error && settled ? work.error : undefined
+  return (
+    <form className="form" aria-label={entry ? 'Edit the window' : 'Plan work'} style={{ gap: 12, gridTemplateColumns: 'minmax(0, 1fr)' }} onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
+      <h2 style={{ fontSize: '1.05rem', margin: 0 }}>{entry ? `Edit ${spec?.name ?? ''}` : 'Plan work'}</h2>
+      <KeptNote kept={kept} of={entry && { path: 'windows', id: entry.id }} />
+      <TextField label="Name" required autoFocus={!entry} error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
+      <Controller
+        control={form.control}
+        name="services"
+        rules={{ validate: (list) => list.length > 0 || 'Choose what is worked on' }}
+        render={({ field }) => (
+          <Autocomplete
+            multiple
+            options={[...live.map((s) => s.id), ...tags.map((t) => `#${t}`)]}
+            value={field.value}
+            getOptionLabel={(o) => (o.startsWith('#') ? `all with the tag ${o.slice(1)}` : (named.get(o) ?? o))}
+            noOptionsText="No service of that name"
+            size="small"
+            onChange={(_, list) => {
+              const of = list.filter((o) => !o.startsWith('#'))
+              const tag = list.find((o) => o.startsWith('#'))?.slice(1)
+              field.onChange(tag ? [...new Set([...of, ...live.filter((s) => s.spec.tags?.includes(tag)).map((s) => s.id)])] : of)
+            }}
+            renderInput={(p) => <TextField {...p} label="On" inputRef={field.ref} error={Boolean(err.services)} helperText={err.services?.message} />}
+          />
+        )}
+      />
+      {view && view.also.length > 0 && (
+        <div className="sub" data-also>
+          {view.also.map((s) => s.name).join(', ')} {view.also.length === 1 ? 'goes' : 'go'} down with it.{' '}
+          <button type="button" className="link" onClick={() => add(view.also.map((s) => s.id))}>
+            Name {view.also.length === 1 ? 'it' : 'them'} too
+          </button>
+        </div>
+      )}
+      <div className="side" style={{ gridTemplateColumns: 'minmax(0, 1fr) 92px' }}>
+        <Controller control={form.control} name="start" rules={{ validate: (x) => (x !== '' && x !== noDate) || 'Say when it starts' }} render={({ field }) => <Minute label={v.repeat === 'once' ? 'Starts' : 'First starts'} value={field.value} change={field.onChange} zone={v.timezone} required error={err.start?.message} help={v.timezone} field={field} />} />
+        <TextField label="Lasts, min" required error={Boolean(err.lasts)} helperText={err.lasts?.message} {...form.register('lasts', { validate: (x) => (/^\d+$/.test(x) && Number(x) > 0) || 'Whole minutes' })} />
+      </div>
+      <Controller
+        control={form.control}
+        name="repeat"
+        render={({ field }) => (
+          <TextField select label="Repeats" {...field} error={Boolean(err.repeat)} helperText={err.repeat?.message}>
+            {Object.entries(repeats).map(([k, words]) => (
+              <MenuItem key={k} value={k}>
+                {words}
+              </MenuItem>
+            ))}
+          </TextField>
+        )}
+      />
+      {v.repeat === 'rule' && <TextField label="Rule (RFC 5545)" placeholder="FREQ=MONTHLY;BYDAY=-1FR" error={Boolean(err.rule)} helperText={err.rule?.message} {...form.register('rule')} />}
+      {['daily', 'weekly', 'monthly'].includes(v.repeat) && (
+        <div className="side" style={{ gridTemplateColumns: '92px minmax(0, 1fr)' }}>
+          <TextField label="Every" error={Boolean(err.every)} helperText={err.every?.message ?? { daily: 'days', weekly: 'weeks', monthly: 'months' }[v.repeat as 'daily']} {...form.register('every', { validate: (x) => /^\d*$/.test(x.trim()) || 'A number' })} />
+          <Controller control={form.control} name="until" rules={{ validate: wholeDay }} render={({ field }) => <Day label="Last day" value={field.value} change={field.onChange} zone={v.timezone} error={err.until?.message} help="empty: no end" field={field} />} />
+        </div>
+      )}
+      {v.repeat === 'weekly' && (
+        <Controller
+          control={form.control}
+          name="on"
+          render={({ field }) => (
+            <TextField select label="On" {...field} helperText="none: the day it first starts" slotProps={{ select: { multiple: true, renderValue: (x) => (x as string[]).map((d) => days[d]?.slice(0, 3)).join(', ') } }}>
+              {Object.entries(days).map(([d, name]) => (
+                <MenuItem key={d} value={d}>
+                  {name}
+                </MenuItem>
+              ))}
+            </TextField>
+          )}
+        />
+      )}
+      {v.repeat === 'monthly' && (
+        <div className="side" style={{ gridTemplateColumns: 'repeat(2, minmax(0, 1fr))' }}>
+          {(['nth', 'day'] as const).map((name) => (
+            <Controller
+              key={name}
+              control={form.control}
+              name={name}
+              render={({ field }) => (
+                <TextField select label={name === 'nth' ? 'On the' : 'Day'} {...field}>
+                  {Object.entries(name === 'nth' ? nths : days).map(([k, words]) => (
+                    <MenuItem key={k} value={k}>
+                      {words}
+                    </MenuItem>
+                  ))}
+                </TextField>
+              )}
+            />
+          ))}
+        </div>
+      )}
+      {(v.exdates.length > 0 || v.changes.length > 0) && v.repeat !== 'once' && (
+        <div className="sub" data-otherwise>
+          {v.exdates.map((x) => (
+            <div key={x}>
+              {x.slice(0, 16).replace('T', ' ')} skipped{' '}
+              <button type="button" className="link" onClick={() => form.setValue('exdates', v.exdates.filter((y) => y !== x), { shouldDirty: true })}>
+                put it back
+              </button>
+            </div>
+          ))}
+          {v.changes.map((c) => (
+            <div key={c.at}>
+              {c.at.slice(0, 16).replace('T', ' ')} {c.start ? `at ${c.start.slice(0, 16).replace('T', ' ')}` : ''} {c.duration_s ? `for ${duration(c.duration_s * 1000)}` : ''}{' '}
+              <button type="button" className="link" onClick={() => form.setValue('changes', v.changes.filter((y) => y.at !== c.at), { shouldDirty: true })}>
+                as the rule says
+              </button>
+            </div>
+          ))}
+          {err.changes && <span className="word-down">{err.changes.message}</span>}
+        </div>
+      )}
+      <details className="more">
+        <summary>{v.type === 'emergency' ? 'Emergency work' : 'Type'}, change reference, note</summary>
+        <Controller
+          control={form.control}
+          name="type"
+          render={({ field }) => (
+            <TextField select label="Type" {...field} helperText="Emergency work is granted by a notice and a cap of its own, where a clause has them">
+              <MenuItem value="planned">planned</MenuItem>
+              <MenuItem value="emergency">emergency</MenuItem>
+            </TextField>
+          )}
+        />
+        <TextField label="Change reference" error={Boolean(err.reference)} helperText={err.reference?.message} {...form.register('reference')} />
+        <TextField label="Note" multiline maxRows={4} {...form.register('note')} />
+      </details>
+      {(err.reason || v.reason || view?.clashes.some((c) => c.service === undefined)) && <TextField label="Why it has to be then" error={Boolean(err.reason)} helperText={err.reason?.message} {...form.register('reason')} />}
+      <section aria-label="What it costs" aria-live="polite">
+        <h2 style={{ margin: '4px 0 6px' }}>What it costs</h2>
+        {!whole && <p className="sub">Say on what, when and for how long.</p>}
+        {whole && wrongWork && !save.error && <p className="sub word-down">{wrongWork instanceof Error ? wrongWork.message : ''}</p>}
+        {whole && view && !wrongWork && (
+          <>
+            <p className="sub" data-when>
+              {view.words}; next {view.occurrences[0] ? weekTime(view.occurrences[0].from, zone) : 'never'}. It counts as announced from when it is saved.
+            </p>
+            <Clashes of={view.clashes} />
+            <Effects view={view} />
+          </>
+        )}
+      </section>
+      <Trouble error={save.error} />
+      <div className="in-a-row tight">
+        <Button type="submit" variant="contained" disabled={save.isPending}>
+          {entry ? `Save as revision ${entry.revision + 1}` : 'Announce and plan'}
+        </Button>
+        <Button
+          variant="text"
+          onClick={() => {
+            kept.done()
+            void navigate(go('/calendar', {}))
+          }}
+        >
+          Leave it
+        </Button>
+      </div>
+      {v.services.length > 0 && lasts > 0 && (
+        <section aria-label="Cheapest times" data-slots>
+          <h2 style={{ margin: '4px 0 6px' }}>Cheapest {duration(lasts * 1000)} in two weeks</h2>
+          <Trouble error={slots.error} />
+          {slots.data?.items.map((s) => (
+            <div key={s.from} className="entry" style={{ padding: '5px 0' }} data-slot={s.from}>
+              <div style={{ display: 'flex', justifyContent: 'space-between', gap: 8 }}>
+                <button type="button" className="link" onClick={() => form.setValue('start', wallMinute(s.from, v.timezone), { shouldDirty: true, shouldValidate: true })}>
+                  {weekTime(s.from, v.timezone)}
+                </button>
+                <span className={s.clash || s.misses.length ? 'word-down' : s.downtime_ms ? 'word-degraded' : 'word-up'}>{s.clash ? 'clash' : s.downtime_ms ? `costs ${duration(s.downtime_ms)}` : 'costs nothing'}</span>
+              </div>
+              <div className="sub">{[s.clash?.words, s.misses.length ? `${s.misses.join(' and ')} cannot be met with it` : undefined, ...s.why].filter(Boolean).join(' · ')}</div>
+            </div>
+          ))}
+        </section>
+      )}
+      {entry && <Revisions path="windows" id={entry.id} />}
+    </form>
+  )
+}

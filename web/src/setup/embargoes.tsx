@@ -1,0 +1,106 @@
+import Autocomplete from '@mui/material/Autocomplete'
+import Button from '@mui/material/Button'
+import TextField from '@mui/material/TextField'
+import { Controller, useForm } from 'react-hook-form'
+import type { Schemas } from '../api/client'
+import { useServices } from '../api/queries'
+import { useEmbargoes } from '../calendar/queries'
+import { Minute, noDate } from '../parts/day'
+import { KeptNote, useKept } from '../parts/kept'
+import { useSaving } from '../parts/save'
+import { Awaited, Trouble } from '../parts/trouble'
+import { useZone } from '../time/span'
+import { Listing } from './listing'
+
+type Embargo = Schemas['DefinedEmbargoSpec']
+type Values = { name: string; services: string[]; from: string; to: string; note: string }
+
+const shown = (wall: string) => wall.slice(0, 16).replace('T', ' ')
+const wall = (minute: string) => `${minute.replace(' ', 'T')}:00`
+
+/** Times in which nothing is to be planned. */
+export function Embargoes() {
+  const list = useEmbargoes()
+  const services = useServices()
+  if (!list.data) return <Awaited error={list.error} />
+  const name = (id: string) => services.data?.find((s) => s.id === id)?.spec.name ?? id
+  return (
+    <Listing<Embargo>
+      title="Embargoes"
+      one="embargo"
+      note="Times in which nothing is to be planned, as a holiday weekend. Work that is planned in one all the same has to say why; emergency work does not. What was planned before stays, and the Calendar shows the clash."
+      list={list.data}
+      columns={['Name', 'From', 'To', 'For']}
+      cells={(e) => [
+        <>
+          <b>{e.spec.name}</b>
+          {e.spec.note && <div className="sub">{e.spec.note}</div>}
+        </>,
+        shown(e.spec.from),
+        <>
+          {shown(e.spec.to)} <span className="sub">{e.spec.timezone}</span>
+        </>,
+        e.spec.services?.length ? e.spec.services.map(name).join(', ') : 'all services',
+      ]}
+      form={(e, done) => <EmbargoForm embargo={e} done={done} />}
+      of="embargoes"
+    />
+  )
+}
+
+function EmbargoForm({ embargo, done }: { embargo?: Embargo; done: () => void }) {
+  const { home } = useZone()
+  const services = useServices()
+  const spec = embargo?.spec
+  const zone = spec?.timezone ?? home
+  const fresh: Values = { name: spec?.name ?? '', services: spec?.services ?? [], from: spec ? shown(spec.from) : '', to: spec ? shown(spec.to) : '', note: spec?.note ?? '' }
+  const form = useForm<Values>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, embargo?.revision ?? 0, { draft: `embargoes/${embargo?.id ?? 'new'}` })
+  const save = useSaving({
+    of: 'embargoes',
+    entry: embargo,
+    form,
+    kept,
+    spec: (v) => ({ name: v.name, services: v.services.length ? v.services : undefined, from: wall(v.from), to: wall(v.to), timezone: zone, note: v.note || undefined }),
+    names: { 'services[': 'services' },
+    done,
+  })
+  const err = form.formState.errors
+  const live = (services.data ?? []).filter((s) => !s.retired)
+  const finished = (v: string) => (v !== '' && v !== noDate) || 'Say the day and the time'
+  return (
+    <form className="form in-place" aria-label="Embargo" onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <KeptNote kept={kept} of={embargo && { path: 'embargoes', id: embargo.id }} />
+      <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
+      <div className="side">
+        <Controller control={form.control} name="from" rules={{ validate: finished }} render={({ field }) => <Minute label="From" value={field.value} change={field.onChange} zone={zone} required error={err.from?.message} help={zone} field={field} />} />
+        <Controller control={form.control} name="to" rules={{ validate: finished }} render={({ field }) => <Minute label="To" value={field.value} change={field.onChange} zone={zone} required error={err.to?.message} field={field} />} />
+      </div>
+      <Controller
+        control={form.control}
+        name="services"
+        render={({ field }) => (
+          <Autocomplete
+            multiple
+            options={live.map((s) => s.id)}
+            value={field.value}
+            getOptionLabel={(id) => live.find((s) => s.id === id)?.spec.name ?? id}
+            noOptionsText="No service of that name"
+            onChange={(_, list) => field.onChange(list)}
+            renderInput={(p) => <TextField {...p} label="For" inputRef={field.ref} error={Boolean(err.services)} helperText={err.services?.message ?? 'none: all services'} />}
+          />
+        )}
+      />
+      <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
+      <Trouble error={save.error} />
+      <div className="in-a-row tight">
+        <Button type="submit" variant="contained" disabled={save.isPending}>
+          {embargo ? 'Save' : 'Add'}
+        </Button>
+        <Button variant="text" onClick={done}>
+          Leave it
+        </Button>
+      </div>
+    </form>
+  )
+}
