@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp/kb"
@@ -86,4 +87,38 @@ func TestDraggingPlansWork(t *testing.T) {
 	if lasts != "510" && lasts != "495" && lasts != "525" { // a twentieth of a week, in quarters of an hour
 		t.Errorf("it lasts %s minutes", lasts)
 	}
+}
+
+// A feed is made, read by its address alone, and ended; somebody's calendar is looked at
+// before it is taken, with what it leaves out.
+func TestCalendarsOutAndIn(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Go(s.srv.URL+"/calendar"), s.Click("iCalendar"), s.Until("the page", "document.querySelector('form[aria-label=\"Make a feed\"]')"))
+	s.do(s.Fill("Name of the feed", "Quay desk"), s.ClickOn("form button", "Make a feed"), s.Until("its address", "document.querySelector('[data-feed-address] code')"))
+	feed, err := browser.Eval[string](s.Browser, "fetch(document.querySelector('[data-feed-address] code').innerText, { credentials: 'omit' }).then((r) => r.text())")
+	s.do(err)
+	if !strings.Contains(feed, "SUMMARY:Gate firmware") {
+		t.Errorf("the feed is %.300s", feed)
+	}
+	s.do(s.ClickOn("[data-feed='Quay desk'] button", "end it"), s.Until("it gone", "!document.querySelector('[data-feed=\"Quay desk\"]')"))
+	// As if a file had been chosen.
+	_, err = browser.Eval[bool](s.Browser, `(() => {
+		const text = 'BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Desk//EN\r\n' +
+			'BEGIN:VEVENT\r\nUID:pier@desk\r\nSUMMARY:Pier lights\r\nDTSTART:20310603T020000Z\r\nDURATION:PT2H\r\nEND:VEVENT\r\n' +
+			'BEGIN:VEVENT\r\nUID:old@desk\r\nSUMMARY:Long ago\r\nDTSTART:20010603T020000Z\r\nDURATION:PT2H\r\nEND:VEVENT\r\n' +
+			'BEGIN:VEVENT\r\nUID:odd@desk\r\nSUMMARY:Of no length\r\nDTSTART:20310603T020000Z\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n'
+		const files = new DataTransfer()
+		files.items.add(new File([text], 'pier.ics', { type: 'text/calendar' }))
+		const input = document.querySelector('input[type=file]')
+		input.files = files.files
+		input.dispatchEvent(new Event('change', { bubbles: true }))
+		return true
+	})()`)
+	s.do(err)
+	s.do(s.Until("that services are missing", "document.querySelector('[data-imported=refused]')?.innerText.includes('it names no service')"))
+	s.do(s.Fill("For", "Quay"), s.Until("the choice", "document.querySelector('[role=option]')"), s.Type(kb.ArrowDown), s.Enter())
+	s.do(s.Until("what would be", `document.querySelector('[data-imported=make]')?.innerText.includes('Pier lights') && document.querySelector('[data-imported=refused]')?.innerText.includes('over by now')
+		&& document.querySelector('[data-imported=left]')?.innerText.includes('Of no length')`))
+	s.do(s.Click("Take 1 window"), s.Until("that it is done", "document.querySelector('[data-import=done]')?.innerText.includes('1 window was made')"))
+	s.do(s.Go(s.srv.URL+"/calendar?from=2031-06-01"), s.Until("it in the calendar", "document.querySelector('[data-planned^=\"pier-lights \"]')"))
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -40,15 +39,11 @@ const (
 func DaysOf(text string, from, to Wall) ([]NamedDay, []Left, error) {
 	var events []event
 	var left []Left
-	in := ical.NewDecoder(strings.NewReader(text))
-	for {
-		cal, err := in.Decode()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return nil, nil, fmt.Errorf("it is no iCalendar: %v", err)
-		}
+	calendars, err := Decode(text)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, cal := range calendars {
 		for _, component := range cal.Events() {
 			e, why := read(component)
 			if why != "" {

@@ -211,6 +211,13 @@ type WindowSpec struct {
 	Changes   []Occurrence `json:"changes,omitempty" maxItems:"400" doc:"Single occurrences that are at another time, or last longer or shorter"`
 	Reference string       `json:"reference,omitempty" maxLength:"120" doc:"Of the change, where work is approved elsewhere"`
 	Note      string       `json:"note,omitempty" maxLength:"2000"`
+	Imported  *Imported    `json:"imported,omitempty" doc:"The event it was imported from"`
+}
+
+// Imported is the event of another calendar that a window comes from, by RFC 5545.
+type Imported struct {
+	UID      string `json:"uid" maxLength:"255"`
+	Sequence int64  `json:"sequence" minimum:"0" maximum:"2147483647" doc:"Of its revision there"`
 }
 
 // Occurrence is one of a window that is otherwise than its rule says.
@@ -513,6 +520,11 @@ func (w WindowSpec) Validate() error {
 	}
 	if err := plain("reference", w.Reference); err != nil {
 		return err
+	}
+	if w.Imported != nil {
+		if err := called("imported.uid", w.Imported.UID); err != nil {
+			return err
+		}
 	}
 	if t := w.OfType(); t != Planned && t != Emergency {
 		return fault("type", "%q is not allowed; it is planned or emergency", t)

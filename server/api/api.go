@@ -128,6 +128,7 @@ func (s *Server) routes(api huma.API) {
 	s.windowRoutes(a)
 	s.embargoRoutes(a)
 	s.calendarRoutes(a)
+	s.icalendarRoutes(a)
 	s.agreementRoutes(a)
 	s.standingRoutes(a)
 	s.momentRoutes(a)

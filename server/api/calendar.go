@@ -379,3 +379,6 @@ func counted(n int, one, many string) string {
 	}
 	return fmt.Sprintf("%d %s", n, many)
 }
+
+// pathAt is the path of an entry of a list.
+func pathAt(list string, i int) string { return fmt.Sprintf("%s[%d]", list, i) }

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -346,7 +345,7 @@ func (s *Server) slots(ctx context.Context, in *struct {
 	}
 	for i, id := range in.Services {
 		if e := snap.Services[id]; e == nil || e.Retired {
-			return nil, definition.Faultf(fmt.Sprintf("query.services[%d]", i), "%q names no service in force", id)
+			return nil, definition.Faultf(pathAt("query.services", i), "%q names no service in force", id)
 		}
 	}
 	list, err := s.Planner.Cheapest(ctx, snap, in.Services, in.LastsS, in.Days, in.Window, span.Of(s.Now()), 5)

@@ -33,6 +33,7 @@ export const router = createBrowserRouter([
       { path: '/checks/new', ...screen(() => import('./services/check-form'), 'CheckPage') },
       { path: '/checks/:id', ...screen(() => import('./services/check-form'), 'CheckPage') },
       { path: '/calendar', ...screen(() => import('./calendar/calendar'), 'CalendarPage') },
+      { path: '/calendar/exchange', ...screen(() => import('./calendar/exchange'), 'ExchangePage') },
       { path: '/calendar/plan', ...screen(() => import('./calendar/calendar'), 'CalendarPage') },
       { path: '/calendar/plan/:id', ...screen(() => import('./calendar/calendar'), 'CalendarPage') },
       { path: '/agreements', ...screen(() => import('./agreements/list'), 'AgreementList') },

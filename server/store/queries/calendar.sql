@@ -8,8 +8,8 @@ SELECT * FROM calendar_feed WHERE person = $1 ORDER BY made_at, id;
 SELECT count(*) FROM calendar_feed WHERE person = $1;
 
 -- name: CalendarFeedByToken :one
--- One whose person may still sign in.
-SELECT f.* FROM calendar_feed f JOIN person p ON p.id = f.person WHERE f.token_hash = $1 AND p.disabled_at IS NULL;
+-- One whose person may still sign in and see what is planned.
+SELECT f.* FROM calendar_feed f JOIN person p ON p.id = f.person WHERE f.token_hash = $1 AND p.disabled_at IS NULL AND p.role <> 'customer';
 
 -- name: CalendarFeedUsed :exec
 UPDATE calendar_feed SET used_at = sqlc.arg(at) WHERE id = sqlc.arg(id) AND (used_at IS NULL OR used_at < sqlc.arg(at)::timestamptz - interval '1 hour');

@@ -96,6 +96,7 @@ WHERE id = sqlc.arg(id) AND erased_at IS NULL;
 WITH links AS (DELETE FROM entry_link l WHERE l.person = sqlc.arg(id)),
      browsers AS (DELETE FROM known_browser b WHERE b.person = sqlc.arg(id)),
      methods AS (DELETE FROM person_method m WHERE m.person = sqlc.arg(id)),
+     feeds AS (DELETE FROM calendar_feed f WHERE f.person = sqlc.arg(id)),
      deliveries AS (UPDATE delivery d SET address = 'erased', state = CASE WHEN d.state = 'queued' THEN 'suppressed' ELSE d.state END WHERE d.person = sqlc.arg(id))
 DELETE FROM recovery_code c WHERE c.person = sqlc.arg(id);
 

@@ -346,6 +346,67 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/calendar-feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Your feeds of planned work
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["calendar-feeds"];
+        put?: never;
+        /**
+         * Make a feed of planned work: its token is told once
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        post: operations["make-calendar-feed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar-feeds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a feed: its token is good no more
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        delete: operations["end-calendar-feed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Planned work as iCalendar (RFC 5545), for who has the token of a feed */
+        get: operations["calendar-feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -3551,6 +3612,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/windows.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Planned work as iCalendar (RFC 5545)
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["export-windows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/windows/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make, edit and cancel windows by the events of an iCalendar, or see what that would do; what cannot be taken is left, and said
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["import-windows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/windows/preview": {
         parameters: {
             query?: never;
@@ -5122,6 +5223,19 @@ export interface components {
             /** @description To be opened there */
             uri: string;
         };
+        FeedView: {
+            id: string;
+            /** Format: date-time */
+            made_at: string;
+            name: string;
+            /** @description Whose work it shows; none: all */
+            services: components["schemas"]["Ref"][];
+            /**
+             * Format: date-time
+             * @description When it was read last, to the hour
+             */
+            used_at?: string;
+        };
         Figures: {
             /** Format: int64 */
             allowance_left_ms: number;
@@ -5349,6 +5463,41 @@ export interface components {
             holidays: string[];
             timezone: string;
             weekly: components["schemas"]["WeeklyRow"][];
+        };
+        ImportAsk: {
+            /** @description Say what it would do, and do nothing */
+            preview?: boolean;
+            reason?: string;
+            /** @description Ids of services that its events are for where they name none of ours */
+            services?: string[];
+            /** @description The calendar: what stands in a file that ends with .ics */
+            text: string;
+        };
+        ImportView: {
+            done: boolean;
+            items: components["schemas"]["ImportedView"][];
+            /** @description Events that can be no window */
+            left: components["schemas"]["LeftEvent"][];
+        };
+        Imported: {
+            /**
+             * Format: int64
+             * @description Of its revision there
+             */
+            sequence: number;
+            uid: string;
+        };
+        ImportedView: {
+            /** @enum {string} */
+            does: "make" | "edit" | "cancel" | "unchanged" | "older" | "refused";
+            name: string;
+            services: components["schemas"]["Ref"][];
+            uid: string;
+            why?: string;
+            /** @description Id of its window */
+            window?: string;
+            /** @description When it is */
+            words: string;
         };
         InLostBody: {
             /**
@@ -5746,6 +5895,9 @@ export interface components {
         ListDefinedWindowSpecBody: {
             items: components["schemas"]["DefinedWindowSpec"][];
         };
+        ListFeedViewBody: {
+            items: components["schemas"]["FeedView"][];
+        };
         ListGapBody: {
             items: components["schemas"]["Gap"][];
         };
@@ -5907,6 +6059,12 @@ export interface components {
         Made: {
             id: string;
         };
+        MadeFeed: {
+            id: string;
+            /** @description Of its address, with the token, which is told this once */
+            path: string;
+            token: string;
+        };
         MadePerson: {
             id: string;
             link: components["schemas"]["PasswordLink"];
@@ -6051,6 +6209,13 @@ export interface components {
             ours?: boolean;
             /** @description Address ranges such as 198.18.0.0/15 or fd77::/16; a single address stands for itself */
             prefixes: string[];
+        };
+        NewFeed: {
+            /** @description Ids of agreements, whose services it shows */
+            agreements?: string[];
+            name: string;
+            /** @description Ids of services; with agreements none: all */
+            services?: string[];
         };
         NewHold: {
             /** @enum {string} */
@@ -7565,6 +7730,8 @@ export interface components {
             duration_s: number;
             /** @description Starts that are skipped, as wall times */
             exdates?: string[];
+            /** @description The event it was imported from */
+            imported?: components["schemas"]["Imported"];
             name: string;
             note?: string;
             /** @description Of the change, where work is approved elsewhere */
@@ -8717,6 +8884,198 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "calendar-feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListFeedViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-calendar-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFeed"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeFeed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-calendar-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "calendar-feed": {
+        parameters: {
+            query: {
+                token: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19972,6 +20331,123 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-windows": {
+        parameters: {
+            query?: {
+                /** @description Ids; none: all */
+                services?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-windows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportView"];
                 };
             };
             /** @description Unauthorized */

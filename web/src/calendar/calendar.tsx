@@ -79,6 +79,9 @@ export function CalendarPage() {
               </option>
             ))}
           </select>
+          <Link to={go('/calendar/exchange', {})} className="link">
+            iCalendar
+          </Link>
         </Box>
         <Trouble error={calendar.error} />
         {data.faults.map((f) => (

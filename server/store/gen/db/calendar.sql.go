@@ -11,10 +11,10 @@ import (
 )
 
 const calendarFeedByToken = `-- name: CalendarFeedByToken :one
-SELECT f.id, f.person, f.name, f.token_hash, f.services, f.made_at, f.used_at FROM calendar_feed f JOIN person p ON p.id = f.person WHERE f.token_hash = $1 AND p.disabled_at IS NULL
+SELECT f.id, f.person, f.name, f.token_hash, f.services, f.made_at, f.used_at FROM calendar_feed f JOIN person p ON p.id = f.person WHERE f.token_hash = $1 AND p.disabled_at IS NULL AND p.role <> 'customer'
 `
 
-// One whose person may still sign in.
+// One whose person may still sign in and see what is planned.
 func (q *Queries) CalendarFeedByToken(ctx context.Context, tokenHash []byte) (CalendarFeed, error) {
 	row := q.db.QueryRow(ctx, calendarFeedByToken, tokenHash)
 	var i CalendarFeed

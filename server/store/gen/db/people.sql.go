@@ -476,6 +476,7 @@ const forgetPerson = `-- name: ForgetPerson :exec
 WITH links AS (DELETE FROM entry_link l WHERE l.person = $1),
      browsers AS (DELETE FROM known_browser b WHERE b.person = $1),
      methods AS (DELETE FROM person_method m WHERE m.person = $1),
+     feeds AS (DELETE FROM calendar_feed f WHERE f.person = $1),
      deliveries AS (UPDATE delivery d SET address = 'erased', state = CASE WHEN d.state = 'queued' THEN 'suppressed' ELSE d.state END WHERE d.person = $1)
 DELETE FROM recovery_code c WHERE c.person = $1
 `

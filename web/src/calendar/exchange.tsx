@@ -1,0 +1,230 @@
+import Autocomplete from '@mui/material/Autocomplete'
+import Button from '@mui/material/Button'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
+import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useRef, useState } from 'react'
+import { Link } from 'react-router'
+import { api, ask, type Schemas } from '../api/client'
+import { useMay, useServices } from '../api/queries'
+import { counted } from '../parts/counted'
+import { Trouble } from '../parts/trouble'
+import { shortTime } from '../time/format'
+import { useZone } from '../time/span'
+import { useGo } from './go'
+
+/** Planned work out to other calendars, and in from them. */
+export function ExchangePage() {
+  const go = useGo()
+  const may = useMay()('operate')
+  return (
+    <>
+      <div className="head">
+        <Typography variant="h1">Calendars out and in</Typography>
+      </div>
+      <p className="lead">
+        Planned work as iCalendar, which other calendars read and write. <Link to={go('/calendar', {})}>Back to the Calendar</Link>
+      </p>
+      <Feeds />
+      {may && <Import />}
+    </>
+  )
+}
+
+function ServicesPick({ value, change, label, help }: { value: string[]; change: (ids: string[]) => void; label: string; help: string }) {
+  const services = useServices()
+  const live = (services.data ?? []).filter((s) => !s.retired)
+  return (
+    <Autocomplete
+      multiple
+      options={live.map((s) => s.id)}
+      value={value}
+      getOptionLabel={(id) => live.find((s) => s.id === id)?.spec.name ?? id}
+      noOptionsText="No service of that name"
+      sx={{ minWidth: 280, maxWidth: 520 }}
+      onChange={(_, list) => change(list)}
+      renderInput={(p) => <TextField {...p} label={label} helperText={help} />}
+    />
+  )
+}
+
+/** Subscriptions: each an address that anybody who has it can read. */
+function Feeds() {
+  const { zone } = useZone()
+  const client = useQueryClient()
+  const feeds = useQuery({ queryKey: ['calendar-feeds'], queryFn: () => ask(api.GET('/api/v1/calendar-feeds')).then((l) => l.items) })
+  const [name, setName] = useState('')
+  const [services, setServices] = useState<string[]>([])
+  const refresh = () => client.invalidateQueries({ queryKey: ['calendar-feeds'] })
+  const make = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/calendar-feeds', { body: { name, services: services.length ? services : undefined } })),
+    onSuccess: async () => {
+      setName('')
+      setServices([])
+      await refresh()
+    },
+  })
+  const end = useMutation({ mutationFn: (id: string) => ask(api.DELETE('/api/v1/calendar-feeds/{id}', { params: { path: { id } } })), onSuccess: refresh })
+  return (
+    <section aria-label="Out">
+      <Typography variant="h2" className="group">
+        Out
+      </Typography>
+      <p className="sub">
+        A calendar that subscribes to a feed follows what is planned, moved and cancelled. Whoever has its address can read it, without a password, until you end it. Or{' '}
+        <a href="/api/v1/windows.ics" download>
+          download all of it now
+        </a>
+        .
+      </p>
+      <form
+        className="in-a-row"
+        aria-label="Make a feed"
+        onSubmit={(e) => {
+          e.preventDefault()
+          make.mutate()
+        }}
+      >
+        <TextField label="Name of the feed" required value={name} slotProps={{ htmlInput: { maxLength: 120 } }} onChange={(e) => setName(e.target.value)} sx={{ width: 220 }} />
+        <ServicesPick label="Work on" help="none: on all services" value={services} change={setServices} />
+        <Button type="submit" variant="contained" sx={{ height: 40 }} disabled={make.isPending}>
+          Make a feed
+        </Button>
+      </form>
+      <Trouble error={make.error ?? end.error ?? feeds.error} />
+      {make.data && (
+        <div className="handed" role="status" data-feed-address>
+          <p>Its address, which is shown this once. Give it to the calendar that is to subscribe:</p>
+          <code className="command">{location.origin + make.data.path}</code>
+        </div>
+      )}
+      {(feeds.data ?? []).map((f) => (
+        <div key={f.id} className="entry" data-feed={f.name} style={{ display: 'flex', justifyContent: 'space-between', gap: 16, padding: '6px 0', maxWidth: 820 }}>
+          <span>
+            <b>{f.name}</b> <span className="sub">{f.services.length ? f.services.map((s) => s.name).join(', ') : 'all services'}</span>
+          </span>
+          <span className="sub">
+            {f.used_at ? `read ${shortTime(f.used_at, zone)}` : 'never read'} ·{' '}
+            <button type="button" className="link" onClick={() => end.mutate(f.id)}>
+              end it
+            </button>
+          </span>
+        </div>
+      ))}
+    </section>
+  )
+}
+
+const did: Record<Schemas['ImportedView']['does'], string> = { make: 'new', edit: 'changed', cancel: 'cancelled', unchanged: 'as it is', older: 'older than ours', refused: 'refused' }
+
+/** Windows of somebody else's calendar: looked at first, then taken. */
+function Import() {
+  const client = useQueryClient()
+  const [services, setServices] = useState<string[]>([])
+  const [file, setFile] = useState<{ name: string; text: string }>()
+  const input = useRef<HTMLInputElement>(null)
+  const run = useMutation({
+    mutationFn: (a: { text: string; services: string[]; preview: boolean }) => ask(api.POST('/api/v1/windows/import', { body: { text: a.text, services: a.services.length ? a.services : undefined, preview: a.preview } })),
+    onSuccess: (v) => (v.done ? client.invalidateQueries() : undefined),
+  })
+  const look = (text: string, of: string[]) => run.mutate({ text, services: of, preview: true })
+  const v = run.data
+  const does = (v?.items ?? []).filter((i) => ['make', 'edit', 'cancel'].includes(i.does)).length
+  return (
+    <section aria-label="In">
+      <Typography variant="h2" className="group">
+        In
+      </Typography>
+      <p className="sub">What you take counts as announced now. An event that comes again edits its window; one that is cancelled ends it. Nothing is done before you have seen what would be.</p>
+      <div className="in-a-row">
+        <Button sx={{ height: 40 }} onClick={() => input.current?.click()}>
+          Choose an iCalendar file
+        </Button>
+        <input
+          ref={input}
+          type="file"
+          accept=".ics,text/calendar"
+          hidden
+          onChange={(e) => {
+            const chosen = e.target.files?.[0]
+            e.target.value = ''
+            if (!chosen) return
+            void chosen.text().then((text) => {
+              setFile({ name: chosen.name, text })
+              look(text, services)
+            })
+          }}
+        />
+        <ServicesPick
+          label="For"
+          help="where an event names none of ours"
+          value={services}
+          change={(ids) => {
+            setServices(ids)
+            if (file) look(file.text, ids)
+          }}
+        />
+      </div>
+      <Trouble error={run.error} />
+      {file && v && (
+        <>
+          <p role="status" data-import={v.done ? 'done' : 'preview'}>
+            {v.done ? `Of ${file.name}, ${counted(does, 'window was', 'windows were')} made, changed or cancelled.` : `Of ${file.name}, ${counted(does, 'window', 'windows')} would be made, changed or cancelled.`}
+          </p>
+          <Table sx={{ maxWidth: 980 }} tabIndex={0} aria-label="What becomes of each event">
+            <TableHead>
+              <TableRow>
+                <TableCell>Event</TableCell>
+                <TableCell>When</TableCell>
+                <TableCell>On</TableCell>
+                <TableCell>What becomes of it</TableCell>
+              </TableRow>
+            </TableHead>
+            <TableBody>
+              {v.items.map((i) => (
+                <TableRow key={i.uid} data-imported={i.does}>
+                  <TableCell>{i.name}</TableCell>
+                  <TableCell>{i.words}</TableCell>
+                  <TableCell>{i.services.map((s) => s.name).join(', ')}</TableCell>
+                  <TableCell>
+                    <b className={i.does === 'refused' ? 'word-down' : ['make', 'edit', 'cancel'].includes(i.does) ? 'word-up' : 'word-outside'}>{did[i.does]}</b> <span className="sub">{i.why}</span>
+                  </TableCell>
+                </TableRow>
+              ))}
+              {v.left.map((l, n) => (
+                <TableRow key={`left ${n}`} data-imported="left">
+                  <TableCell>{l.name}</TableCell>
+                  <TableCell colSpan={2} />
+                  <TableCell>
+                    <b className="word-down">left out</b> <span className="sub">{l.why}</span>
+                  </TableCell>
+                </TableRow>
+              ))}
+            </TableBody>
+          </Table>
+          {!v.done && does > 0 && (
+            <div className="in-a-row">
+              <Button variant="contained" disabled={run.isPending} onClick={() => run.mutate({ text: file.text, services, preview: false })}>
+                Take {counted(does, 'window', 'windows')}
+              </Button>
+              <Button
+                variant="text"
+                onClick={() => {
+                  setFile(undefined)
+                  run.reset()
+                }}
+              >
+                Leave it
+              </Button>
+            </div>
+          )}
+        </>
+      )}
+    </section>
+  )
+}
