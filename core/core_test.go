@@ -20,7 +20,7 @@ var (
 		"github.com/jackc", "github.com/go-chi"}
 	allowed = []string{"net/netip", "net/url"} // they parse and do no more
 	others  = []string{                        // libraries that compute
-		"github.com/emersion/go-ical", "github.com/teambition/rrule-go", "github.com/theory/jsonpath", "golang.org/x/net/http/httpguts",
+		"github.com/emersion/go-ical", "github.com/goccy/go-yaml", "github.com/teambition/rrule-go", "github.com/theory/jsonpath", "golang.org/x/net/http/httpguts",
 		"golang.org/x/net/idna",
 	}
 )

@@ -87,7 +87,15 @@ var subjects = []subject{
 		web: "127.77.0.17:8417", text: "Settlement gateway", latency: 95,
 	},
 	{
-		id: "quay-network", spec: definition.ServiceSpec{Name: "Quay network", Kind: definition.Supporting, Owner: "harbour-it", Tags: []string{"network"}},
+		id: "uplink-east", spec: definition.ServiceSpec{Name: "Uplink east", Kind: definition.Supplier, Owner: "harbour-it", Tags: []string{"network"}},
+		hosts: []host{{"uplink-east-router", "Router of the uplink east", "127.77.0.23"}},
+	},
+	{
+		id: "uplink-west", spec: definition.ServiceSpec{Name: "Uplink west", Kind: definition.Supplier, Owner: "harbour-it", Tags: []string{"network"}},
+		hosts: []host{{"uplink-west-router", "Router of the uplink west", "127.77.0.24"}},
+	},
+	{
+		id: "quay-network", spec: definition.ServiceSpec{Name: "Quay network", Kind: definition.Supporting, Owner: "harbour-it", Tags: []string{"network"}, DependsOn: needs(1, "uplink-east", "uplink-west")},
 		more: []checkDef{{"way-to-quay", definition.CheckSpec{
 			Name: "Way to the far quay", Kind: measure.Path.Name, Target: farQuay.String(), Role: definition.Informs,
 			IntervalS: 60, TimeoutMS: 1000, StaleAfterS: 200, Confirm: 2, Recover: 2,
@@ -105,7 +113,7 @@ var subjects = []subject{
 		voice: "127.77.0.51:8481", latency: 0.3,
 	},
 	{
-		id: "boarding-gates", spec: definition.ServiceSpec{Name: "Boarding gates", Kind: definition.Business, Owner: "terminal-operations", Tags: []string{"terminal"}, Runbook: "https://runbooks.skerry.example/gates"},
+		id: "boarding-gates", spec: definition.ServiceSpec{Name: "Boarding gates", Kind: definition.Business, Owner: "terminal-operations", Tags: []string{"terminal"}, Runbook: "https://runbooks.skerry.example/gates", DependsOn: needs(0, "quay-network")},
 		web: "127.77.0.11:8411", text: "Gate controller ready", latency: 40,
 		more: []checkDef{{"slowest-page", definition.CheckSpec{
 			Name: "Slowest page at the gate", Kind: measure.Derived.Name, Role: definition.Informs,
@@ -117,7 +125,7 @@ var subjects = []subject{
 		hosts: []host{{"gate-controller", "Gate controller", "127.77.0.31"}},
 	},
 	{
-		id: "ticket-sales", spec: definition.ServiceSpec{Name: "Ticket sales", Kind: definition.Business, Owner: "passenger-division", Tags: []string{"passengers", "payments"}, Runbook: "https://runbooks.skerry.example/tickets",
+		id: "ticket-sales", spec: definition.ServiceSpec{Name: "Ticket sales", Kind: definition.Business, Owner: "passenger-division", Tags: []string{"passengers", "payments"}, Runbook: "https://runbooks.skerry.example/tickets", DependsOn: needs(0, "card-acquirer"),
 			Defaults: &definition.CheckDefaults{Confirm: 2, Recover: 2, RetryS: 10, Locations: both()}},
 		web: "127.77.0.12:8412", tls: true, text: "Book your crossing", latency: 130, figures: true,
 		hosts: []host{{"ticket-front", "Ticket front end", "127.77.0.32"}},
@@ -133,7 +141,7 @@ var subjects = []subject{
 		}, 60}},
 	},
 	{
-		id: "sailing-board", spec: definition.ServiceSpec{Name: "Sailing board", Kind: definition.Business, Owner: "passenger-division", Tags: []string{"passengers"}},
+		id: "sailing-board", spec: definition.ServiceSpec{Name: "Sailing board", Kind: definition.Business, Owner: "passenger-division", Tags: []string{"passengers"}, DependsOn: needs(0, "harbour-names")},
 		web: "127.77.0.14:8414", text: "Next sailings", latency: 30,
 	},
 	{

@@ -347,8 +347,8 @@ func (s *Snapshot) admitGroups(id string, spec definition.ServiceSpec) error {
 				return definition.Faultf(path, "a service cannot depend on itself")
 			}
 			if way := s.wayTo(member, id); way != nil {
-				return definition.Faultf(path, "services would depend on each other in a circle: %s depends on %s",
-					strings.Join(way[:len(way)-1], ", which depends on "), id)
+				return definition.Faultf(path, "services would depend on each other in a circle: %s depends on %s", way[0],
+					strings.Join(way[1:], ", which depends on "))
 			}
 		}
 	}

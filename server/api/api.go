@@ -129,6 +129,7 @@ func (s *Server) routes(api huma.API) {
 	s.embargoRoutes(a)
 	s.calendarRoutes(a)
 	s.icalendarRoutes(a)
+	s.graphRoutes(a)
 	s.agreementRoutes(a)
 	s.standingRoutes(a)
 	s.momentRoutes(a)

@@ -26,6 +26,7 @@ export const router = createBrowserRouter([
       { path: '/services', ...screen(() => import('./services/list'), 'ServiceList') },
       { path: '/services/new', ...screen(() => import('./services/new-service'), 'NewService') },
       { path: '/services/many', ...screen(() => import('./services/many'), 'ManyServices') },
+      { path: '/services/dependencies', ...screen(() => import('./dependencies/page'), 'DependenciesPage') },
       { path: '/services/suppose', ...screen(() => import('./services/suppose'), 'SupposePage') },
       { path: '/services/:id', ...screen(() => import('./services/service'), 'ServicePage') },
       { path: '/services/:id/edit', ...screen(() => import('./services/edit-service'), 'EditService') },

@@ -18,6 +18,7 @@ import { Revisions } from '../parts/revisions'
 import { RetireQuestion, useRetiring } from '../parts/retire'
 import { Awaited, Trouble, showFaults } from '../parts/trouble'
 import { useEffects } from '../services/schedule'
+import { Beyond } from '../dependencies/beyond'
 import { decimal, validAmount, validTarget } from '../parts/decimal'
 import { useSettled } from '../parts/settled'
 import { duration, durationUp, percent, shortTime, zoned } from '../time/format'
@@ -137,6 +138,7 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
             <CycleFields form={form} />
             {field('timezone', 'In the zone', { required: true })}
           </div>
+          <Beyond service={v.service} target={v.target_percent} />
           <div className="consequence sub">{measured ? effects.data?.resolution : 'No check decides the service yet: nothing will be measured.'}</div>
         </fieldset>
         <fieldset>

@@ -1047,6 +1047,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dependencies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which services need which, and how each is, now or at any moment
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["dependencies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dependencies/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What services need, as CSV or YAML
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["export-dependencies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dependencies/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let services need what a file says: all of it, or none, or see what that would change
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["import-dependencies"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/duty": {
         parameters: {
             query?: never;
@@ -3154,6 +3214,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{id}/modelled": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The availability that follows from what a service needs, and what could be promised of it
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["modelled-availability"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{id}/moment": {
         parameters: {
             query?: never;
@@ -4861,6 +4941,32 @@ export interface components {
             /** @description Why it was suppressed, held or failed */
             why: string;
         };
+        DependAsk: {
+            /** @enum {string} */
+            format: "csv" | "yaml";
+            /** @description Say what it would change, and do nothing */
+            preview?: boolean;
+            reason?: string;
+            text: string;
+        };
+        DependChange: {
+            after: string;
+            before: string;
+            name: string;
+            service: string;
+        };
+        DependView: {
+            done: boolean;
+            /** @description What is wrong with the file; with any of it nothing is done */
+            faults: components["schemas"]["LineFault"][];
+            /** @description Services that need something else than before */
+            items: components["schemas"]["DependChange"][];
+            /**
+             * Format: int64
+             * @description Services in the file that need what they needed
+             */
+            same: number;
+        };
         Dependency: {
             /**
              * Format: int64
@@ -5326,6 +5432,44 @@ export interface components {
              * @description Of hours: how much of the coming week
              */
             total_ms?: number;
+        };
+        GraphGroup: {
+            /**
+             * Format: int64
+             * @description How many of them; never 0
+             */
+            need: number;
+            services: string[];
+            /**
+             * Format: int64
+             * @description How many of them are up or degraded
+             */
+            up: number;
+        };
+        GraphNode: {
+            /** @description Checks of its own decide its state */
+            decided: boolean;
+            /** @description What it needs */
+            groups: components["schemas"]["GraphGroup"][];
+            /** @enum {string} */
+            kind: "business" | "supporting" | "supplier";
+            name: string;
+            /** @description Id of a team */
+            owner?: string;
+            service: string;
+            /** @description Of its state */
+            since_at: string;
+            /** @enum {string} */
+            state: "up" | "degraded" | "down" | "unmeasured";
+            tags: string[];
+        };
+        GraphView: {
+            at: string;
+            /** @description It is of now */
+            live: boolean;
+            nodes: components["schemas"]["GraphNode"][];
+            /** @description What is not up and takes others with it, in a sentence */
+            words: string;
         };
         GroupReason: {
             /** Format: int64 */
@@ -5799,6 +5943,11 @@ export interface components {
             name: string;
             text: string;
         };
+        LineFault: {
+            fault: string;
+            /** @description Such as line 7 */
+            where: string;
+        };
         Link: {
             issuer: string;
             /** @description Algorithm and length, such as RSA 2048 */
@@ -6157,6 +6306,30 @@ export interface components {
              * @description Absent: it is not used
              */
             verified_at?: string;
+        };
+        ModelLeaf: {
+            /** @description Of the last 90 days, of the time that was measured */
+            measured_percent?: string;
+            name: string;
+            service: string;
+            /** @description The highest that was promised of it */
+            target_percent?: string;
+        };
+        ModelView: {
+            /** @description Why it cannot be computed */
+            fault?: string;
+            /** @description What it comes down to: services that are measured, or need nothing */
+            leaves: components["schemas"]["ModelLeaf"][];
+            /** @description From the last 90 days of each; absent: not all of them were measured */
+            measured?: components["schemas"]["Modelled"];
+            /** @description What was promised of the service, with whether that is more than it can support */
+            promises: components["schemas"]["Promised"][];
+            /** @description From what was promised of each; absent: not of all of them something was */
+            targets?: components["schemas"]["Modelled"];
+        };
+        Modelled: {
+            /** @description Truncated to four decimals: the highest target it supports */
+            percent: string;
         };
         Moment: {
             agreements: components["schemas"]["AgreementMoment"][];
@@ -6765,6 +6938,13 @@ export interface components {
         Promise: {
             /** @description Id of a customer; empty: an internal target */
             customer?: string;
+            target_percent: string;
+        };
+        Promised: {
+            agreement: string;
+            /** @description It is more than follows from what was promised of what the service needs */
+            exceeds: boolean;
+            name: string;
             target_percent: string;
         };
         Proposal: {
@@ -11307,6 +11487,185 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BodyStruct { ID int64 \"json:\\\"id\\\"\" }Body"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    dependencies: {
+        parameters: {
+            query?: {
+                /** @description A moment, as 2026-01-15T08:00:00Z, not after now; absent: now */
+                at?: string;
+                /** @description One service, with what hangs together with it; absent: all */
+                of?: string;
+                /** @description Of one service: with what it needs, what needs it, or both */
+                way?: "both" | "needs" | "needed";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GraphView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-dependencies": {
+        parameters: {
+            query?: {
+                format?: "csv" | "yaml";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-dependencies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DependAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DependView"];
                 };
             };
             /** @description Unauthorized */
@@ -18795,6 +19154,64 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "modelled-availability": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelView"];
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -17,6 +17,7 @@ import { PartyPick } from '../parts/party'
 import { Trouble, showFaults } from '../parts/trouble'
 import { useKeep } from '../time/span'
 import { DefaultFields } from './default-fields'
+import { DependsFields } from './depends-fields'
 
 type Service = Schemas['DefinedServiceSpec']
 type Values = {
@@ -84,7 +85,10 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, service.revision, { draft: `services/${service.id}` })
   const { depends, defaults } = form.watch()
-  const setDepends = (list: Values['depends']) => form.setValue('depends', list)
+  const setDepends = (list: Values['depends']) => {
+    form.clearErrors('depends')
+    form.setValue('depends', list)
+  }
   const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
@@ -117,7 +121,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
       await client.invalidateQueries()
       await navigate(keep(`/services/${service.id}`))
     },
-    onError: (e) => showFaults(e, form.setError, 'spec.', { 'incidents.': '', 'incidents.reopen_s': 'reopen', 'notices.plan': 'plan' }),
+    onError: (e) => showFaults(e, form.setError, 'spec.', { 'incidents.': '', 'incidents.reopen_s': 'reopen', 'notices.plan': 'plan', 'depends_on[': 'depends' }),
   })
   const err = form.formState.errors
   const others = all.filter((o) => !o.retired && o.id !== service.id)
@@ -150,36 +154,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
           <MenuItem value="best">the best of them: one way in is enough</MenuItem>
         </TextField>
         <div className="sub">What it depends on decides while no deciding check of its own is in force.</div>
-        {depends.map((d, i) => (
-          <Box className="side" key={i} sx={{ gridTemplateColumns: '2fr 1fr auto' }}>
-            <TextField
-              select
-              label={`Group ${i + 1}`}
-              value={d.services}
-              slotProps={{ select: { multiple: true } }}
-              onChange={(e) => setDepends(depends.map((x, n) => (n === i ? { ...x, services: e.target.value as unknown as string[] } : x)))}
->
-              {others.map((o) => (
-                <MenuItem key={o.id} value={o.id}>
-                  {o.spec.name}
-                </MenuItem>
-              ))}
-            </TextField>
-            <TextField
-              label="Needed"
-              type="number"
-              value={d.need || d.services.length}
-              slotProps={{ htmlInput: { min: 1, max: d.services.length } }}
-              onChange={(e) => setDepends(depends.map((x, n) => (n === i ? { ...x, need: Number(e.target.value) } : x)))}
-            />
-            <Button variant="text" onClick={() => setDepends(depends.filter((_, n) => n !== i))}>
-              Remove
-            </Button>
-          </Box>
-        ))}
-        <div>
-          <Button onClick={() => setDepends([...depends, { services: [], need: 0 }])}>Add a dependency</Button>
-        </div>
+        <DependsFields value={depends} change={setDepends} others={others} error={err.depends?.message} />
       </fieldset>
       <DefaultFields service={service.id} value={defaults} change={(d) => form.setValue('defaults', d)} />
       <fieldset>

@@ -87,6 +87,9 @@ export function ServiceList() {
           <Button component={Link} to={keep('/checks')} variant="text">
             All checks
           </Button>
+          <Button component={Link} to={keep('/services/dependencies')} variant="text">
+            Dependencies
+          </Button>
           {may && (
             <>
               <Button component={Link} to={keep('/services/many')} variant="outlined">

@@ -172,9 +172,14 @@ function Head({ data }: { data: Schemas['ServiceSpan'] }) {
         {(may || !data.service.retired) && (
           <div className="actions">
             {!data.service.retired && (
-              <Button variant="text" component={Link} to={keep(`/services/suppose?what=${id}`)}>
-                Suppose it fails
-              </Button>
+              <>
+                <Button variant="text" component={Link} to={keep(`/services/dependencies?pick=${id}&of=${id}`)}>
+                  What it needs
+                </Button>
+                <Button variant="text" component={Link} to={keep(`/services/suppose?what=${id}`)}>
+                  Suppose it fails
+                </Button>
+              </>
             )}
             {operates && !data.service.retired && (
               <Button variant="text" aria-expanded={holding} onClick={() => setHolding(!holding)}>

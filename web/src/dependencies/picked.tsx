@@ -1,0 +1,180 @@
+import Button from '@mui/material/Button'
+import { useState } from 'react'
+import { useForm } from 'react-hook-form'
+import { Link } from 'react-router'
+import type { Schemas } from '../api/client'
+import { useMayChange, useServices } from '../api/queries'
+import { KeptNote, useKept } from '../parts/kept'
+import { useSaving } from '../parts/save'
+import { Trouble } from '../parts/trouble'
+import { DependsFields } from '../services/depends-fields'
+import { percent, shortTime } from '../time/format'
+import { useKeep, useZone } from '../time/span'
+import { useModelled, type Node } from './queries'
+
+type Props = { node: Node; neededBy: Node[]; name: (id: string) => string; live: boolean; may: boolean; onPick: (id: string) => void; onAround: () => void; onMoment: () => void }
+
+/** A service among those it needs: changed in its place. */
+export function Picked({ node: n, neededBy, name, live, may, onPick, onAround, onMoment }: Props) {
+  const { zone } = useZone()
+  const keep = useKeep()
+  const [editing, setEditing] = useState(false)
+  const services = useServices()
+  const mayChange = useMayChange()
+  const service = services.data?.find((s) => s.id === n.service && !s.retired)
+  return (
+    <section data-picked={n.service} aria-label={n.name}>
+      <h2 style={{ fontSize: '1.05rem' }}>
+        <Link to={keep(`/services/${n.service}`)}>{n.name}</Link>
+      </h2>
+      <p style={{ margin: '0 0 8px' }}>
+        <b className={`word-${n.state}`}>{n.state === 'unmeasured' ? 'not measured' : n.state}</b> <span className="sub">since {shortTime(n.since_at, zone)}</span>
+      </p>
+      {editing && service ? (
+        <NeedsForm service={service} all={services.data ?? []} done={() => setEditing(false)} />
+      ) : (
+        <>
+          <h2>It needs</h2>
+          {n.groups.length === 0 && <p className="sub">Nothing that is described here.</p>}
+          {n.groups.map((g, i) => (
+            <div key={i} data-group={i} style={{ marginBottom: 6, lineHeight: 1.35 }}>
+              {g.need < g.services.length && (
+                <b>
+                  {g.need} of {g.services.length}:{' '}
+                </b>
+              )}
+              {g.services.map((m, k) => (
+                <span key={m}>
+                  {k > 0 && ', '}
+                  <button type="button" className="link" onClick={() => onPick(m)}>
+                    {name(m)}
+                  </button>
+                </span>
+              ))}
+              {g.need < g.services.length && <span className={g.up < g.need ? 'word-down' : 'sub'}> {g.up === g.need ? 'nothing to spare' : g.up < g.need ? `only ${g.up} up` : `${g.up - g.need} to spare`}</span>}
+            </div>
+          ))}
+          <p className="sub">{n.decided ? 'Checks of its own decide its state.' : n.groups.length ? 'Its state is what they make it.' : 'Nothing decides its state.'}</p>
+          {may && live && service && mayChange(service.spec.owner) && <Button onClick={() => setEditing(true)}>Change what it needs</Button>}
+        </>
+      )}
+      <h2 style={{ marginTop: 14 }}>Needed by</h2>
+      {neededBy.length === 0 ? <p className="sub">Nothing shown here.</p> : null}
+      {neededBy.map((x, k) => (
+        <span key={x.service}>
+          {k > 0 && ', '}
+          <button type="button" className="link" onClick={() => onPick(x.service)}>
+            {x.name}
+          </button>
+        </span>
+      ))}
+      {n.groups.length > 0 && <Modelled id={n.service} />}
+      <p className="sub" style={{ marginTop: 14 }}>
+        <button type="button" className="link" onClick={onAround}>
+          only what hangs together with it
+        </button>
+        <br />
+        <Link to={`/services/suppose?what=${n.service}`}>suppose it fails</Link>
+        <br />
+        <button type="button" className="link" onClick={onMoment}>
+          {live ? 'at another moment' : 'as it is now'}
+        </button>
+      </p>
+    </section>
+  )
+}
+
+/** The availability that follows from what it needs. */
+export function Modelled({ id }: { id: string }) {
+  const model = useModelled(id)
+  const m = model.data
+  if (!m) return <Trouble error={model.error} />
+  if (m.leaves.length === 0) return m.fault ? <p className="sub">{m.fault}</p> : null
+  const without = m.leaves.filter((l) => !l.target_percent)
+  return (
+    <section aria-label="What could be promised" data-modelled>
+      <h2 style={{ marginTop: 14 }}>What could be promised</h2>
+      {m.fault && <p className="trouble">{m.fault}</p>}
+      <div style={{ lineHeight: 1.4 }}>
+        {m.targets ? (
+          <div>
+            <b>{percent(m.targets.percent)}</b> <span className="sub">by what is promised of what it needs</span>
+          </div>
+        ) : (
+          <div className="sub">Nothing is promised of {without.map((l) => l.name).join(', ')}.</div>
+        )}
+        {m.measured ? (
+          <div>
+            <b>{percent(m.measured.percent)}</b> <span className="sub">by the last 90 days, failing independently</span>
+          </div>
+        ) : (
+          <div className="sub">Not all it needs was measured in the last 90 days.</div>
+        )}
+        {m.promises.map((p) => (
+          <div key={p.agreement} data-exceeds={p.exceeds}>
+            {p.exceeds ? (
+              <b className="word-degraded">
+                {p.name} promises {p.target_percent} %, more than follows from what it needs
+              </b>
+            ) : (
+              <span className="sub">
+                {p.name} promises {p.target_percent} %
+              </span>
+            )}
+          </div>
+        ))}
+      </div>
+      <details className="more" style={{ fontSize: '0.85rem' }}>
+        <summary>What that is made of</summary>
+        {m.leaves.map((l) => (
+          <div key={l.service}>
+            {l.name}: {l.target_percent ? `${l.target_percent} % promised` : 'nothing promised'}, {l.measured_percent ? `${l.measured_percent} % measured` : 'not measured'}
+          </div>
+        ))}
+      </details>
+    </section>
+  )
+}
+
+type Values = { depends: Schemas['Dependency'][] }
+
+/** The groups of a service, saved as its next revision. */
+function NeedsForm({ service, all, done }: { service: Schemas['DefinedServiceSpec']; all: Schemas['DefinedServiceSpec'][]; done: () => void }) {
+  const fresh: Values = { depends: service.spec.depends_on ?? [] }
+  const form = useForm<Values>({ defaultValues: fresh })
+  const kept = useKept(form, fresh, service.revision, { draft: `needs/${service.id}` })
+  const save = useSaving({
+    of: 'services',
+    entry: service,
+    form,
+    kept,
+    spec: (v) => ({ ...service.spec, depends_on: v.depends.filter((d) => d.services.length > 0) }),
+    names: { 'depends_on[': 'depends' },
+    done,
+  })
+  const others = all.filter((o) => !o.retired && o.id !== service.id)
+  return (
+    <form className="form" style={{ gap: 12, gridTemplateColumns: 'minmax(0, 1fr)' }} aria-label={`What ${service.spec.name} needs`} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+      <KeptNote kept={kept} of={{ path: 'services', id: service.id }} names={{ depends: 'What it needs' }} />
+      <DependsFields narrow value={form.watch('depends')} change={(list) => {
+          form.clearErrors('depends')
+          form.setValue('depends', list, { shouldDirty: true })
+        }} others={others} error={form.formState.errors.depends?.message} />
+      <Trouble error={form.formState.errors.depends ? undefined : save.error} />
+      <div className="in-a-row tight">
+        <Button type="submit" variant="contained" disabled={save.isPending}>
+          Save as revision {service.revision + 1}
+        </Button>
+        <Button
+          variant="text"
+          onClick={() => {
+            kept.done()
+            done()
+          }}
+        >
+          Leave it
+        </Button>
+      </div>
+    </form>
+  )
+}
