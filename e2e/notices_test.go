@@ -85,7 +85,7 @@ func TestWhoIsToldOfAFailure(t *testing.T) {
 	s.do(s.Click("Add the plan"), s.Until("it made", "location.pathname === '/notices/plans/gates-first'"))
 
 	s.do(s.Go(s.srv.URL + "/notices/rehearsal?what=service%20boarding-gates&when=2026-11-29%2003:10"))
-	s.do(s.Until("who would be told", `document.querySelector('[data-line="Control room"]') && document.querySelector('[data-reached]').innerText.includes('at once')`))
+	s.do(s.Until("who would be told", `document.querySelector('[data-line="Control room"]') && document.querySelector('[data-reached]').innerText.includes('after 20 s')`))
 
 	s.fails("boarding-gates-http", measure.Failed)
 	s.arrives(kept, "/control", "Boarding gates has been down for")

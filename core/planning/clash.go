@@ -33,6 +33,10 @@ type Clash struct {
 // Clashes are those of some work, in order of time; needs gives the groups of each
 // service. Each lasts as long as the same windows are at work.
 func Clashes(needs map[string][]definition.Dependency, work []Work) []Clash {
+	return graph{needs, map[string][]topology.Effect{}}.clashes(work)
+}
+
+func (g graph) clashes(work []Work) []Clash {
 	var edges []span.Instant
 	for _, w := range work {
 		edges = append(edges, w.From, w.To)
@@ -41,7 +45,6 @@ func Clashes(needs map[string][]definition.Dependency, work []Work) []Clash {
 	edges = slices.Compact(edges)
 	work = slices.Clone(work)
 	slices.SortFunc(work, func(a, b Work) int { return cmp.Compare(a.From, b.From) })
-	g := graph{needs, map[string][]topology.Effect{}}
 	var out []Clash
 	var open []Work
 	next := 0

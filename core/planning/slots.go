@@ -10,6 +10,7 @@ import (
 	"kestite/core/calendar"
 	"kestite/core/definition"
 	"kestite/core/span"
+	"kestite/core/topology"
 )
 
 // Step is how far the starts of slots lie apart, ms.
@@ -74,10 +75,11 @@ func (s Slot) order(o Slot) int {
 func Cheapest(q Question, n int) []Slot {
 	length := q.LastsS * span.Second
 	usual := failuresByWeek(q.Failures, q.Zone)
-	best := map[string]Slot{} // by day
+	g := graph{q.Needs, map[string][]topology.Effect{}} // what follows from what is worked out once
+	best := map[string]Slot{}                           // by day
 	first := span.Instant((int64(q.Within.From) + Step - 1) / Step * Step)
 	for at := first; at.Add(length) <= q.Within.To; at = at.Add(Step) {
-		s := q.slot(span.Span{From: at, To: at.Add(length)}, usual)
+		s := q.slot(span.Span{From: at, To: at.Add(length)}, usual, g)
 		day := calendar.WallAt(at, q.Zone).DateString()
 		if have, is := best[day]; !is || s.order(have) < 0 {
 			best[day] = s
@@ -93,10 +95,10 @@ func Cheapest(q Question, n int) []Slot {
 
 // At is what a slot at some time would cost.
 func (q Question) At(from span.Instant) Slot {
-	return q.slot(span.Span{From: from, To: from.Add(q.LastsS * span.Second)}, failuresByWeek(q.Failures, q.Zone))
+	return q.slot(span.Span{From: from, To: from.Add(q.LastsS * span.Second)}, failuresByWeek(q.Failures, q.Zone), graph{q.Needs, map[string][]topology.Effect{}})
 }
 
-func (q Question) slot(at span.Span, usual *week) Slot {
+func (q Question) slot(at span.Span, usual *week, g graph) Slot {
 	s := Slot{Span: at, Usual: usual.in(at), FromNight: fromNight(at, q.Zone)}
 	lost := map[string]int64{}
 	in := map[string]bool{} // agreements, by whether it lies in their hours
@@ -119,7 +121,7 @@ func (q Question) slot(at span.Span, usual *week) Slot {
 	}
 	slices.Sort(s.Misses)
 	s.Misses = slices.Compact(s.Misses)
-	s.Clash = q.clash(at)
+	s.Clash = q.clash(at, g)
 	return s
 }
 
@@ -135,7 +137,7 @@ func fromNight(s span.Span, zone *time.Location) int64 {
 }
 
 // clash is what a slot would clash with first.
-func (q Question) clash(at span.Span) *Clash {
+func (q Question) clash(at span.Span, g graph) *Clash {
 	for _, e := range q.Closed {
 		if both := e.Intersect(at); !both.Empty() {
 			return &Clash{Span: both, Embargo: e.ID}
@@ -150,7 +152,7 @@ func (q Question) clash(at span.Span) *Clash {
 	if len(near) == 1 {
 		return nil
 	}
-	for _, c := range Clashes(q.Needs, near) {
+	for _, c := range g.clashes(near) {
 		if c.Windows[0] == "" {
 			c.Windows = c.Windows[1:]
 			return &c

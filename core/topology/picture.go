@@ -58,13 +58,16 @@ func Trouble(needs map[string][]definition.Dependency, up, down map[string]bool)
 	for _, id := range sorted(needs) {
 		short := false
 		for _, g := range needs[id] {
-			n := 0
+			n, left := 0, len(g.Services)
 			for _, m := range g.Services {
 				if up[m] {
 					n++
 				}
+				if down[m] {
+					left--
+				}
 			}
-			short = short || n < needed(g)
+			short = short || left < needed(g) // what is not measured takes nothing down
 			if n == needed(g) && n < len(g.Services) {
 				tight++
 			}

@@ -24,9 +24,10 @@ func Suppose(needs map[string][]definition.Dependency, failed []string) []Effect
 		down[id] = true
 	}
 	var out []Effect
+	all := sorted(needs)
 	for more := true; more; {
 		more = false
-		for _, id := range sorted(needs) {
+		for _, id := range all {
 			if down[id] {
 				continue
 			}
@@ -44,7 +45,7 @@ func Suppose(needs map[string][]definition.Dependency, failed []string) []Effect
 		}
 	}
 	var weaker []Effect
-	for _, id := range sorted(needs) {
+	for _, id := range all {
 		e := Effect{Service: id, Spare: -1}
 		for _, g := range needs[id] {
 			up, gone := left(g, down)

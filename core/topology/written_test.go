@@ -111,6 +111,7 @@ func TestWhatHangsTogetherAndWhatIsDownWithWhat(t *testing.T) {
 		{up("board", "departure", "east", "gates"), up("west"), "[west] [] 1"},
 		{up("gates"), up("east", "west", "board", "departure"), "[east west] [board departure] 0"},
 		{up("east", "west", "gates"), up("board", "departure"), "[board] [departure] 0"},
+		{nil, up("board", "departure"), "[board] [departure] 0"}, // the others are not measured
 	} {
 		roots, taken, tight := topology.Trouble(needs, x.up, x.down)
 		if got := fmt.Sprint(roots, taken, tight); got != x.want {

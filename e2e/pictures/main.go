@@ -82,18 +82,17 @@ var all = []view{
 	}},
 	{name: "reports", path: "/reports", ready: "document.querySelector('table')"},
 	{name: "locations", path: "/set-up", ready: "document.querySelector('[data-location]')"},
-	{name: "pairs", path: "/set-up/pairs", ready: "document.querySelector('[data-plan] tbody')", act: func(b *browser.Browser) error {
-		return first(
-			func() error { return b.Click("Run it now") },
-			func() error {
-				return b.Until("the run", "document.querySelector('[data-plan]').innerText.includes('Run just now')")
-			},
-		)
-	}},
 	{name: "path", path: "/services/quay-network?at=now", ready: "(document.querySelector('table.hops')?.scrollIntoView({ block: 'center' }), !!document.querySelector('table.hops'))"},
 	{name: "duty", path: "/notices", ready: "document.querySelector('[data-turn]') && document.querySelector('[data-gaps]')"},
 	{name: "rehearsal", path: "/notices/rehearsal?what=service%20boarding-gates&when=2026-11-29%2003:10", ready: "document.querySelector('[data-line]')"},
-	{name: "stand-ins", path: "/stand-ins", ready: "document.querySelector('table')"},
+	{name: "calendar", path: "/calendar/plan?service=sailing-board&lasts=90", ready: "document.querySelectorAll('[data-slot]').length === 5", act: func(b *browser.Browser) error {
+		return first(
+			func() error { return b.Fill("Name", "Fares import") },
+			func() error { return b.ClickOn("[data-slot] button", "") },
+			func() error { return b.Until("what it costs", "document.querySelector('[data-effect]')") },
+		)
+	}},
+	{name: "dependencies", path: "/services/dependencies?pick=departure", ready: "document.querySelector('[data-node]') && document.querySelector('[data-modelled]')"},
 }
 
 // first does steps until one fails.

@@ -228,9 +228,9 @@ func graphWords(needs map[string][]definition.Dependency, nodes []GraphNode) str
 	case groups == 0:
 		return "No service needs another one yet."
 	case len(roots) > 0 && len(taken) > 0:
-		return fmt.Sprintf("%s %s down and %s %s with it.", short(roots), of(roots, "is", "are"), of(roots, "takes", "take"), short(taken))
+		return fmt.Sprintf("%s %s down and %s %s with %s.", short(roots), of(roots, "is", "are"), of(roots, "takes", "take"), short(taken), of(roots, "it", "them"))
 	case len(all) > 0:
-		return fmt.Sprintf("%s %s down, and %s nothing with it.", short(all), of(all, "is", "are"), of(all, "takes", "take"))
+		return fmt.Sprintf("%s %s down, and %s nothing with %s.", short(all), of(all, "is", "are"), of(all, "takes", "take"), of(all, "it", "them"))
 	case tight > 0:
 		return counted(tight, "group has", "groups have") + " nothing to spare."
 	}

@@ -34,6 +34,7 @@ type IncidentDetail struct {
 	CostsCut int                `json:"costs_left" doc:"How many more agreements it touches"`
 	Like     []IncidentView     `json:"like" doc:"What was like it before, the latest first"`
 	Evidence []EvidenceView     `json:"evidence"`
+	Together TogetherView       `json:"together" doc:"Failures that began with it, and what they have in common"`
 	Files    []IncidentFileView `json:"files"`
 	Classes  []string           `json:"classes" doc:"What a review may say that it was"`
 }
@@ -157,6 +158,9 @@ func (s *Server) incidentDetail(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if out.Evidence, err = s.evidence(ctx, snap, in.ID); err != nil {
+		return nil, err
+	}
+	if out.Together, err = s.together(ctx, snap, i); err != nil {
 		return nil, err
 	}
 	files, err := s.Store.IncidentFiles(ctx, in.ID)

@@ -2,6 +2,7 @@ package incidents_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"strings"
@@ -362,6 +363,11 @@ func TestWorkOnAnIncident(t *testing.T) {
 		}
 		Evidence []struct{ Moment, Label, Kind, State string }
 		Strips   []struct{ Service, Role string }
+		Together struct {
+			Order  string
+			Others []struct{ ID, Name string }
+			Shared []struct{ Kind, What, Words string }
+		}
 	}) {
 		t.Helper()
 		operator.Must(http.MethodGet, path, nil, &out)
@@ -430,6 +436,23 @@ func TestWorkOnAnIncident(t *testing.T) {
 	}
 	if !kinds["http"] || !kinds["path"] || !kinds["dns"] {
 		t.Errorf("evidence of %v", kinds)
+	}
+
+	// What began with it: in order, and what the evidence says that they have in common.
+	if got := one().Together; len(got.Others) != 2 || got.Order == "" || len(got.Shared) != 0 {
+		t.Errorf("together: %+v", got)
+	}
+	for _, id := range []int64{byName["quay"], byName["tickets"]} {
+		ended, err := json.Marshal(wire.Result{Outcome: measure.Failed, Findings: &measure.Findings{Trace: &measure.Trace{Hops: []measure.Hop{{TTL: 1, Addrs: []string{"198.18.0.7"}, Sent: 3, Answered: 3}}}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := h.srv.API.Store.Exec(t.Context(), "UPDATE trial SET done_at = now(), result = $1 WHERE incident = $2 AND spec ->> 'kind' = 'path'", ended, id); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := one().Together.Shared; len(got) != 1 || got[0].Kind != "hop" || got[0].What != "198.18.0.7" {
+		t.Errorf("together: %+v", got)
 	}
 
 	h.measured(0, measure.OK, h.services...)

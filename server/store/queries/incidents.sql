@@ -120,3 +120,7 @@ SELECT e.at, e.text, i.id, i.began_at, i.ended_at, i.worst FROM incident_event e
 WHERE e.kind = 'note' AND e.public AND e.at >= @since AND NOT i.unfounded AND i.about = 'service'
   AND (i.subject = @service::text OR EXISTS (SELECT 1 FROM incident f WHERE f.cause = i.id AND f.about = 'service' AND f.subject = @service::text))
 ORDER BY e.at DESC, e.id DESC LIMIT 50;
+
+-- name: IncidentsBegunBetween :many
+-- Of services, that were not unfounded: in the order in which they began.
+SELECT * FROM incident WHERE about = 'service' AND began_at BETWEEN @from_at AND @to_at AND NOT unfounded ORDER BY began_at, id LIMIT @most;

@@ -5693,6 +5693,8 @@ export interface components {
             strips: components["schemas"]["IncidentStrip"][];
             /** @description What happened, in order of time */
             timeline: components["schemas"]["HappenedView"][];
+            /** @description Failures that began with it, and what they have in common */
+            together: components["schemas"]["TogetherView"];
         };
         IncidentFileView: {
             at: string;
@@ -7382,6 +7384,12 @@ export interface components {
             /** @description Network address it began from */
             source: string;
         };
+        SharedView: {
+            /** @enum {string} */
+            kind: "hop" | "certificate" | "name-server" | "location";
+            what: string;
+            words: string;
+        };
         SignIn: {
             /** @description Of the second factor, or a recovery code, where the person has one */
             code?: string;
@@ -7704,6 +7712,14 @@ export interface components {
             note?: string;
             /** @description Id of the notice plan that incidents of its services follow */
             notice_plan?: string;
+        };
+        TogetherView: {
+            /** @description Which began when, in a sentence; empty where there is one alone */
+            order: string;
+            /** @description The others, by the number of their incident */
+            others: components["schemas"]["Ref"][];
+            /** @description What speaks for a cause in common, the most of them first */
+            shared: components["schemas"]["SharedView"][];
         };
         Totals: {
             /** Format: int64 */

@@ -5,7 +5,7 @@ export type Lane = Schemas['CalendarLane']
 export type Work = Schemas['CalendarWork']
 export type WindowSpec = Schemas['WindowSpec']
 
-export const useWindows = () => useQuery({ queryKey: ['windows'], queryFn: () => ask(api.GET('/api/v1/windows')).then((l) => l.items) })
+export const useWindows = (enabled = true) => useQuery({ queryKey: ['windows'], queryFn: () => ask(api.GET('/api/v1/windows')).then((l) => l.items), enabled })
 
 export const useEmbargoes = () => useQuery({ queryKey: ['embargoes'], queryFn: () => ask(api.GET('/api/v1/embargoes')).then((l) => l.items) })
 

@@ -96,14 +96,13 @@ function Box({ of: d, members, picked, stop, onPick, onKey }: BoxProps) {
   const counts = order.map((s) => [s, members.filter((m) => m.state === s).length] as const).filter(([, n]) => n > 0)
   const worst = counts[0]?.[0] ?? 'unmeasured'
   const name = members.length === 1 ? (first?.name ?? '') : d.alone ? `${members.length} on their own` : `${members.length} services alike`
-  const says = members.length === 1 ? `${name}, ${first?.kind ?? ''}, ${wordOf(worst)}` : `${name}: ${counts.map(([s, n]) => `${n} ${wordOf(s)}`).join(', ')}; show each`
+  const cut = name.length > 19
   const high = heights[worst] ?? 7
   const ground = d.y + d.height - 6
   return (
     <g
       role="button"
       tabIndex={stop ? 0 : -1}
-      aria-label={says}
       aria-pressed={picked}
       data-node={d.id}
       data-state={worst}
@@ -116,7 +115,7 @@ function Box({ of: d, members, picked, stop, onPick, onKey }: BoxProps) {
         } else onKey(e)
       }}
     >
-      <title>{says}</title>
+      {cut && <title>{name}</title>}
       <rect x={d.x} y={d.y} width={d.width} height={d.height} fill={picked ? 'var(--faint)' : 'var(--mui-palette-background-default)'} />
       <rect
         x={d.x + 2}
@@ -129,8 +128,8 @@ function Box({ of: d, members, picked, stop, onPick, onKey }: BoxProps) {
       />
       <line x1={d.x} x2={d.x + d.width} y1={ground} y2={ground} stroke={picked ? 'var(--mui-palette-primary-main)' : 'var(--ground)'} strokeWidth={picked ? 2 : 1} />
       <text x={d.x + 16} y={d.y + 14} fontSize="13" fontWeight="600" fill="currentColor">
-        {name.length > 19 ? `${name.slice(0, 18)}…` : name}
-      </text>
+        {cut ? `${name.slice(0, 18)}…` : name}
+      </text>{' '}
       <text x={d.x + 16} y={d.y + 29} fontSize="11" fill={worst === 'up' ? 'var(--mui-palette-text-secondary)' : worst === 'down' ? 'var(--down)' : worst === 'degraded' ? 'var(--degraded-ink)' : 'var(--unmeasured-word)'}>
         {members.length === 1 ? wordOf(worst) : counts.map(([s, n]) => `${n} ${wordOf(s)}`).join(', ')}
         {members.length === 1 && first?.kind !== 'business' && ` · ${first?.kind ?? ''}`}

@@ -62,6 +62,7 @@ export function IncidentPage() {
         )}
         <Told incident={i.id} over={i.resolved_at !== undefined} service={i.service} />
         <Timeline data={data} />
+        <Together of={data.together} />
         <Evidence data={data} />
         <Files data={data} />
       </div>
@@ -186,6 +187,36 @@ function Timeline({ data }: { data: Detail }) {
 }
 
 const moments = { onset: 'As it was believed', recovery: 'As it was over' }
+
+/** What failed with it, in which order, and what they have in common. */
+function Together({ of }: { of: Detail['together'] }) {
+  const keep = useKeep()
+  if (of.others.length === 0) return null
+  return (
+    <section aria-label="Failed together" data-together={of.others.length}>
+      <Typography variant="h2" className="group">
+        Failed together
+      </Typography>
+      <p style={{ margin: '4px 0' }}>{of.order}</p>
+      {of.shared.map((s) => (
+        <p key={s.kind + s.what} style={{ margin: '4px 0' }} data-shared={s.kind}>
+          <b>{s.words}</b>
+        </p>
+      ))}
+      <p className="sub" style={{ margin: '4px 0 0' }}>
+        {of.shared.length === 0 && 'By what was measured as they began, they have nothing in common. '}
+        {of.others.map((o, n) => (
+          <span key={o.id}>
+            {n > 0 && ', '}
+            <Link to={keep(`/incidents/${o.id}`)}>
+              {o.name}, incident {o.id}
+            </Link>
+          </span>
+        ))}
+      </p>
+    </section>
+  )
+}
 
 function Evidence({ data }: { data: Detail }) {
   const all = data.evidence

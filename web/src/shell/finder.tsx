@@ -5,6 +5,7 @@ import TextField from '@mui/material/TextField'
 import { useMemo, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { useAgreements, useChecks, useLocations, useMay, useReports, useServices } from '../api/queries'
+import { useWindows } from '../calendar/queries'
 import { usePartyName } from '../parts/party'
 import { useKeep } from '../time/span'
 import { setupPages } from '../setup/pages'
@@ -13,17 +14,29 @@ import { setupPages } from '../setup/pages'
 type Hit = { name: string; kind: string; path: string; also?: string }
 
 /** The pages that are no areas, and what they need. */
-const pages = [{ name: 'Checks', path: '/checks', needs: 'see' }, ...setupPages, { name: 'Suppose it fails', path: '/services/suppose', needs: 'see' }, { name: 'Notice plans', path: '/notices/plans', needs: 'see' }, { name: 'Rehearsal', path: '/notices/rehearsal', needs: 'see' }, { name: 'Deliveries', path: '/notices/deliveries', needs: 'see' }, { name: 'Inbox', path: '/you/inbox', needs: 'see' }, { name: 'Your account', path: '/you', needs: 'own' }] as const
+const pages = [
+  { name: 'Checks', path: '/checks', needs: 'see' },
+  ...setupPages,
+  { name: 'Dependencies', path: '/services/dependencies', needs: 'see' },
+  { name: 'Calendars out and in', path: '/calendar/exchange', needs: 'see' },
+  { name: 'Suppose it fails', path: '/services/suppose', needs: 'see' },
+  { name: 'Notice plans', path: '/notices/plans', needs: 'see' },
+  { name: 'Rehearsal', path: '/notices/rehearsal', needs: 'see' },
+  { name: 'Deliveries', path: '/notices/deliveries', needs: 'see' },
+  { name: 'Inbox', path: '/you/inbox', needs: 'see' },
+  { name: 'Your account', path: '/you', needs: 'own' },
+] as const
 
 const actions = [
-  { name: 'Describe a service', path: '/services/new' },
-  { name: 'Describe many services at once', path: '/services/many' },
-  { name: 'Write down an agreement', path: '/agreements/new' },
-  { name: 'Add a notice plan', path: '/notices/plans/new' },
-  { name: 'Plan pairs', path: '/set-up/pairs/new' },
-]
+  { name: 'Describe a service', path: '/services/new', needs: 'define' },
+  { name: 'Describe many services at once', path: '/services/many', needs: 'define' },
+  { name: 'Write down an agreement', path: '/agreements/new', needs: 'define' },
+  { name: 'Add a notice plan', path: '/notices/plans/new', needs: 'define' },
+  { name: 'Plan pairs', path: '/set-up/pairs/new', needs: 'define' },
+  { name: 'Plan work', path: '/calendar/plan', needs: 'operate' },
+] as const
 
-/** Finds services, checks, agreements, reports, locations, pages and actions by name, checks by their target too. */
+/** Finds services, checks, agreements, reports, locations, planned work, pages and actions by name, checks by their target too. */
 export function Finder({ areas, onClose }: { areas: readonly { path: string; name: string }[]; onClose: () => void }) {
   const [text, setText] = useState('')
   const [chosen, setChosen] = useState(0)
@@ -37,6 +50,7 @@ export function Finder({ areas, onClose }: { areas: readonly { path: string; nam
   const agreements = useAgreements(see)
   const customer = usePartyName('customer')
   const reports = useReports()
+  const windows = useWindows(see)
   const all = useMemo<Hit[]>(
     () => [
       ...(services.data ?? []).filter((s) => !s.retired).map((s) => ({ name: s.spec.name, kind: 'service', path: `/services/${s.id}` })),
@@ -44,13 +58,14 @@ export function Finder({ areas, onClose }: { areas: readonly { path: string; nam
       ...(locations.data ?? []).filter((l) => !l.retired).map((l) => ({ name: l.spec.name, kind: 'location', path: '/set-up', also: `${l.spec.address ?? ''} ${l.spec.region ?? ''}` })),
       ...(agreements.data ?? []).filter((a) => !a.retired).map((a) => ({ name: `${a.spec.name}${a.spec.customer ? `, ${customer(a.spec.customer)}` : ''}`, kind: 'agreement', path: `/agreements/${a.id}` })),
       ...(reports.data ?? []).map((r) => ({ name: `${r.name}, ${r.words}`, kind: 'report', path: `/reports/${r.id}` })),
+      ...(windows.data ?? []).filter((w) => !w.retired).map((w) => ({ name: w.spec.name, kind: 'planned work', path: `/calendar/plan/${w.id}`, also: w.spec.reference })),
       ...areas.map((a) => ({ name: a.name, kind: 'area', path: a.path })),
       ...pages.filter((p) => may(p.needs)).map((p) => ({ ...p, kind: 'page' })),
-      ...(define ? actions.map((a) => ({ ...a, kind: 'action' })) : []),
+      ...actions.filter((a) => may(a.needs)).map((a) => ({ ...a, kind: 'action' })),
     ],
     // What they may changes with who they are alone.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [services.data, checks.data, locations.data, agreements.data, reports.data, areas, customer, see, define],
+    [services.data, checks.data, locations.data, agreements.data, reports.data, windows.data, areas, customer, see, define],
   )
   const words = text.toLowerCase().split(/\s+/).filter(Boolean)
   const matches = all.filter((h) => words.every((w) => `${h.name} ${h.kind} ${h.also ?? ''}`.toLowerCase().includes(w)))
@@ -68,7 +83,7 @@ export function Finder({ areas, onClose }: { areas: readonly { path: string; nam
       <Box sx={{ padding: '16px' }}>
         <TextField
           autoFocus
-          placeholder="Name of a service, check, agreement, report, location or page"
+          placeholder="Name of a service, check, agreement, report, location, planned work or page"
           value={text}
           slotProps={{ htmlInput: { 'aria-label': 'Find', role: 'combobox', 'aria-controls': 'hits', 'aria-expanded': hits.length > 0, 'aria-autocomplete': 'list', 'aria-activedescendant': hits.length > 0 ? `hit-${chosen}` : undefined } }}
           onChange={(e) => {

@@ -627,6 +627,63 @@ func (q *Queries) Incidents(ctx context.Context, ids []int64) ([]Incident, error
 	return items, nil
 }
 
+const incidentsBegunBetween = `-- name: IncidentsBegunBetween :many
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident WHERE about = 'service' AND began_at BETWEEN $1 AND $2 AND NOT unfounded ORDER BY began_at, id LIMIT $3
+`
+
+type IncidentsBegunBetweenParams struct {
+	FromAt time.Time
+	ToAt   time.Time
+	Most   int32
+}
+
+// Of services, that were not unfounded: in the order in which they began.
+func (q *Queries) IncidentsBegunBetween(ctx context.Context, arg IncidentsBegunBetweenParams) ([]Incident, error) {
+	rows, err := q.db.Query(ctx, incidentsBegunBetween, arg.FromAt, arg.ToAt, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Incident{}
+	for rows.Next() {
+		var i Incident
+		if err := rows.Scan(
+			&i.ID,
+			&i.About,
+			&i.Subject,
+			&i.BeganAt,
+			&i.KnownAt,
+			&i.LatestAt,
+			&i.Times,
+			&i.State,
+			&i.Worst,
+			&i.EndedAt,
+			&i.Severity,
+			&i.SeverityBy,
+			&i.AckBy,
+			&i.AckAt,
+			&i.AckUntil,
+			&i.Assignee,
+			&i.ResolvedAt,
+			&i.ResolvedBy,
+			&i.Unfounded,
+			&i.Review,
+			&i.Cause,
+			&i.CauseBy,
+			&i.Planned,
+			&i.PlannedUntil,
+			&i.Because,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const incidentsLike = `-- name: IncidentsLike :many
 SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident i
 WHERE i.id <> $1 AND i.began_at < $2 AND NOT i.unfounded AND i.cause IS NULL AND i.resolved_at IS NOT NULL
