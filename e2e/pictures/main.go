@@ -85,11 +85,13 @@ var all = []view{
 	{name: "path", path: "/services/quay-network?at=now", ready: "(document.querySelector('table.hops')?.scrollIntoView({ block: 'center' }), !!document.querySelector('table.hops'))"},
 	{name: "duty", path: "/notices", ready: "document.querySelector('[data-turn]') && document.querySelector('[data-gaps]')"},
 	{name: "rehearsal", path: "/notices/rehearsal?what=service%20boarding-gates&when=2026-11-29%2003:10", ready: "document.querySelector('[data-line]')"},
-	{name: "calendar", path: "/calendar/plan?service=sailing-board&lasts=90", ready: "document.querySelectorAll('[data-slot]').length === 5", act: func(b *browser.Browser) error {
+	{name: "calendar", path: "/calendar/plan?service=ticket-sales&lasts=90", ready: "document.querySelectorAll('[data-slot]').length === 5", act: func(b *browser.Browser) error {
 		return first(
 			func() error { return b.Fill("Name", "Fares import") },
 			func() error { return b.ClickOn("[data-slot] button", "") },
-			func() error { return b.Until("what it costs", "document.querySelector('[data-effect]')") },
+			func() error {
+				return b.Until("what it costs", "document.querySelector('[data-effect]') && (window.scrollTo(0, 0), document.querySelector('aside').scrollTo(0, 0), true)")
+			},
 		)
 	}},
 	{name: "dependencies", path: "/services/dependencies?pick=departure", ready: "document.querySelector('[data-node]') && document.querySelector('[data-modelled]')"},

@@ -2,14 +2,13 @@ import Autocomplete from '@mui/material/Autocomplete'
 import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
-import { useEffect } from 'react'
+import { Suspense, lazy, useEffect } from 'react'
 import { Controller, useForm } from 'react-hook-form'
 import { useNavigate, useSearchParams } from 'react-router'
 import type { Schemas } from '../api/client'
 import { useServices } from '../api/queries'
 import { Day, Minute, noDate, wholeDay } from '../parts/day'
 import { KeptNote, useKept } from '../parts/kept'
-import { Revisions } from '../parts/revisions'
 import { useSaving } from '../parts/save'
 import { useSettled } from '../parts/settled'
 import { Awaited, Trouble } from '../parts/trouble'
@@ -20,6 +19,8 @@ import { Clashes, Effects } from './effects'
 import type { Draft } from './lanes'
 import { useSlots, useWindows, useWork, type WindowSpec } from './queries'
 import { days, noRule, nths, read, repeats, written, type RuleValues } from './rule'
+
+const Revisions = lazy(() => import('../parts/revisions').then((m) => ({ default: m.Revisions })))
 
 type Values = { name: string; type: string; services: string[]; start: string; lasts: string; timezone: string; exdates: string[]; changes: Schemas['Occurrence'][]; reference: string; note: string; reason: string } & RuleValues
 
@@ -284,7 +285,11 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
           ))}
         </section>
       )}
-      {entry && <Revisions path="windows" id={entry.id} />}
+      {entry && (
+        <Suspense fallback={null}>
+          <Revisions path="windows" id={entry.id} />
+        </Suspense>
+      )}
     </form>
   )
 }
