@@ -8,6 +8,9 @@ import (
 	"github.com/emersion/go-ical"
 )
 
+// Zones are those that one which is described is looked for among.
+func Zones() []string { return common }
+
 // Differs says where the zone that a calendar describes shows another time than one of
 // the database; empty where it does not.
 func Differs(text string, loc *time.Location, first, last int) string {

@@ -153,32 +153,32 @@ func TestReadingCalendarsOfOthers(t *testing.T) {
 }
 
 // What a zone is described as is what its clocks do, for every zone of the database that
-// the machine has, over the years it is written for.
+// the machine knows of, over the years it is written for.
 func TestZonesAreDescribedAsTheyAre(t *testing.T) {
-	names, err := os.ReadFile("/usr/share/zoneinfo/tzdata.zi")
-	if err != nil {
-		t.Skip("the machine has no list of zones:", err)
+	names := icalendar.Zones()
+	if text, err := os.ReadFile("/usr/share/zoneinfo/tzdata.zi"); err == nil { // all that there are, where the machine says which
+		for line := range strings.Lines(string(text)) {
+			if f := strings.Fields(line); len(f) > 1 && f[0] == "Z" {
+				names = append(names, f[1])
+			}
+		}
 	}
 	seen := 0
-	for line := range strings.Lines(string(names)) {
-		f := strings.Fields(line)
-		if len(f) < 2 || f[0] != "Z" {
-			continue
-		}
-		loc, err := calendar.Zone(f[1])
+	for _, name := range names {
+		loc, err := calendar.Zone(name)
 		if err != nil {
 			continue
 		}
-		text, err := icalendar.Write("x", f[1], nil, now)
+		text, err := icalendar.Write("x", name, nil, now)
 		if err != nil {
-			t.Fatal(f[1], err)
+			t.Fatal(name, err)
 		}
 		seen++
 		if bad := icalendar.Differs(string(text), loc, 2026, 2031); bad != "" {
-			t.Errorf("%s: %s", f[1], bad)
+			t.Errorf("%s: %s", name, bad)
 		}
 	}
-	if seen < 200 {
+	if seen < 35 {
 		t.Errorf("only %d zones were looked at", seen)
 	}
 }

@@ -107,7 +107,7 @@ type CalendarFault struct {
 // Bounds on a calendar.
 const (
 	mostCalendarDays = 62
-	calendarLanes    = 100
+	mostPieces       = 20_000
 )
 
 func (s *Server) calendar(ctx context.Context, in *struct {
@@ -138,6 +138,9 @@ func (s *Server) calendar(ctx context.Context, in *struct {
 	for id, fault := range c.collect() {
 		out.Faults = append(out.Faults, CalendarFault{id, snap.Named(catalogue.Window, id), fault.Error()})
 	}
+	if len(c.all) > mostPieces {
+		return nil, definition.Faultf("query.days", "%d pieces of work lie in these days; %d are the most that a calendar shows: take fewer days", len(c.all), mostPieces)
+	}
 	slices.SortFunc(out.Faults, func(a, b CalendarFault) int { return cmp.Compare(a.Window, b.Window) })
 	out.Lanes, out.Quiet = c.lanes(strings.Fields(strings.ToLower(in.Find)), in.Quiet)
 	out.Left = max(0, len(out.Lanes)-in.Count)
@@ -167,7 +170,9 @@ type calendarOf struct {
 // collect finds what is planned; it returns the windows of which that cannot be told.
 func (c *calendarOf) collect() map[string]error {
 	all, faults := c.snap.Occurrences(c.shown)
-	c.all = all
+	if c.all = all; len(all) > mostPieces {
+		return faults
+	}
 	taken := map[string][]string{} // by the services at work
 	needs := planner.Needs(c.snap)
 	for _, o := range all {

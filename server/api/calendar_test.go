@@ -1,7 +1,9 @@
 package api_test
 
 import (
+	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -236,9 +238,39 @@ func TestAWindowThatCannotBeTold(t *testing.T) {
 	if _, err := f.srv.API.Store.Exec(t.Context(), `UPDATE revision SET body = body || '{"rrule": "FREQ=SECONDLY"}' WHERE kind = 'window' AND id = $1`, broken.ID); err != nil {
 		t.Fatal(err)
 	}
+	f.manager.Create("/agreements", definition.AgreementSpec{Name: "Gold", Service: f.service, TargetPercent: "99", Timezone: "UTC"})
+	quay := f.manager.Create("/services", map[string]any{"name": "Quay", "kind": "supporting"})
+	f.manager.Create("/agreements", definition.AgreementSpec{Name: "Quay", Service: quay, TargetPercent: "99", Timezone: "UTC"})
+	var would api.WorkView
+	f.manager.Must(http.MethodPost, "/windows/preview", api.WorkAsk{Spec: f.planned(50*time.Hour, 3600, f.service, quay)}, &would)
+	if len(would.Effects) != 2 || would.Effects[0].Fault == "" == (would.Effects[1].Fault == "") {
+		t.Errorf("what one window spoils: %+v", would.Effects)
+	}
+	f.manager.Must(http.MethodGet, "/windows/slots?lasts_s=3600&services="+f.service+"&services="+quay, nil, nil)
 	var c api.CalendarView
 	f.manager.Must(http.MethodGet, "/calendar", nil, &c)
+	c.Lanes = slices.DeleteFunc(c.Lanes, func(l api.CalendarLane) bool { return l.Service == quay })
 	if len(c.Faults) != 1 || c.Faults[0].Window != broken.ID || c.Faults[0].Fault == "" || len(c.Lanes) != 1 || len(c.Lanes[0].Work) != 1 {
 		t.Errorf("faults %+v, lanes %+v", c.Faults, c.Lanes)
+	}
+}
+
+// More work than a calendar can show is refused, and fewer days are shown.
+func TestACalendarOfTooMuch(t *testing.T) {
+	f := setUp(t)
+	var steps []map[string]any
+	for n := range 16 {
+		w := f.planned(time.Hour, 60)
+		w.Name, w.RRule = fmt.Sprint("Hourly ", n), "FREQ=HOURLY"
+		steps = append(steps, map[string]any{"does": "make", "kind": "window", "spec": w})
+	}
+	f.manager.Must(http.MethodPost, "/changes", map[string]any{"steps": steps}, nil)
+	if a := f.manager.Do(http.MethodGet, "/calendar?days=62", nil); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "take fewer days") {
+		t.Errorf("%.300s", a)
+	}
+	var c api.CalendarView
+	f.manager.Must(http.MethodGet, "/calendar?days=1", nil, &c)
+	if len(c.Lanes) != 1 || len(c.Lanes[0].Work) < 16 {
+		t.Errorf("a day has %d lanes", len(c.Lanes))
 	}
 }

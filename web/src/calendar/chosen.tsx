@@ -4,6 +4,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Suspense, lazy, useState } from 'react'
 import { Link } from 'react-router'
 import { Problem, api, ask, type Schemas } from '../api/client'
+import { FormEnd } from '../parts/form-end'
 import { RetireQuestion, useRetiring } from '../parts/retire'
 import { Trouble } from '../parts/trouble'
 import { duration, weekTime, wallMinute } from '../time/format'
@@ -98,14 +99,7 @@ export function Chosen({ work: w, now, may, onClose }: Props) {
           )}
           <TextField label="Lasts, min" required value={minutes} onChange={(e) => setMinutes(e.target.value)} error={Boolean(fault('duration_s')) || !/^\d+$/.test(minutes)} helperText={fault('duration_s') ?? (/^\d+$/.test(minutes) ? undefined : 'Whole minutes')} />
           {fault('reason') && <TextField label="Why" required autoFocus value={reason} onChange={(e) => setReason(e.target.value)} error helperText={fault('reason')} />}
-          <div className="in-a-row tight">
-            <Button type="submit" variant="contained" disabled={turn.isPending || !/^\d+$/.test(minutes)}>
-              Move it
-            </Button>
-            <Button variant="text" onClick={() => setMoving(false)}>
-              Leave it
-            </Button>
-          </div>
+          <FormEnd busy={turn.isPending} not={!/^\d+$/.test(minutes)} save="Move it" leave={() => setMoving(false)} />
         </form>
       )}
       {!over && work.data && !moving && (

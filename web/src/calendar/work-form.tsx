@@ -1,5 +1,4 @@
 import Autocomplete from '@mui/material/Autocomplete'
-import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { Suspense, lazy, useEffect } from 'react'
@@ -8,6 +7,7 @@ import { useNavigate, useSearchParams } from 'react-router'
 import type { Schemas } from '../api/client'
 import { useServices } from '../api/queries'
 import { Day, Minute, noDate, wholeDay } from '../parts/day'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { useSaving } from '../parts/save'
 import { useSettled } from '../parts/settled'
@@ -253,21 +253,15 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
           </>
         )}
       </section>
-      <Trouble error={save.error} />
-      <div className="in-a-row tight">
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          {entry ? `Save as revision ${entry.revision + 1}` : 'Announce and plan'}
-        </Button>
-        <Button
-          variant="text"
-          onClick={() => {
-            kept.done()
-            void navigate(go('/calendar', {}))
-          }}
-        >
-          Leave it
-        </Button>
-      </div>
+      <FormEnd
+        error={save.error}
+        busy={save.isPending}
+        save={entry ? `Save as revision ${entry.revision + 1}` : 'Announce and plan'}
+        leave={() => {
+          kept.done()
+          void navigate(go('/calendar', {}))
+        }}
+      />
       {v.services.length > 0 && lasts > 0 && (
         <section aria-label="Cheapest times" data-slots>
           <h2 style={{ margin: '4px 0 6px' }}>Cheapest {duration(lasts * 1000)} in two weeks</h2>

@@ -4,6 +4,7 @@ import { useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import type { Schemas } from '../api/client'
 import { useMayChange, useServices } from '../api/queries'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { useSaving } from '../parts/save'
 import { Trouble } from '../parts/trouble'
@@ -160,21 +161,15 @@ function NeedsForm({ service, all, done }: { service: Schemas['DefinedServiceSpe
           form.clearErrors('depends')
           form.setValue('depends', list, { shouldDirty: true })
         }} others={others} error={form.formState.errors.depends?.message} />
-      <Trouble error={form.formState.errors.depends ? undefined : save.error} />
-      <div className="in-a-row tight">
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          Save as revision {service.revision + 1}
-        </Button>
-        <Button
-          variant="text"
-          onClick={() => {
-            kept.done()
-            done()
-          }}
-        >
-          Leave it
-        </Button>
-      </div>
+      <FormEnd
+        error={form.formState.errors.depends ? undefined : save.error}
+        busy={save.isPending}
+        save={`Save as revision ${service.revision + 1}`}
+        leave={() => {
+          kept.done()
+          done()
+        }}
+      />
     </form>
   )
 }

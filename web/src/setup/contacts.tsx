@@ -1,4 +1,3 @@
-import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation } from '@tanstack/react-query'
@@ -8,6 +7,7 @@ import { useCredentials, useMayDefineForAll } from '../api/queries'
 import { useContacts, type Contact } from '../notices/queries'
 import { kindWords, weekWords } from '../notices/words'
 import { Week } from '../notices/week'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { Pick } from '../parts/pick'
 import { useSaving } from '../parts/save'
@@ -158,15 +158,7 @@ function ContactForm({ contact, done }: { contact?: Contact; done: () => void })
       {kind === 'syslog' && <TextField label="Facility" error={Boolean(err.facility)} helperText={err.facility?.message ?? 'RFC 5424, 0 to 23; empty: 16, local0'} {...form.register('facility', { pattern: { value: /^\d{1,2}$/, message: 'A number from 0 to 23' } })} />}
       <Controller control={form.control} name="active" render={({ field }) => <Week label="Only within some hours; what is due outside waits" value={field.value ?? undefined} change={(w) => field.onChange(w ?? null)} zone={home} error={err.active?.message} />} />
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
-      <Trouble error={save.error} />
-      <div className="in-a-row tight">
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          {contact ? 'Save' : 'Add'}
-        </Button>
-        <Button variant="text" onClick={done}>
-          Leave it
-        </Button>
-      </div>
+      <FormEnd error={save.error} busy={save.isPending} save={contact ? 'Save' : 'Add'} leave={done} />
     </form>
   )
 }

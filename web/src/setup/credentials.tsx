@@ -1,5 +1,4 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
@@ -7,8 +6,9 @@ import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useCredentials } from '../api/queries'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
-import { Awaited, Trouble, showFaults } from '../parts/trouble'
+import { Awaited, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { Listing } from './listing'
@@ -112,15 +112,7 @@ function CredentialForm({ credential, done }: { credential?: Credential; done: (
         <TextField label="Secret" type="password" autoComplete="new-password" required={!credential} error={Boolean(err.secret)} helperText={err.secret?.message ?? (credential ? 'Empty: it stays as it is' : '')} {...form.register('secret')} />
       </div>
       <TextField label="May be sent to" required multiline minRows={1} error={Boolean(err.origins)} helperText={err.origins?.message ?? 'Scheme, host and port, such as https://booking.skerry.example:8443; one a line. The secret goes nowhere else, wherever a check or a redirect points'} {...form.register('origins')} />
-      <Trouble error={save.error} />
-      <Box sx={{ display: 'flex', gap: '12px' }}>
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          {credential ? 'Save' : 'Add'}
-        </Button>
-        <Button variant="text" onClick={done}>
-          Leave it
-        </Button>
-      </Box>
+      <FormEnd error={save.error} busy={save.isPending} save={credential ? 'Save' : 'Add'} leave={done} />
     </Box>
   )
 }

@@ -1,14 +1,14 @@
 import Autocomplete from '@mui/material/Autocomplete'
-import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import { Controller, useForm } from 'react-hook-form'
 import type { Schemas } from '../api/client'
 import { useServices } from '../api/queries'
 import { useEmbargoes } from '../calendar/queries'
 import { Minute, noDate } from '../parts/day'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { useSaving } from '../parts/save'
-import { Awaited, Trouble } from '../parts/trouble'
+import { Awaited } from '../parts/trouble'
 import { useZone } from '../time/span'
 import { Listing } from './listing'
 
@@ -92,15 +92,7 @@ function EmbargoForm({ embargo, done }: { embargo?: Embargo; done: () => void })
         )}
       />
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
-      <Trouble error={save.error} />
-      <div className="in-a-row tight">
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          {embargo ? 'Save' : 'Add'}
-        </Button>
-        <Button variant="text" onClick={done}>
-          Leave it
-        </Button>
-      </div>
+      <FormEnd error={save.error} busy={save.isPending} save={embargo ? 'Save' : 'Add'} leave={done} />
     </form>
   )
 }

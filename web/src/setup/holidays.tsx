@@ -6,9 +6,10 @@ import { useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useAgreements, useHolidayLists } from '../api/queries'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { useSaving } from '../parts/save'
-import { Awaited, Trouble } from '../parts/trouble'
+import { Awaited } from '../parts/trouble'
 import { useKeep } from '../time/span'
 import { holidaysOf, joined, linesOf } from './holiday-lines'
 import { Listing } from './listing'
@@ -110,15 +111,7 @@ function HolidaysForm({ list, done }: { list?: List; done: () => void }) {
         )}
       </div>
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
-      <Trouble error={save.error ?? load.error} />
-      <div className="in-a-row tight">
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          {list ? 'Save' : 'Add'}
-        </Button>
-        <Button variant="text" onClick={done}>
-          Leave it
-        </Button>
-      </div>
+      <FormEnd error={save.error ?? load.error} busy={save.isPending} save={list ? 'Save' : 'Add'} leave={done} />
     </form>
   )
 }

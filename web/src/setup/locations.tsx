@@ -15,6 +15,7 @@ import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgents, useChecks, useLocations, useMay, useMayDefineForAll } from '../api/queries'
 import { counted } from '../parts/counted'
 import { decimal } from '../parts/decimal'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { RetireQuestion, useRetiring } from '../parts/retire'
 import { Awaited, Confirm, Trouble } from '../parts/trouble'
@@ -156,17 +157,7 @@ function LocationForm({ location, onDone, first }: { location?: Location; onDone
           {field('per_day', 'At most', 'Empty: no bound', 'a day')}
         </div>
       </details>
-      <Trouble error={save.error} />
-      <Box sx={{ display: 'flex', gap: '12px' }}>
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          {location ? `Save as revision ${location.revision + 1}` : 'Add'}
-        </Button>
-        {!first && (
-          <Button variant="text" onClick={onDone}>
-            Leave it
-          </Button>
-        )}
-      </Box>
+      <FormEnd error={save.error} busy={save.isPending} save={location ? `Save as revision ${location.revision + 1}` : 'Add'} leave={first ? undefined : onDone} />
     </form>
   )
 }

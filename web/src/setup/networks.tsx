@@ -1,14 +1,14 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import TextField from '@mui/material/TextField'
 import { useForm } from 'react-hook-form'
 import type { Schemas } from '../api/client'
 import { useNetworks } from '../api/queries'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { useSaving } from '../parts/save'
-import { Awaited, Trouble } from '../parts/trouble'
+import { Awaited } from '../parts/trouble'
 import { Listing } from './listing'
 
 type Network = Schemas['DefinedNetworkSpec']
@@ -60,15 +60,7 @@ function NetworkForm({ network, done }: { network?: Network; done: () => void })
       <TextField label="Ranges, one a line" required multiline minRows={2} error={Boolean(err.prefixes)} helperText={err.prefixes?.message ?? 'Such as 198.18.0.0/15 or fd77::/16'} {...form.register('prefixes')} />
       <FormControlLabel label="It is our own" control={<Checkbox size="small" defaultChecked={form.getValues('ours')} {...form.register('ours')} />} />
       <TextField label="Note" {...form.register('note')} />
-      <Trouble error={save.error} />
-      <Box sx={{ display: 'flex', gap: '12px' }}>
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          {network ? 'Save' : 'Add'}
-        </Button>
-        <Button variant="text" onClick={done}>
-          Leave it
-        </Button>
-      </Box>
+      <FormEnd error={save.error} busy={save.isPending} save={network ? 'Save' : 'Add'} leave={done} />
     </Box>
   )
 }

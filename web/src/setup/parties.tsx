@@ -1,14 +1,14 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import { Controller, useForm } from 'react-hook-form'
 import { Link } from 'react-router'
 import { useAgreements, useParties, useServices, type Party, type PartyKind } from '../api/queries'
 import { PlanPick, usePlanName } from '../notices/plan-pick'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick, usePartyName } from '../parts/party'
 import { useSaving } from '../parts/save'
-import { Awaited, Trouble } from '../parts/trouble'
+import { Awaited } from '../parts/trouble'
 import { useKeep } from '../time/span'
 import { Listing } from './listing'
 
@@ -109,15 +109,7 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
       {kind === 'contract' && <Controller control={form.control} name="customer" render={({ field }) => <PartyPick kind="customer" label="With the customer" blank="internal" value={field.value} change={field.onChange} error={err.customer?.message} />} />}
       {kind === 'team' && <Controller control={form.control} name="notice_plan" render={({ field }) => <PlanPick label="Who is told of incidents of its services" value={field.value} change={field.onChange} error={err.notice_plan?.message} />} />}
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
-      <Trouble error={save.error} />
-      <Box sx={{ display: 'flex', gap: '12px' }}>
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          {party ? 'Save' : 'Add'}
-        </Button>
-        <Button variant="text" onClick={done}>
-          Leave it
-        </Button>
-      </Box>
+      <FormEnd error={save.error} busy={save.isPending} save={party ? 'Save' : 'Add'} leave={done} />
     </Box>
   )
 }

@@ -1,5 +1,4 @@
 import Autocomplete from '@mui/material/Autocomplete'
-import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { Controller, useForm } from 'react-hook-form'
@@ -7,9 +6,10 @@ import { Link } from 'react-router'
 import { useNoticePeople, usePools, type Pool } from '../notices/queries'
 import { listed } from '../notices/words'
 import { Day, wholeDay } from '../parts/day'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { useSaving } from '../parts/save'
-import { Awaited, Trouble } from '../parts/trouble'
+import { Awaited } from '../parts/trouble'
 import { useKeep, useZone } from '../time/span'
 import { Listing } from './listing'
 
@@ -137,15 +137,7 @@ function PoolForm({ pool, done }: { pool?: Pool; done: () => void }) {
         </div>
       )}
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
-      <Trouble error={save.error} />
-      <div className="in-a-row tight">
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          {pool ? 'Save' : 'Add'}
-        </Button>
-        <Button variant="text" onClick={done}>
-          Leave it
-        </Button>
-      </div>
+      <FormEnd error={save.error} busy={save.isPending} save={pool ? 'Save' : 'Add'} leave={done} />
     </form>
   )
 }

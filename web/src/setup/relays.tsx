@@ -1,4 +1,3 @@
-import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
@@ -6,6 +5,7 @@ import TextField from '@mui/material/TextField'
 import { Controller, useForm } from 'react-hook-form'
 import { useCredentials, useMay } from '../api/queries'
 import { useRelays, type Relay } from '../notices/queries'
+import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { Pick } from '../parts/pick'
 import { useSaving } from '../parts/save'
@@ -100,15 +100,7 @@ function RelayForm({ relay, done }: { relay?: Relay; done: () => void }) {
       <TextField label="Certificates trusted beside the system’s" multiline maxRows={6} error={Boolean(err.authority)} helperText={err.authority?.message ?? 'In PEM; empty: none'} {...form.register('authority')} />
       <TextField label="Rank" error={Boolean(err.rank)} helperText={err.rank?.message ?? 'Lower ones are tried first; empty: 0'} {...form.register('rank', { pattern: { value: /^\d{0,3}$/, message: 'A number from 0 to 100' } })} />
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
-      <Trouble error={save.error} />
-      <div className="in-a-row tight">
-        <Button type="submit" variant="contained" disabled={save.isPending}>
-          {relay ? 'Save' : 'Add'}
-        </Button>
-        <Button variant="text" onClick={done}>
-          Leave it
-        </Button>
-      </div>
+      <FormEnd error={save.error} busy={save.isPending} save={relay ? 'Save' : 'Add'} leave={done} />
     </form>
   )
 }
