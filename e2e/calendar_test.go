@@ -20,7 +20,8 @@ func TestPlanningWork(t *testing.T) {
 	s.do(s.Fill("Name", "Fares import"), s.Fill("On", "Sailing"), s.Until("the choice", "document.querySelector('[role=option]')"), s.Type(kb.ArrowDown), s.Enter())
 	s.do(s.Fill("Lasts, min", "90"))
 	s.do(s.Until("cheapest times", "document.querySelectorAll('[data-slot]').length === 5"))
-	s.do(s.ClickOn("summary", "Type, change reference, note"), s.Fill("Change reference", "CHG-7"))
+	s.do(s.ClickOn("summary", "Whom to tell, type, change reference, note"), s.Fill("Change reference", "CHG-7"))
+	s.do(s.Fill("Tell", "Runa"), s.Until("her", "document.querySelectorAll('[role=option]').length === 1"), s.Type(kb.ArrowDown), s.Enter())
 	first, err := browser.Eval[string](s.Browser, "document.querySelector('[data-slot] button').innerText")
 	s.do(err)
 	s.do(s.ClickOn("[data-slot] button", first))
@@ -30,6 +31,9 @@ func TestPlanningWork(t *testing.T) {
 	s.do(s.Click("Announce and plan"), s.Until("it in the calendar", "location.pathname === '/calendar' && document.querySelector('[data-chosen=fares-import]')?.innerText.includes('CHG-7')"))
 	s.do(s.Until("its lanes", "document.querySelectorAll('[data-work^=\"fares-import \"]').length === 2"))
 	s.do(s.Until("when it is", "[...document.querySelectorAll('[data-planned^=\"fares-import \"]')].some((e) => e.innerText.includes('1 h 30 min'))"))
+
+	// Whom it names is told, in the inbox too.
+	s.do(s.Go(s.srv.URL+"/you/inbox"), s.Until("that it is planned", "document.querySelector('[data-inbox]')?.innerText.includes('Planned: Fares import')"), s.Go(s.srv.URL+"/calendar"))
 
 	// One of a weekly window.
 	s.do(s.ClickOn("[data-planned^='freight-database '] button", ""), s.Until("it", "document.querySelector('[data-chosen=freight-database]')?.innerText.includes('every week on Tuesday')"))

@@ -153,3 +153,29 @@ func TestWorkThatIsOverOrInAnEmbargo(t *testing.T) {
 		}
 	}
 }
+
+// What is remembered of a rule is the rule's: a revision that is read anew is expanded anew.
+func TestARuleThatIsReadAnew(t *testing.T) {
+	record := func(rule string) catalogue.Record {
+		body, err := json.Marshal(window("03-02T10:00", 60, rule))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return catalogue.Record{Kind: catalogue.Window, ID: "backup", Number: 1, From: february(t), Body: body}
+	}
+	count := func(s *catalogue.Snapshot) int {
+		t.Helper()
+		list, faults := s.Occurrences(span.Span{From: at(t, "02T00:00"), To: at(t, "16T00:00")})
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		return len(list)
+	}
+	before := catalogue.New([]catalogue.Record{record("FREQ=DAILY")}, at(t, "31T00:00"))
+	if n := count(before); n != 14 {
+		t.Fatalf("%d of a daily one", n)
+	}
+	if n := count(before.With([]catalogue.Record{record("FREQ=WEEKLY")})); n != 2 {
+		t.Errorf("%d of a weekly one", n)
+	}
+}

@@ -138,6 +138,14 @@ func references(spec Spec) []Reference {
 		}
 	case definition.WindowSpec:
 		each("services", Service, "", spec.Services)
+		for i, r := range spec.Tell { // what is planned holds nobody's retirement up
+			if r.Pool != "" {
+				out = append(out, Reference{Path: fmt.Sprintf("tell[%d].pool", i), Kind: Pool, ID: r.Pool, Past: true})
+			}
+			if r.Contact != "" {
+				out = append(out, Reference{Path: fmt.Sprintf("tell[%d].contact", i), Kind: Contact, ID: r.Contact, Past: true})
+			}
+		}
 	case definition.EmbargoSpec:
 		each("services", Service, "", spec.Services)
 	}

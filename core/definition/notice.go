@@ -435,24 +435,32 @@ func (p NoticePlanSpec) Validate() error {
 		if s.Most > 0 && s.RepeatS == 0 {
 			return fault(path+".most", "stands beside no repetition; say how often again, or take it away")
 		}
-		for j, r := range s.Tell {
-			n := 0
-			for _, id := range []string{r.Pool, r.Person, r.Contact} {
-				if id != "" {
-					n++
-				}
-			}
-			if n != 1 {
-				return fault(fmt.Sprintf("%s.tell[%d]", path, j), "names %d receivers; name one: a pool, a person or a contact method", n)
-			}
-			if slices.Contains(s.Tell[:j], r) {
-				return fault(fmt.Sprintf("%s.tell[%d]", path, j), "is told in this step already; take one of them away")
-			}
+		if err := receivers(path+".tell", s.Tell); err != nil {
+			return err
 		}
 	}
 	for i, tag := range p.Tags {
 		if err := called(fmt.Sprintf("tags[%d]", i), tag); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// receivers refuses entries that name none or several, and one that stands there twice.
+func receivers(path string, list []Recipient) error {
+	for i, r := range list {
+		n := 0
+		for _, id := range []string{r.Pool, r.Person, r.Contact} {
+			if id != "" {
+				n++
+			}
+		}
+		if n != 1 {
+			return fault(fmt.Sprintf("%s[%d]", path, i), "names %d receivers; name one: a pool, a person or a contact method", n)
+		}
+		if slices.Contains(list[:i], r) {
+			return fault(fmt.Sprintf("%s[%d]", path, i), "is told here already; take one of them away")
 		}
 	}
 	return nil

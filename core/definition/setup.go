@@ -211,6 +211,7 @@ type WindowSpec struct {
 	Changes   []Occurrence `json:"changes,omitempty" maxItems:"400" doc:"Single occurrences that are at another time, or last longer or shorter"`
 	Reference string       `json:"reference,omitempty" maxLength:"120" doc:"Of the change, where work is approved elsewhere"`
 	Note      string       `json:"note,omitempty" maxLength:"2000"`
+	Tell      []Recipient  `json:"tell,omitempty" maxItems:"50" doc:"Who is told when it is planned, changed and cancelled"`
 	Imported  *Imported    `json:"imported,omitempty" doc:"The event it was imported from"`
 }
 
@@ -519,6 +520,9 @@ func (w WindowSpec) Validate() error {
 		return err
 	}
 	if err := plain("reference", w.Reference); err != nil {
+		return err
+	}
+	if err := receivers("tell", w.Tell); err != nil {
 		return err
 	}
 	if w.Imported != nil {

@@ -109,6 +109,7 @@ func (t *Taken) decide(snap *catalogue.Snapshot, services []string) {
 		return
 	}
 	current := entry.Current()
+	t.Spec.Tell = current.Spec.Tell // no calendar says whom we tell
 	before := int64(current.Number)
 	if current.Spec.Imported != nil {
 		before = current.Spec.Imported.Sequence

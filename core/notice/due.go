@@ -20,6 +20,7 @@ const (
 	Found    What = "cause"    // that it follows from another incident
 	Clear    What = "clear"    // that it is over
 	Reminder What = "reminder" // that it was acknowledged long ago
+	Work     What = "work"     // that work is planned, changed or cancelled: of no incident
 	Summary  What = "summary"  // that more began than messages were sent
 	Test     What = "test"     // that somebody tries whether messages arrive
 )

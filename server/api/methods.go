@@ -106,7 +106,7 @@ type InboxView struct {
 type InboxItem struct {
 	ID       int64        `json:"id"`
 	Incident int64        `json:"incident,omitempty"`
-	What     string       `json:"what" enum:"begun,again,worse,cause,clear,reminder,summary"`
+	What     string       `json:"what" enum:"begun,again,worse,cause,clear,reminder,summary,work"`
 	Subject  string       `json:"subject"`
 	Text     string       `json:"text"`
 	At       span.Instant `json:"at"`
@@ -145,7 +145,7 @@ type DeliveryView struct {
 	ID         int64         `json:"id"`
 	Incident   int64         `json:"incident,omitempty"`
 	About      string        `json:"about,omitempty" doc:"What the incident is about, as people call it"`
-	What       string        `json:"what" enum:"begun,again,worse,cause,clear,reminder,summary"`
+	What       string        `json:"what" enum:"begun,again,worse,cause,clear,reminder,summary,work"`
 	Plan       string        `json:"plan" doc:"What the notice plan is called"`
 	Step       int           `json:"step,omitempty" doc:"Of the plan, from 1; absent: none"`
 	To         string        `json:"to" doc:"What the receiver is called"`

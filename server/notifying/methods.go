@@ -306,6 +306,12 @@ func Unknown(ctx context.Context, q *db.Queries, spec any) error {
 		for i, o := range spec.Overrides {
 			named[fmt.Sprintf("overrides[%d].person", i)] = o.Person
 		}
+	case definition.WindowSpec:
+		for i, r := range spec.Tell {
+			if r.Person != "" {
+				named[fmt.Sprintf("tell[%d].person", i)] = r.Person
+			}
+		}
 	case definition.NoticePlanSpec:
 		for i, s := range spec.Steps {
 			for j, r := range s.Tell {

@@ -42,8 +42,9 @@ type Keeper struct {
 	// Carry sends a message in place of Send; nil: Send does.
 	Carry func(ctx context.Context, snap *catalogue.Snapshot, to Target, m Message) (string, error)
 
-	wake chan struct{} // something is to be delivered
-	once sync.Once
+	announced sync.Map      // keys of what was told of planned work
+	wake      chan struct{} // something is to be delivered
+	once      sync.Once
 }
 
 // ended is for how long after its end an incident is looked at: its all-clear may be due,
@@ -242,6 +243,9 @@ func (k *Keeper) round(ctx context.Context) error {
 	snap, err := k.Definitions.Snapshot(ctx)
 	if err != nil {
 		return err
+	}
+	if err := k.announce(ctx, snap); err != nil { // it holds nothing up that has failed
+		k.Log.Error("planned work was not told", "error", err)
 	}
 	if len(snap.NoticePlans) == 0 {
 		return nil

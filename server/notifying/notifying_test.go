@@ -3,6 +3,7 @@ package notifying_test
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"testing"
@@ -661,5 +662,81 @@ func TestWhoIsGoneIsNotTold(t *testing.T) {
 	if got, want := q.log(), []string{"begun inbox sent", "begun inbox sent", "begun mail sent", "begun mail suppressed the person has no account any more",
 		"begun sms suppressed the contact method was removed", "begun sms suppressed the person has no account any more"}; !slices.Equal(got, want) {
 		t.Errorf("the log says %q, want %q", got, want)
+	}
+}
+
+// People are told when work is planned, changed and cancelled: once each, whoever makes
+// the rounds; who was told and is taken off is told of that change; what cannot be told
+// of one window holds up no other.
+func TestPlannedWorkIsTold(t *testing.T) {
+	q := newQuay(t)
+	q.service("gates", "")
+	spec := definition.WindowSpec{Name: "New motors", Services: []string{"gates"}, Timezone: "UTC", Start: time.Now().Add(72 * time.Hour).UTC().Format("2006-01-02T15:04:05"),
+		DurationS: 3600, Reference: "CHG-7", Tell: q.to("work", "runa")}
+	by := defining.Change{By: trail.By{Name: "test"}}
+	apply := func(step catalogue.Step) {
+		t.Helper()
+		if _, err := q.srv.API.Definitions.Apply(ctx, by, step); err != nil {
+			t.Fatal(err)
+		}
+	}
+	subjects := func() (out []string) {
+		t.Helper()
+		for _, m := range q.kept.All() {
+			out = append(out, m.Text)
+		}
+		return out
+	}
+	apply(catalogue.Step{Does: catalogue.Make, Kind: catalogue.Window, ID: "motors", Spec: spec})
+	q.after(2 * time.Second)
+	q.after(2 * time.Second)
+	if got := q.log(); !slices.Equal(got, []string{"work inbox sent", "work mail sent", "work sms sent", "work webhook sent"}) {
+		t.Errorf("planned: %q", got)
+	}
+	if all := strings.Join(subjects(), "\n"); !strings.Contains(all, "New motors: planned work on Gates.") || !strings.Contains(all, "CHG-7") {
+		t.Errorf("it says %s", all)
+	}
+	other := spec
+	other.Tell, other.DurationS = q.to("work"), 7200
+	apply(catalogue.Step{Does: catalogue.Rewrite, Kind: catalogue.Window, ID: "motors", Expected: 1, Spec: other})
+	q.after(4 * time.Second)
+	if got := q.log(); len(got) != 8 {
+		t.Errorf("changed: %q", got)
+	}
+	apply(catalogue.Step{Does: catalogue.Retire, Kind: catalogue.Window, ID: "motors"})
+	q.after(6 * time.Second)
+	second := storetest.Server(t, storetest.On(q.srv))
+	q.with(second)
+	if err := second.API.Notices.Round(ctx); err != nil {
+		t.Error(err)
+	}
+	q.after(6 * time.Second)
+	if got := q.log(); len(got) != 9 {
+		t.Errorf("cancelled: %q", got)
+	}
+	// One that cannot be told, and one that can.
+	for _, id := range []string{"broken", "good"} {
+		w := spec
+		w.Name, w.Tell = strings.ToUpper(id), q.to("work")
+		apply(catalogue.Step{Does: catalogue.Make, Kind: catalogue.Window, ID: id, Spec: w})
+	}
+	if _, err := q.srv.API.Store.Exec(ctx, `UPDATE revision SET body = body || '{"rrule": "FREQ=SECONDLY"}' WHERE kind = 'window' AND id = 'broken'`); err != nil {
+		t.Fatal(err)
+	}
+	q.after(8 * time.Second)
+	if got := q.log(); len(got) != 10 {
+		t.Errorf("one that cannot be told among others: %q", got)
+	}
+	if !strings.Contains(strings.Join(subjects(), "\n"), "GOOD: planned work on Gates.") {
+		t.Error("the one that can be told was not")
+	}
+	manager := servertest.As(t, q.srv, q.url, access.Manager)
+	for what, w := range map[string]definition.WindowSpec{
+		"nobody": {Tell: []definition.Recipient{{}}}, "twice": {Tell: append(q.to("work"), q.to("work")...)}, "a stranger": {Tell: []definition.Recipient{{Person: "nobody"}}},
+	} {
+		w.Name, w.Services, w.Timezone, w.Start, w.DurationS = spec.Name, spec.Services, spec.Timezone, spec.Start, spec.DurationS
+		if a := manager.Do(http.MethodPost, "/windows", map[string]any{"spec": w}); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "tell[") {
+			t.Errorf("%s: %s", what, a)
+		}
 	}
 }

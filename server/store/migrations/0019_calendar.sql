@@ -20,7 +20,7 @@ COMMENT ON COLUMN calendar_feed.used_at IS 'When it was read last, to the hour.'
 
 -- +goose Down
 DROP TABLE calendar_feed;
-UPDATE revision SET body = body - 'imported' WHERE kind = 'window';
+UPDATE revision SET body = body - 'imported' - 'tell' WHERE kind = 'window';
 DELETE FROM revision WHERE kind = 'embargo';
 DELETE FROM definition WHERE kind = 'embargo';
 ALTER TABLE definition DROP CONSTRAINT definition_kind_check;

@@ -156,3 +156,7 @@ SELECT d.kind, count(*) AS messages, min(d.made_at)::timestamptz AS since, (arra
 FROM delivery d WHERE d.kind <> '' AND (d.state = 'failed' AND d.done_at > @since::timestamptz OR d.state = 'queued' AND d.tries >= 3)
   AND NOT EXISTS (SELECT 1 FROM delivery a WHERE a.again_of = d.id AND a.state = 'sent')
 GROUP BY d.kind ORDER BY d.kind;
+
+-- name: IsTold :one
+-- Whether something that is of no incident was told.
+SELECT EXISTS (SELECT 1 FROM notice WHERE incident IS NULL AND plan = '' AND key = $1);

@@ -4937,7 +4937,7 @@ export interface components {
             /** Format: int64 */
             tries: number;
             /** @enum {string} */
-            what: "begun" | "again" | "worse" | "cause" | "clear" | "reminder" | "summary";
+            what: "begun" | "again" | "worse" | "cause" | "clear" | "reminder" | "summary" | "work";
             /** @description Why it was suppressed, held or failed */
             why: string;
         };
@@ -5660,7 +5660,7 @@ export interface components {
             subject: string;
             text: string;
             /** @enum {string} */
-            what: "begun" | "again" | "worse" | "cause" | "clear" | "reminder" | "summary";
+            what: "begun" | "again" | "worse" | "cause" | "clear" | "reminder" | "summary" | "work";
         };
         InboxView: {
             items: components["schemas"]["InboxItem"][];
@@ -7936,6 +7936,8 @@ export interface components {
             services: string[];
             /** @description Wall time, 2006-01-02T15:04:05 */
             start: string;
+            /** @description Who is told when it is planned, changed and cancelled */
+            tell?: components["schemas"]["Recipient"][];
             timezone: string;
             /**
              * @default planned

@@ -6,6 +6,8 @@ import { Controller, useForm } from 'react-hook-form'
 import { useNavigate, useSearchParams } from 'react-router'
 import type { Schemas } from '../api/client'
 import { useServices } from '../api/queries'
+import { useReceivers } from '../notices/receivers'
+import { keyOf, recipientOf } from '../notices/words'
 import { Day, Minute, noDate, wholeDay } from '../parts/day'
 import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
@@ -22,7 +24,7 @@ import { days, noRule, nths, read, repeats, written, type RuleValues } from './r
 
 const Revisions = lazy(() => import('../parts/revisions').then((m) => ({ default: m.Revisions })))
 
-type Values = { name: string; type: string; services: string[]; start: string; lasts: string; timezone: string; exdates: string[]; changes: Schemas['Occurrence'][]; reference: string; note: string; reason: string } & RuleValues
+type Values = { name: string; type: string; tell: string[]; services: string[]; start: string; lasts: string; timezone: string; exdates: string[]; changes: Schemas['Occurrence'][]; reference: string; note: string; reason: string; imported?: WindowSpec['imported'] } & RuleValues
 
 const wall = (minute: string) => `${minute.replace(' ', 'T')}:00`
 
@@ -40,6 +42,8 @@ function specOf(v: Values): WindowSpec {
     changes: rule && v.changes.length ? v.changes : undefined,
     reference: v.reference || undefined,
     note: v.note || undefined,
+    tell: v.tell.length ? v.tell.map(recipientOf) : undefined,
+    imported: v.imported,
   }
 }
 
@@ -72,6 +76,8 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
     changes: spec?.changes ?? [],
     reference: spec?.reference ?? '',
     note: spec?.note ?? '',
+    tell: (spec?.tell ?? []).map(keyOf),
+    imported: spec?.imported,
     reason: '',
     ...(spec ? read(spec.rrule) : noRule),
   }
@@ -84,7 +90,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
     kept,
     spec: specOf,
     reason: (v) => v.reason || undefined,
-    names: { rrule: form.getValues('repeat') === 'rule' ? 'rule' : 'repeat', duration_s: 'lasts', 'services[': 'services', 'changes[': 'changes', 'exdates[': 'exdates' },
+    names: { rrule: form.getValues('repeat') === 'rule' ? 'rule' : 'repeat', duration_s: 'lasts', 'services[': 'services', 'changes[': 'changes', 'exdates[': 'exdates', 'tell[': 'tell' },
     done: (made) => navigate(go('/calendar', { work: `${made} ${wall(form.getValues('start'))}` })),
   })
   const v = form.watch()
@@ -94,6 +100,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
   const work = useWork(settled)
   const view = settled ? work.data : undefined
   const lasts = /^\d+$/.test(v.lasts) ? Number(v.lasts) * 60 : 0
+  const receivers = useReceivers().all
   const slots = useSlots(useSettled(v.services, v.services.join(' '), 400), useSettled(lasts, String(lasts), 400), entry?.id)
   const drawn = JSON.stringify(view?.occurrences ?? [])
   useEffect(() => {
@@ -224,7 +231,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
         </div>
       )}
       <details className="more">
-        <summary>{v.type === 'emergency' ? 'Emergency work' : 'Type'}, change reference, note</summary>
+        <summary>Whom to tell, {v.type === 'emergency' ? 'emergency work' : 'type'}, change reference, note</summary>
         <Controller
           control={form.control}
           name="type"
@@ -233,6 +240,22 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
               <MenuItem value="planned">planned</MenuItem>
               <MenuItem value="emergency">emergency</MenuItem>
             </TextField>
+          )}
+        />
+        <Controller
+          control={form.control}
+          name="tell"
+          render={({ field }) => (
+            <Autocomplete
+              multiple
+              options={receivers.map((r) => r.key)}
+              value={field.value}
+              groupBy={(key) => receivers.find((r) => r.key === key)?.group ?? ''}
+              getOptionLabel={(key) => receivers.find((r) => r.key === key)?.name ?? 'somebody who is gone'}
+              noOptionsText="Nobody of that name"
+              onChange={(_, keys) => field.onChange(keys)}
+              renderInput={(p) => <TextField {...p} label="Tell" inputRef={field.ref} error={Boolean(err.tell)} helperText={err.tell?.message ?? 'when it is planned, changed and cancelled'} />}
+            />
           )}
         />
         <TextField label="Change reference" error={Boolean(err.reference)} helperText={err.reference?.message} {...form.register('reference')} />

@@ -13,6 +13,7 @@ export const whatWords: Record<string, string> = {
   clear: 'that it is over',
   reminder: 'that it is theirs still',
   summary: 'what was held back',
+  work: 'planned work',
 }
 
 export const stateWords: Record<string, string> = { sent: 'sent', queued: 'under way', held: 'held back', failed: 'failed', suppressed: 'not sent' }

@@ -993,6 +993,18 @@ func (q *Queries) IncidentsToTell(ctx context.Context, since time.Time) ([]Incid
 	return items, nil
 }
 
+const isTold = `-- name: IsTold :one
+SELECT EXISTS (SELECT 1 FROM notice WHERE incident IS NULL AND plan = '' AND key = $1)
+`
+
+// Whether something that is of no incident was told.
+func (q *Queries) IsTold(ctx context.Context, key string) (bool, error) {
+	row := q.db.QueryRow(ctx, isTold, key)
+	var exists bool
+	err := row.Scan(&exists)
+	return exists, err
+}
+
 const noticesOf = `-- name: NoticesOf :many
 SELECT id, incident, plan, key, what, round, step, nth, severity, cause, due_at, made_at FROM notice WHERE incident = ANY($1::bigint[]) ORDER BY id
 `

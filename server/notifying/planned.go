@@ -1,0 +1,133 @@
+package notifying
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kestite/core/calendar"
+	"kestite/core/catalogue"
+	"kestite/core/definition"
+	"kestite/core/notice"
+	"kestite/core/planning"
+	"kestite/core/span"
+	"kestite/server/store/gen/db"
+)
+
+// announcedFor is for how long after a window was changed its people are told, if no
+// server was there before.
+const announcedFor = 24 * span.Hour
+
+// turnOf is how a window changed last and when; who is told are those of it, and those
+// who were told of it as it was before.
+func turnOf(e *catalogue.Entry[definition.WindowSpec]) (turn string, at span.Instant, tell []definition.Recipient) {
+	c := e.Current()
+	turn, at, tell = planning.Changed, c.From, slices.Clone(c.Spec.Tell)
+	if len(e.Revisions) == 1 {
+		turn = planning.Planned
+	} else if !e.Retired {
+		for _, r := range e.Revisions[len(e.Revisions)-2].Spec.Tell {
+			if !slices.Contains(tell, r) {
+				tell = append(tell, r)
+			}
+		}
+	}
+	if e.Retired {
+		turn, at = planning.Cancelled, c.During().To
+	}
+	return turn, at, tell
+}
+
+// announce tells people of work that was planned, changed or cancelled: each turn once.
+// One that cannot be told holds no other up.
+func (k *Keeper) announce(ctx context.Context, snap *catalogue.Snapshot) error {
+	now := span.Of(k.Now())
+	var failed error
+	for _, id := range catalogue.Sorted(snap.Windows) {
+		e := snap.Windows[id]
+		turn, at, tell := turnOf(e)
+		key := fmt.Sprintf("window/%s/%d/%s", id, e.Current().Number, turn)
+		if _, done := k.announced.Load(key); done || len(tell) == 0 || at > now.Add(span.Second) || at < now.Add(-announcedFor) {
+			continue
+		}
+		if err := k.announceOne(ctx, snap, id, key, turn, tell); err != nil {
+			failed = errors.Join(failed, fmt.Errorf("tell of the window %s: %w", id, err))
+			continue
+		}
+		k.announced.Store(key, true)
+	}
+	return failed
+}
+
+func (k *Keeper) announceOne(ctx context.Context, snap *catalogue.Snapshot, id, key, turn string, tell []definition.Recipient) error {
+	told, err := k.Store.IsTold(ctx, key)
+	if err != nil || told {
+		return err
+	}
+	zone, err := calendar.Zone(snap.Timezone)
+	if err != nil {
+		return err
+	}
+	d, err := Directory(ctx, k.Store.Queries, snap)
+	if err != nil {
+		return err
+	}
+	now := k.Now()
+	spec := snap.Windows[id].Current().Spec
+	var services []string
+	for _, s := range spec.Services {
+		services = append(services, snap.Named(catalogue.Service, s))
+	}
+	var coming []span.Span
+	list, err := snap.OccurrencesOf(id, span.Span{From: span.Of(now), To: span.Of(now).Add(400 * span.Day)})
+	if err != nil {
+		return err
+	}
+	for _, o := range list {
+		coming = append(coming, o.Planned)
+	}
+	subject, text := planning.Told(turn, spec, services, coming, zone, k.URL()+"/calendar/plan/"+id)
+	everybody := func(string) bool { return true }
+	return k.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error {
+		made, err := q.AddNotice(ctx, db.AddNoticeParams{Key: key, What: string(notice.Work), DueAt: now, MadeAt: now})
+		if err != nil || len(made) == 0 {
+			return err
+		}
+		seen := map[notice.Way]bool{}
+		for _, r := range tell {
+			for _, w := range d.Reach(r, everybody, span.Of(now)) {
+				if who := (notice.Way{Person: w.Person, Kind: w.Kind, Address: w.Address}); w.Why == "" {
+					if seen[who] {
+						continue
+					}
+					seen[who] = true
+				}
+				if _, err := q.AddDelivery(ctx, deliveryOf(made[0], w, subject, text, now)); err != nil {
+					return err
+				}
+			}
+		}
+		k.awake()
+		return nil
+	})
+}
+
+// deliveryOf is one message about planned work to one receiver.
+func deliveryOf(notice int64, w notice.Way, subject, text string, now time.Time) db.AddDeliveryParams {
+	row := db.AddDeliveryParams{Notice: notice, Kind: w.Kind, Method: w.Method, Address: w.Address, State: "queued", Why: w.Why, Subject: subject, Text: text,
+		DueAt: now, MadeAt: now, NextAt: now}
+	if w.Person != "" {
+		row.Person = &w.Person
+	}
+	if w.At.Time().After(now) {
+		row.NextAt = w.At.Time()
+	}
+	if w.Why != "" {
+		row.State, row.DoneAt = "suppressed", &now
+	}
+	return row
+}
