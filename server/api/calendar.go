@@ -185,7 +185,7 @@ func (c *calendarOf) collect() map[string]error {
 			c.coming++
 		}
 		for _, id := range o.Spec.Services {
-			c.work[id] = append(c.work[id], w)
+			c.add(id, w)
 		}
 		key := strings.Join(o.Spec.Services, "\n")
 		also, known := taken[key]
@@ -205,10 +205,24 @@ func (c *calendarOf) collect() map[string]error {
 			}
 			slices.Sort(via.Via)
 			via.Via = slices.Compact(via.Via)
-			c.work[id] = append(c.work[id], via)
+			c.add(id, via)
 		}
 	}
 	return faults
+}
+
+// add adds a piece of work to a service's lane. One that was edited while it ran is one.
+func (c *calendarOf) add(service string, w CalendarWork) {
+	list := c.work[service]
+	before := slices.IndexFunc(list, func(o CalendarWork) bool {
+		return o.Window == w.Window && o.At == w.At && o.To == w.From && slices.Equal(o.Via, w.Via)
+	})
+	if before >= 0 {
+		w.From = list[before].From
+		list[before] = w
+		return
+	}
+	c.work[service] = append(list, w)
 }
 
 // lanes are the services that are shown: those with work first, then those with

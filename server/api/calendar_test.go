@@ -136,8 +136,12 @@ func TestPlanningWork(t *testing.T) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
+	pieces := 0
 	for _, w := range shown() {
 		if w.Window == made.ID && w.At == running.Start {
+			if pieces++; pieces > 1 {
+				t.Error("what was edited while it ran is shown in pieces")
+			}
 			if left := time.Until(w.To.Time()); left > 3*time.Second {
 				t.Errorf("ended now, it ends in %v", left)
 			}

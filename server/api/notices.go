@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"kestite/core/access"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
@@ -18,6 +20,7 @@ import (
 	"kestite/server/defining"
 	"kestite/server/incidents"
 	"kestite/server/notifying"
+	"kestite/server/store/gen/db"
 )
 
 // noticeRoutes are those of who is told what: what is defined of it, who is on duty, what
@@ -50,6 +53,8 @@ func (s *Server) noticeRoutes(a *operations) {
 			return s.NoticePlans
 		},
 	})
+	on(a, access.Define, http.MethodPost, "/contact-methods/preview", "preview-contact-method",
+		"What a contact method, saved or not, would be sent of a real incident; nothing is sent", s.previewContact)
 	on(a, access.Define, http.MethodPost, "/contact-methods/{id}/test", "test-contact-method",
 		"Send a test by it, and see what the remote answers", func(ctx context.Context, in *ByID) (*body[Answered], error) {
 			answer, sent, err := s.Notices.Try(ctx, by(ctx), in.ID)
@@ -516,4 +521,47 @@ type NoticeCounts struct {
 	Sent    int64 `json:"sent"`
 	Waiting int64 `json:"waiting" doc:"Queued, or held back for a summary"`
 	Failed  int64 `json:"failed"`
+}
+
+// ContactAsk asks what a contact method would be sent.
+type ContactAsk struct {
+	Spec     definition.ContactSpec `json:"spec"`
+	Incident int64                  `json:"incident,omitempty" minimum:"0" doc:"Its number; absent: the latest"`
+}
+
+// ContactPreview is what a contact method would be sent.
+type ContactPreview struct {
+	Incident int64  `json:"incident"`
+	Name     string `json:"name" doc:"What the incident is about"`
+	Text     string `json:"text" doc:"As it would arrive"`
+}
+
+func (s *Server) previewContact(ctx context.Context, in *body[ContactAsk]) (*body[ContactPreview], error) {
+	if err := definition.Valid(in.Body.Spec); err != nil {
+		return nil, definition.Within("spec", err)
+	}
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	number := in.Body.Incident
+	if number == 0 {
+		rows, err := s.Store.IncidentList(ctx, db.IncidentListParams{Most: 1})
+		if err != nil {
+			return nil, err
+		}
+		if len(rows) == 0 {
+			return nil, huma.Error404NotFound("There is no incident yet to show it by.")
+		}
+		number = rows[0].ID
+	}
+	row, err := s.numbered(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	text, err := s.Notices.Preview(ctx, snap, in.Body.Spec, row)
+	if err != nil {
+		return nil, err
+	}
+	return &body[ContactPreview]{ContactPreview{number, incidents.Name(snap, incidents.Of(row).Subject), text}}, nil
 }

@@ -740,3 +740,40 @@ func TestPlannedWorkIsTold(t *testing.T) {
 		}
 	}
 }
+
+// What a contact method would be sent is shown by a real incident before it is saved; a
+// wrong one is refused as it would be on saving, and nothing is sent.
+func TestAContactMethodIsPreviewed(t *testing.T) {
+	q := newQuay(t)
+	q.service("gates", "")
+	manager := servertest.As(t, q.srv, q.url, access.Manager)
+	ask := func(c definition.ContactSpec) servertest.Answer {
+		return manager.Do(http.MethodPost, "/contact-methods/preview", map[string]any{"spec": c})
+	}
+	hook := definition.ContactSpec{Name: "Desk", Kind: definition.Webhook, Address: "http://desk.skerry.example/in", Body: `{"what": "{headline}", "of": "{service}"}`}
+	if a := ask(hook); a.Status != http.StatusNotFound {
+		t.Errorf("without an incident: %s", a)
+	}
+	q.measured(time.Second, measure.Failed, "gates")
+	for kind, want := range map[string]string{definition.Webhook: `\"of\": \"Gates\"`, definition.Chat: `{\"text\":\"[critical] Gates down since`, definition.SMS: "Gates", definition.Syslog: "[critical] Gates down since", definition.Mail: "Gates"} {
+		c := definition.ContactSpec{Name: "Desk", Kind: kind, Address: map[string]string{definition.SMS: "+46701234567", definition.Mail: "desk@skerry.example", definition.Syslog: "udp://collector.skerry.example:514"}[kind]}
+		if kind == definition.Webhook {
+			c = hook
+		} else if kind == definition.Chat {
+			c.Address = hook.Address
+		}
+		if a := ask(c); a.Status != http.StatusOK || !strings.Contains(string(a.Body), want) {
+			t.Errorf("%s: %s", kind, a)
+		}
+	}
+	hook.Body = `{"what": "{headlin}"}`
+	if a := ask(hook); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), "spec.body") {
+		t.Errorf("a wrong placeholder: %s", a)
+	}
+	if a := servertest.As(t, q.srv, q.url, access.Operator).Do(http.MethodPost, "/contact-methods/preview", map[string]any{"spec": hook}); a.Status != http.StatusForbidden {
+		t.Errorf("an operator: %s", a)
+	}
+	if got := q.kept.All(); len(got) != 0 {
+		t.Errorf("%d messages were sent", len(got))
+	}
+}

@@ -183,12 +183,9 @@ func (s *Sender) SMS(ctx context.Context, r definition.RelaySpec, secret *instru
 
 // Webhook sends a message as JSON to another program.
 func (s *Sender) Webhook(ctx context.Context, c definition.ContactSpec, secret, signing *instrument.Secret, m Message) (string, error) {
-	body, err := json.Marshal(m.Values)
+	body, err := hookBody(c, m)
 	if err != nil {
 		return "", err
-	}
-	if c.Body != "" {
-		body = []byte(definition.Filled(c.Body, m.Values, inJSON))
 	}
 	method := c.Method
 	if method == "" {
@@ -200,11 +197,23 @@ func (s *Sender) Webhook(ctx context.Context, c definition.ContactSpec, secret, 
 
 // Chat sends a message to a chat room that takes plain JSON.
 func (s *Sender) Chat(ctx context.Context, c definition.ContactSpec, secret *instrument.Secret, m Message) (string, error) {
-	body, err := json.Marshal(map[string]string{"text": m.Subject + "\n" + m.Text})
+	body, err := chatBody(m)
 	if err != nil {
 		return "", err
 	}
 	return s.post(ctx, request{address: c.Address, method: http.MethodPost, body: body, secret: secret, id: m.ID})
+}
+
+// hookBody is what a webhook gets: all values, or its own body with them in.
+func hookBody(c definition.ContactSpec, m Message) ([]byte, error) {
+	if c.Body != "" {
+		return []byte(definition.Filled(c.Body, m.Values, inJSON)), nil
+	}
+	return json.Marshal(m.Values)
+}
+
+func chatBody(m Message) ([]byte, error) {
+	return json.Marshal(map[string]string{"text": m.Subject + "\n" + m.Text})
 }
 
 // inJSON writes a text as it stands within the quotation marks of JSON.

@@ -619,6 +619,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/contact-methods/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a contact method, saved or not, would be sent of a real incident; nothing is sent
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["preview-contact-method"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/contact-methods/{id}": {
         parameters: {
             query?: never;
@@ -4365,6 +4385,22 @@ export interface components {
             changed: boolean;
             from: string;
             to: string;
+        };
+        ContactAsk: {
+            /**
+             * Format: int64
+             * @description Its number; absent: the latest
+             */
+            incident?: number;
+            spec: components["schemas"]["ContactSpec"];
+        };
+        ContactPreview: {
+            /** Format: int64 */
+            incident: number;
+            /** @description What the incident is about */
+            name: string;
+            /** @description As it would arrive */
+            text: string;
         };
         ContactSpec: {
             /** @description When it may be used; what is due outside waits until then. Absent: always */
@@ -9971,6 +10007,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-contact-method": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ContactAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContactPreview"];
                 };
             };
             /** @description Unauthorized */

@@ -129,10 +129,12 @@ function Import() {
   const [file, setFile] = useState<{ name: string; text: string }>()
   const input = useRef<HTMLInputElement>(null)
   const run = useMutation({
-    mutationFn: (a: { text: string; services: string[]; preview: boolean }) => ask(api.POST('/api/v1/windows/import', { body: { text: a.text, services: a.services.length ? a.services : undefined, preview: a.preview } })),
+    mutationFn: (a: { text: string; services: string[]; preview: boolean; reason?: string }) =>
+      ask(api.POST('/api/v1/windows/import', { body: { text: a.text, services: a.services.length ? a.services : undefined, preview: a.preview, reason: a.reason || undefined } })),
     onSuccess: (v) => (v.done ? client.invalidateQueries() : undefined),
   })
-  const look = (text: string, of: string[]) => run.mutate({ text, services: of, preview: true })
+  const [reason, setReason] = useState('')
+  const look = (text: string, of: string[], why = reason) => run.mutate({ text, services: of, preview: true, reason: why })
   const v = run.data
   const does = (v?.items ?? []).filter((i) => ['make', 'edit', 'cancel'].includes(i.does)).length
   return (
@@ -207,9 +209,12 @@ function Import() {
               ))}
             </TableBody>
           </Table>
+          {!v.done && (reason !== '' || v.items.some((i) => i.why?.startsWith('reason'))) && (
+            <TextField label="Why what lies in an embargo has to be then" value={reason} sx={{ mt: 1.5, width: 420 }} onChange={(e) => setReason(e.target.value)} onBlur={() => look(file.text, services)} />
+          )}
           {!v.done && does > 0 && (
             <div className="in-a-row">
-              <Button variant="contained" disabled={run.isPending} onClick={() => run.mutate({ text: file.text, services, preview: false })}>
+              <Button variant="contained" disabled={run.isPending} onClick={() => run.mutate({ text: file.text, services, preview: false, reason })}>
                 Take {counted(does, 'window', 'windows')}
               </Button>
               <Button

@@ -11,7 +11,7 @@ import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { Pick } from '../parts/pick'
 import { useSaving } from '../parts/save'
-import { Awaited, Trouble } from '../parts/trouble'
+import { Awaited, Trouble, showFaults } from '../parts/trouble'
 import { useZone } from '../time/span'
 import { Listing } from './listing'
 
@@ -74,6 +74,26 @@ function Tested({ id }: { id: string }) {
 
 const written = (list: Schemas['FixedHeader'][] | undefined) => (list ?? []).map((h) => `${h.name}: ${h.value}`).join('\n')
 
+/** The contact method that the form says. */
+function specOf(v: Values): Schemas['ContactSpec'] {
+  const hook = v.kind === 'webhook'
+  const web = hook || v.kind === 'chat'
+  return {
+    name: v.name,
+    kind: v.kind,
+    address: v.address.trim(),
+    credential: (web && v.credential) || undefined,
+    signing: (hook && v.signing) || undefined,
+    method: hook && v.method === 'PUT' ? v.method : undefined,
+    headers: hook && v.headers.trim() ? v.headers.trim().split('\n').map((l) => ({ name: l.split(':')[0]?.trim() ?? '', value: l.slice(l.indexOf(':') + 1).trim() })) : undefined,
+    body: (hook && v.body) || undefined,
+    expect: hook && v.expect ? Number(v.expect) : undefined,
+    facility: v.kind === 'syslog' && v.facility ? Number(v.facility) : undefined,
+    active: v.active ?? undefined,
+    note: v.note || undefined,
+  }
+}
+
 function ContactForm({ contact, done }: { contact?: Contact; done: () => void }) {
   const s = contact?.spec
   const fresh: Values = { name: s?.name ?? '', kind: s?.kind ?? 'mail', address: s?.address ?? '', credential: s?.credential ?? '', signing: s?.signing ?? '', method: s?.method ?? 'POST', headers: written(s?.headers), body: s?.body ?? '', expect: s?.expect ? String(s.expect) : '', facility: s?.facility ? String(s.facility) : '', active: s?.active ?? null, note: s?.note ?? '' }
@@ -86,26 +106,13 @@ function ContactForm({ contact, done }: { contact?: Contact; done: () => void })
     entry: contact,
     form,
     kept,
-    spec: (v) => {
-      const hook = v.kind === 'webhook'
-      const web = hook || v.kind === 'chat'
-      return {
-        name: v.name,
-        kind: v.kind,
-        address: v.address.trim(),
-        credential: (web && v.credential) || undefined,
-        signing: (hook && v.signing) || undefined,
-        method: hook && v.method === 'PUT' ? v.method : undefined,
-        headers: hook && v.headers.trim() ? v.headers.trim().split('\n').map((l) => ({ name: l.split(':')[0]?.trim() ?? '', value: l.slice(l.indexOf(':') + 1).trim() })) : undefined,
-        body: (hook && v.body) || undefined,
-        expect: hook && v.expect ? Number(v.expect) : undefined,
-        facility: v.kind === 'syslog' && v.facility ? Number(v.facility) : undefined,
-        active: v.active ?? undefined,
-        note: v.note || undefined,
-      }
-    },
+    spec: specOf,
     names: { 'headers[': 'headers', 'active.': 'active' },
     done,
+  })
+  const preview = useMutation({
+    mutationFn: (v: Values) => ask(api.POST('/api/v1/contact-methods/preview', { body: { spec: specOf({ ...v, name: v.name || 'Preview' }) } })),
+    onError: (e) => showFaults(e, form.setError, 'spec.', { 'headers[': 'headers', 'active.': 'active' }),
   })
   const kind = form.watch('kind')
   const err = form.formState.errors
@@ -158,6 +165,20 @@ function ContactForm({ contact, done }: { contact?: Contact; done: () => void })
       {kind === 'syslog' && <TextField label="Facility" error={Boolean(err.facility)} helperText={err.facility?.message ?? 'RFC 5424, 0 to 23; empty: 16, local0'} {...form.register('facility', { pattern: { value: /^\d{1,2}$/, message: 'A number from 0 to 23' } })} />}
       <Controller control={form.control} name="active" render={({ field }) => <Week label="Only within some hours; what is due outside waits" value={field.value ?? undefined} change={(w) => field.onChange(w ?? null)} zone={home} error={err.active?.message} />} />
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
+      <div>
+        <button type="button" className="link" disabled={preview.isPending} onClick={() => preview.mutate(form.getValues())}>
+          What it would send of the latest incident
+        </button>
+        {preview.data && (
+          <div data-preview={preview.data.incident}>
+            <div className="sub">
+              Of {preview.data.name}, incident {preview.data.incident}; nothing is sent:
+            </div>
+            <code className="command">{preview.data.text}</code>
+          </div>
+        )}
+        <Trouble error={preview.error} />
+      </div>
       <FormEnd error={save.error} busy={save.isPending} save={contact ? 'Save' : 'Add'} leave={done} />
     </form>
   )
