@@ -255,3 +255,35 @@ func FuzzRecurrence(f *testing.F) {
 		}
 	})
 }
+
+// Every wall time has an instant, in whatever year, and clocks show it then; those at the
+// turns of years, where time zones are worked out by rules, among them.
+func TestWallTimesOfFarYears(t *testing.T) {
+	done := make(chan string, 1)
+	go func() {
+		for _, name := range []string{"Europe/Oslo", "America/New_York", "Australia/Lord_Howe", "Pacific/Auckland", "UTC"} {
+			loc, err := Zone(name)
+			if err != nil {
+				done <- err.Error()
+				return
+			}
+			for year := 1900; year < 9999; year += 1 + year%7 {
+				for _, day := range []Wall{Date(year, 1, 1), Date(year, 2, 28), Date(year, 7, 1), Date(year, 12, 31).At(23 * span.Hour)} {
+					if got := WallAt(day.Instant(loc, Shift), loc); !got.Equal(day) {
+						done <- fmt.Sprintf("%s in %s comes back as %s", day, name, got)
+						return
+					}
+				}
+			}
+		}
+		done <- ""
+	}()
+	select {
+	case wrong := <-done:
+		if wrong != "" {
+			t.Error(wrong)
+		}
+	case <-time.After(time.Minute):
+		t.Fatal("it does not come to an end")
+	}
+}

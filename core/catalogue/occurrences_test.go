@@ -144,6 +144,7 @@ func TestWorkThatIsOverOrInAnEmbargo(t *testing.T) {
 	for _, e := range []definition.EmbargoSpec{
 		{Name: "x", From: "2026-03-10T00:00:00", To: "2026-03-10T00:00:00", Timezone: "UTC"},
 		{Name: "x", From: "2026-03-10T00:00:00", To: "2036-03-10T00:00:00", Timezone: "UTC"},
+		{Name: "x", From: "9998-03-10T00:00:00", To: "9998-03-11T00:00:00", Timezone: "UTC"},
 		{Name: "x", From: "soon", To: "2026-03-10T00:00:00", Timezone: "UTC"},
 		{Name: "x", From: "2026-03-10T00:00:00", To: "2026-03-11T00:00:00", Timezone: "Skerry"},
 		{Name: "", From: "2026-03-10T00:00:00", To: "2026-03-11T00:00:00", Timezone: "UTC"},

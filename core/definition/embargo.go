@@ -19,6 +19,9 @@ type EmbargoSpec struct {
 // mostEmbargoDays is how long one may last.
 const mostEmbargoDays = 366
 
+// lastEmbargoYear bounds what rules are followed to for it.
+const lastEmbargoYear = 2200
+
 // Called is what people call what a spec defines.
 func (e EmbargoSpec) Called() string { return e.Name }
 
@@ -39,6 +42,8 @@ func (e EmbargoSpec) Validate() error {
 	switch s := e.Span(); {
 	case s.Empty():
 		return fault("to", "is not after its beginning, %s; give it a later end", e.From)
+	case s.To.Time().Year() > lastEmbargoYear:
+		return fault("to", "is after the year %d; take an earlier one", lastEmbargoYear)
 	case s.Length() > mostEmbargoDays*span.Day:
 		return fault("to", "is more than %d days after its beginning; make several embargoes", mostEmbargoDays)
 	}

@@ -108,6 +108,7 @@ type CalendarFault struct {
 const (
 	mostCalendarDays = 62
 	mostPieces       = 20_000
+	farthest         = 3653 * span.Day // before and after now
 )
 
 func (s *Server) calendar(ctx context.Context, in *struct {
@@ -131,6 +132,9 @@ func (s *Server) calendar(ctx context.Context, in *struct {
 		if day, err = calendar.ParseDate(in.From); err != nil {
 			return nil, definition.Faultf("query.from", "%v", err)
 		}
+	}
+	if at := day.Instant(zone, calendar.Shift); at < now.Add(-farthest) || at > now.Add(farthest) {
+		return nil, definition.Faultf("query.from", "is more than ten years away; take a day nearer to today")
 	}
 	out := CalendarView{From: day.Instant(zone, calendar.Shift), To: day.AddDays(min(in.Days, mostCalendarDays)).Instant(zone, calendar.Shift), Now: now,
 		Timezone: snap.Timezone, Lanes: []CalendarLane{}, Embargoes: []EmbargoView{}, Clashes: []ClashView{}, Faults: []CalendarFault{}}

@@ -224,7 +224,7 @@ func TestCheapestSlots(t *testing.T) {
 			t.Errorf("%s: %s", query, a)
 		}
 	}
-	for _, query := range []string{"from=soon", "days=0", "days=900", "from=2026-02-30", "count=0"} {
+	for _, query := range []string{"from=soon", "from=9999-12-31", "from=0001-01-01", "days=0", "days=900", "from=2026-02-30", "count=0"} {
 		if a := f.manager.Do(http.MethodGet, "/calendar?"+query, nil); a.Status != http.StatusUnprocessableEntity {
 			t.Errorf("%s: %s", query, a)
 		}

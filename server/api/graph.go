@@ -71,6 +71,9 @@ func (s *Server) dependencies(ctx context.Context, in *struct {
 		if out.At, err = span.ParseInstant(in.At); err != nil {
 			return nil, definition.Faultf("query.at", "%v", err)
 		}
+		if out.At < now.Add(-farthest) {
+			return nil, definition.Faultf("query.at", "is more than ten years ago; take a later moment")
+		}
 		if out.At > now {
 			return nil, definition.Faultf("query.at", "is still to come; take a moment that has passed")
 		}
@@ -207,8 +210,11 @@ func (s *Server) statesAt(ctx context.Context, snap *catalogue.Snapshot, specs m
 
 // graphWords says what is down, and whether that takes others with it.
 func graphWords(needs map[string][]definition.Dependency, nodes []GraphNode) string {
-	name, up, down, groups := map[string]string{}, map[string]bool{}, map[string]bool{}, 0
+	name, up, down, groups, unknown := map[string]string{}, map[string]bool{}, map[string]bool{}, 0, 0
 	for _, n := range nodes {
+		if n.State == verdict.Unmeasured.String() {
+			unknown++
+		}
 		name[n.Service] = n.Name
 		up[n.Service], down[n.Service] = n.State == "up" || n.State == "degraded", n.State == "down"
 		groups += len(n.Groups)
@@ -231,10 +237,15 @@ func graphWords(needs map[string][]definition.Dependency, nodes []GraphNode) str
 		return fmt.Sprintf("%s %s down and %s %s with %s.", short(roots), of(roots, "is", "are"), of(roots, "takes", "take"), short(taken), of(roots, "it", "them"))
 	case len(all) > 0:
 		return fmt.Sprintf("%s %s down, and %s nothing with %s.", short(all), of(all, "is", "are"), of(all, "takes", "take"), of(all, "it", "them"))
-	case tight > 0:
-		return counted(tight, "group has", "groups have") + " nothing to spare."
 	}
-	return "Nothing is down."
+	said := "Nothing is down"
+	if tight > 0 {
+		said = counted(tight, "group has", "groups have") + " nothing to spare"
+	}
+	if unknown > 0 {
+		return said + "; " + counted(unknown, "service is", "services are") + " not measured."
+	}
+	return said + "."
 }
 
 func short(names []string) string {

@@ -45,6 +45,9 @@ func TestThePictureOfDependencies(t *testing.T) {
 	if g := ask(""); names(g) != "board east roster ticket-sales west" || !g.Live || len(g.Nodes[0].Groups) != 1 || g.Nodes[0].Groups[0].Need != 1 || len(g.Nodes[0].Groups[0].Services) != 1 {
 		t.Errorf("now: %s, %+v", names(g), g.Nodes[0])
 	}
+	if w := ask("").Words; w != "Nothing is down; 5 services are not measured." {
+		t.Errorf("of what nobody measures it says %q", w)
+	}
 	if g := ask("of=" + board); names(g) != "board east" {
 		t.Errorf("around it: %s", names(g))
 	}
@@ -55,7 +58,7 @@ func TestThePictureOfDependencies(t *testing.T) {
 	if names(then) != "board east west" || then.Live || then.Nodes[0].Groups[0].Need != 1 || len(then.Nodes[0].Groups[0].Services) != 2 || then.Nodes[0].State != "unmeasured" {
 		t.Errorf("before: %s, %+v", names(then), then.Nodes[0])
 	}
-	for query, says := range map[string]string{"of=nothing": "names no service in force then", "at=2126-01-01T00:00:00Z": "still to come", "at=soon": "at", "way=up": "way"} {
+	for query, says := range map[string]string{"of=nothing": "names no service in force then", "at=2126-01-01T00:00:00Z": "still to come", "at=soon": "at", "at=0001-01-01T00:00:00Z": "ten years ago", "way=up": "way"} {
 		if a := f.manager.Do(http.MethodGet, "/dependencies?"+query, nil); a.Status != http.StatusUnprocessableEntity || !strings.Contains(string(a.Body), says) {
 			t.Errorf("%s: %s", query, a)
 		}

@@ -46,7 +46,7 @@ export function Chosen({ work: w, now, may, onClose }: Props) {
     <section data-chosen={w.window} aria-label={w.name}>
       <h2 style={{ fontSize: '1.05rem' }}>{w.name}</h2>
       <p style={{ margin: '0 0 6px', lineHeight: 1.4 }}>
-        {weekTime(w.from, zone)} to {weekTime(w.to, zone)}, {duration(Date.parse(w.to) - Date.parse(w.from))}
+        {weekTime(w.from, zone)} to {weekTime(w.to, zone)}, <span style={{ whiteSpace: 'nowrap' }}>{duration(Date.parse(w.to) - Date.parse(w.from))}</span>
         {runs && <b className="word-maintenance"> · under way</b>}
         {over && ' · over'}
       </p>
