@@ -33,7 +33,7 @@ func TestPlanningWork(t *testing.T) {
 	s.do(s.Until("when it is", "[...document.querySelectorAll('[data-planned^=\"fares-import \"]')].some((e) => e.innerText.includes('1 h 30 min'))"))
 
 	// Whom it names is told, in the inbox too.
-	s.do(s.Go(s.srv.URL+"/you/inbox"), s.Until("that it is planned", "document.querySelector('[data-inbox]')?.innerText.includes('Planned: Fares import')"), s.Go(s.srv.URL+"/calendar"))
+	s.do(s.Go(s.srv.URL+"/you/inbox"), s.Until("that it is planned", "[...document.querySelectorAll('[data-inbox]')].some((e) => e.innerText.includes('Planned: Fares import'))"), s.Go(s.srv.URL+"/calendar"))
 
 	// One of a weekly window.
 	s.do(s.ClickOn("[data-planned^='freight-database '] button", ""), s.Until("it", "document.querySelector('[data-chosen=freight-database]')?.innerText.includes('every week on Tuesday')"))

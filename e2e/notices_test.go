@@ -108,7 +108,7 @@ func TestWhoIsToldOfAFailure(t *testing.T) {
 	s.do(s.Until("who is on it", "document.querySelector('[data-on=acknowledged]')?.innerText.includes('Runa Vik')"))
 	s.do(s.Until("why nobody else is told", "document.querySelector('[data-told] [data-plan=gates-first]')?.innerText.includes('somebody has acknowledged it')"))
 	s.do(s.Until("what is new for her", "[...document.querySelectorAll('footer a')].some((a) => a.innerText.includes('new'))"))
-	s.do(s.Click("inbox"), s.Until("it in the inbox", "document.querySelector('[data-inbox]')?.innerText.includes('Boarding gates')"))
+	s.do(s.Click("inbox"), s.Until("it in the inbox", "[...document.querySelectorAll('[data-inbox]')].some((e) => e.innerText.includes('Boarding gates'))"))
 	s.do(s.Click("I have read"), s.Until("nothing new", "![...document.querySelectorAll('footer a')].some((a) => a.innerText.includes('new'))"))
 
 	s.do(s.Go(s.srv.URL+"/notices/deliveries?find=control"), s.Until("the log", "document.querySelector('[data-delivery]')"))
