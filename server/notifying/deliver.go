@@ -119,10 +119,14 @@ func (k *Keeper) end(ctx context.Context, c db.ClaimDeliveriesRow, state, why, a
 	err := k.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
 		n, err := q.EndDelivery(ctx, db.EndDeliveryParams{ID: c.ID, ClaimedUntil: c.ClaimedUntil, State: state, Why: why, Answer: answer,
 			Subject: m.Subject, Text: kept(m), DoneAt: &now})
-		if err != nil || n == 0 || c.Incident == nil {
+		if err != nil || n == 0 {
 			return err
 		}
-		return store.Notify(ctx, tx, store.Event{Kind: store.OnIncident, IDs: []string{fmt.Sprint(*c.Incident)}})
+		ids := []string{} // of what is of no incident, as planned work: inboxes look all the same
+		if c.Incident != nil {
+			ids = append(ids, fmt.Sprint(*c.Incident))
+		}
+		return store.Notify(ctx, tx, store.Event{Kind: store.OnIncident, IDs: ids})
 	})
 	if err != nil {
 		return fmt.Errorf("note what became of delivery %d: %w", c.ID, err)
