@@ -94,8 +94,14 @@ func tellable(ctx context.Context, s *api.Server, create func(kind, id string, s
 		}, Severities: []string{definition.Critical, definition.Major}}},
 		{catalogue.NoticePlan, "office", definition.NoticePlanSpec{Name: "In office hours", Hours: officeHours(), Steps: []definition.NoticeStep{
 			{AfterS: 300, Tell: tell(definition.Recipient{Pool: "operations"}), By: []string{definition.Mail}}}}},
-		{catalogue.NoticePlan, "certificates", definition.NoticePlanSpec{Name: "All certificates", Everywhere: true, About: []string{incident.Check},
-			CheckKinds: []string{measure.Certificate.Name}, Steps: []definition.NoticeStep{{Tell: tell(definition.Recipient{Contact: "work-desk"})}}}},
+		{catalogue.Selection, "all-certificates", definition.SelectionSpec{Name: "All certificates", Of: definition.OfChecks, CheckKinds: []string{measure.Certificate.Name}}},
+		{catalogue.Selection, "harbour-network", definition.SelectionSpec{Name: "Harbour network", Of: definition.OfServices, Tags: []string{"network"},
+			Note: "What harbour IT works on at night"}},
+		{catalogue.NoticePlan, "minor", definition.NoticePlanSpec{Name: "Minor matters", Everywhere: true, Severities: []string{definition.Minor},
+			Digest: &definition.Digest{Timezone: Zone, At: []string{"07:30", "15:30"}, Days: []string{"MO", "TU", "WE", "TH", "FR"}},
+			Steps:  []definition.NoticeStep{{AfterS: 300, Tell: tell(definition.Recipient{Pool: "operations"}), By: []string{definition.Mail}}}}},
+		{catalogue.NoticePlan, "certificates", definition.NoticePlanSpec{Name: "Certificates", Everywhere: true, About: []string{incident.Check},
+			Selections: []string{"all-certificates"}, Steps: []definition.NoticeStep{{Tell: tell(definition.Recipient{Contact: "work-desk"})}}}},
 		{catalogue.NoticePlan, "record", definition.NoticePlanSpec{Name: "For the record", Everywhere: true, Steps: []definition.NoticeStep{
 			{Tell: tell(definition.Recipient{Contact: "collector"})}}, Note: "Everything, to the log collector"}},
 		{catalogue.NoticePlan, "locations", definition.NoticePlanSpec{Name: "Silent locations", Everywhere: true, About: []string{incident.Location},
@@ -111,6 +117,31 @@ func tellable(ctx context.Context, s *api.Server, create func(kind, id string, s
 func officeHours() *definition.WeeklyPlan {
 	return &definition.WeeklyPlan{Timezone: Zone, Weekly: []definition.WeeklyRow{{Days: []string{"MO", "TU", "WE", "TH", "FR"}, From: "08:00", To: "16:00"}},
 		Holidays: []string{}}
+}
+
+// digests sends those of the past, each at its time.
+func digests(ctx context.Context, k *notifying.Keeper, snap *catalogue.Snapshot, now span.Instant) error {
+	rows, err := k.Store.Deliveries(ctx, db.DeliveriesParams{Most: 10_000})
+	if err != nil {
+		return err
+	}
+	var due []span.Instant
+	for _, r := range rows {
+		if at := span.Of(r.NextAt); r.State == "held" && r.Digest && at <= now && !slices.Contains(due, at) {
+			due = append(due, at)
+		}
+	}
+	slices.Sort(due)
+	for _, at := range due {
+		k.Now = func() time.Time { return at.Time().Add(time.Second) }
+		if err := k.SumUp(ctx, snap); err != nil {
+			return err
+		}
+		if err := k.Deliver(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // toldFor is how far back the demo knows who was told of incidents.
@@ -167,6 +198,9 @@ func told(ctx context.Context, srv *server.Server, now span.Instant) error {
 				return err
 			}
 		}
+	}
+	if err := digests(ctx, &keeper, snap, now); err != nil {
+		return err
 	}
 	read := now.Time()
 	for n := range People {

@@ -68,6 +68,8 @@ var screens = [][]struct{ path, ready string }{
 		{"/services/dependencies?as=table", "document.querySelector('[data-needs]')"},
 		{"/calendar/exchange", "document.querySelector('form')"},
 		{"/set-up/embargoes", "document.querySelector('[data-embargo]')"},
+		{"/set-up/selections", "document.querySelector('[data-selection]')"},
+		{"/notices/plans/minor", "document.querySelectorAll('[data-step]').length === 1"},
 		{"/set-up/pools", "document.querySelector('[data-pool]')"},
 		{"/set-up/contact-methods", "document.querySelector('[data-contact-method]')"},
 		{"/set-up/relays", "document.querySelector('[data-relay]')"},

@@ -50,6 +50,7 @@ type Options struct {
 	KeyFile      string         // of the key that secrets are encrypted with; made when missing
 	PublicURL    string         // where people reach it, for links in messages; empty: where it listens
 	SendTo       []string       // addresses that messages may go to though they are this machine or its surroundings
+	Scripts      string         // directory of scripts that messages may be given to; empty: none are
 	Version      string
 	Log          *slog.Logger
 	Web          http.Handler
@@ -150,11 +151,14 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 		Now: o.Now}); err != nil {
 		return err
 	}
+	if err := notifying.CheckScripts(o.Scripts); err != nil {
+		return err
+	}
 	sendTo, err := instrument.NewPolicy(o.SendTo, nil)
 	if err != nil {
 		return err
 	}
-	srv.notices = &notifying.Keeper{Store: s, Definitions: definitions, Incidents: troubles, Vault: seal, Sender: &notifying.Sender{Policy: sendTo},
+	srv.notices = &notifying.Keeper{Store: s, Definitions: definitions, Incidents: troubles, Vault: seal, Sender: &notifying.Sender{Policy: sendTo, Scripts: o.Scripts},
 		Now: o.Now, Log: o.Log, URL: func() string { return strings.TrimSuffix(cmp.Or(o.PublicURL, srv.URL), "/") }}
 	factor := &auth.Factor{Vault: seal}
 	sessions := auth.NewSessions(s, factor, o.secure(), o.Now, api.NoSession(o.Log))

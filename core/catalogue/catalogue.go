@@ -80,6 +80,7 @@ type Snapshot struct {
 	Pools        map[string]*Entry[definition.PoolSpec]
 	NoticePlans  map[string]*Entry[definition.NoticePlanSpec]
 	Embargoes    map[string]*Entry[definition.EmbargoSpec]
+	Selections   map[string]*Entry[definition.SelectionSpec]
 
 	// ChecksOf lists the checks of a service, retired ones included: those that
 	// decide first, those between locations last, each by id.

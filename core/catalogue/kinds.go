@@ -30,6 +30,7 @@ const (
 	Pool        = "pool"
 	NoticePlan  = "notice-plan"
 	Embargo     = "embargo"
+	Selection   = "selection"
 )
 
 // Spec is the body of a revision: what people write when they define something.
@@ -83,6 +84,7 @@ var kinds = map[string]kindOf{
 	Pool:        kind("a pool", func(s *Snapshot) *map[string]*Entry[definition.PoolSpec] { return &s.Pools }),
 	NoticePlan:  kind("a notice plan", func(s *Snapshot) *map[string]*Entry[definition.NoticePlanSpec] { return &s.NoticePlans }),
 	Embargo:     kind("an embargo", func(s *Snapshot) *map[string]*Entry[definition.EmbargoSpec] { return &s.Embargoes }),
+	Selection:   kind("a selection", func(s *Snapshot) *map[string]*Entry[definition.SelectionSpec] { return &s.Selections }),
 }
 
 // KindNames are the kinds of definition, in order.

@@ -119,7 +119,14 @@ func references(spec Spec) []Reference {
 				out = append(out, Reference{Path: path, Kind: Credential, ID: id, Why: why})
 			}
 		}
+	case definition.SelectionSpec:
+		each("owners", Team, "the selection %s takes what it owns; take it out there first", spec.Owners)
 	case definition.NoticePlanSpec:
+		each("selections", Selection, "the notice plan %s is for it; take it out there first", spec.Selections)
+		if spec.Instead != "" {
+			out = append(out, Reference{Path: "instead", Kind: NoticePlan, ID: spec.Instead,
+				Why: "the notice plan %s leaves what is due outside its hours to it; change that first"})
+		}
 		for i, step := range spec.Steps {
 			for j, r := range step.Tell {
 				path := fmt.Sprintf("steps[%d].tell[%d]", i, j)
@@ -182,7 +189,7 @@ func (s *Snapshot) retirable(kind, id string) error {
 
 // referring are the kinds that refer to others, in the order in which they are
 // named to who wants to retire something.
-var referring = []string{PairPlan, Service, Check, Agreement, Team, Relay, Contact, NoticePlan}
+var referring = []string{PairPlan, Service, Check, Agreement, Team, Relay, Contact, Selection, NoticePlan}
 
 // admit refuses a spec that cannot be, alone or beside the other definitions.
 // The error is a *definition.Fault where the spec is at fault.
@@ -234,6 +241,28 @@ func (s *Snapshot) admit(id string, spec Spec) error {
 		}
 	case definition.ServiceSpec:
 		return s.admitGroups(id, spec)
+	case definition.NoticePlanSpec:
+		return s.admitInstead(id, spec)
+	}
+	return nil
+}
+
+// admitInstead refuses plans that leave to each other, or from hand to hand, what is due
+// outside their hours: who is told then must stand in one place.
+func (s *Snapshot) admitInstead(id string, spec definition.NoticePlanSpec) error {
+	if spec.Outside != definition.OutsidePlan {
+		return nil
+	}
+	if spec.Instead == id {
+		return definition.Faultf("instead", "is the plan itself; take another one, or let what is due wait")
+	}
+	if to := s.NoticePlans[spec.Instead].Current().Spec; to.Outside == definition.OutsidePlan {
+		return definition.Faultf("instead", "%s leaves what is due outside its own hours to another plan; take one that tells", to.Name)
+	}
+	for _, other := range Live(s.NoticePlans) {
+		if of := s.NoticePlans[other].Current().Spec; of.Instead == id {
+			return definition.Faultf("outside", "%s leaves what is due outside its hours to this plan, which has to tell then; change that first", of.Name)
+		}
 	}
 	return nil
 }

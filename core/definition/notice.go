@@ -1,7 +1,9 @@
 package definition
 
 import (
+	"crypto/sha256"
 	"crypto/x509"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/url"
@@ -13,6 +15,7 @@ import (
 	"golang.org/x/net/http/httpguts"
 
 	"kestite/core/calendar"
+	"kestite/core/span"
 )
 
 // Ways of reaching somebody.
@@ -22,6 +25,7 @@ const (
 	Webhook = "webhook" // a web address that takes JSON
 	Chat    = "chat"    // the web address of a chat room that takes {"text": …}
 	Syslog  = "syslog"  // a collector of RFC 5424 messages
+	Script  = "script"  // a file in the directory that the server may run scripts of
 	Inbox   = "inbox"   // the list of notices in the application; everybody has it
 )
 
@@ -47,8 +51,9 @@ const SMSBody = `{"to": "{to}", "from": "{sender}", "text": "{text}"}`
 // number, a chat room, another program.
 type ContactSpec struct {
 	Name       string        `json:"name" minLength:"1" maxLength:"80"`
-	Kind       string        `json:"kind" enum:"mail,sms,webhook,chat,syslog"`
-	Address    string        `json:"address" minLength:"1" maxLength:"500" doc:"A mail address; a number as +4670123456 (ITU-T E.164); an http or https address; of syslog udp://host:514, tcp://host:601 or tls://host:6514"`
+	Kind       string        `json:"kind" enum:"mail,sms,webhook,chat,syslog,script"`
+	Address    string        `json:"address" minLength:"1" maxLength:"500" doc:"A mail address; a number as +4670123456 (ITU-T E.164); an http or https address; of syslog udp://host:514, tcp://host:601 or tls://host:6514; of a script the name of its file in the directory that the server was started with"`
+	Args       []string      `json:"args,omitempty" maxItems:"20" doc:"Of a script: its arguments, with placeholders, none of which is read by a shell; the message is its standard input"`
 	Credential string        `json:"credential,omitempty" maxLength:"120" doc:"Of webhook and chat: id of what signs in there"`
 	Signing    string        `json:"signing,omitempty" maxLength:"120" doc:"Of a webhook: id of the credential whose secret signs the body with HMAC-SHA256 (RFC 2104), in the header Kestite-Signature"`
 	Method     string        `json:"method,omitempty" enum:"POST,PUT" default:"POST"`
@@ -102,10 +107,28 @@ type NoticePlanSpec struct {
 	About       []string     `json:"about,omitempty" maxItems:"4" enum:"service,check,location,agreement" doc:"Condition: what it is about; absent: anything"`
 	CheckKinds  []string     `json:"check_kinds,omitempty" maxItems:"9" doc:"Condition on incidents of checks: their kinds; absent: any"`
 	Tags        []string     `json:"tags,omitempty" maxItems:"20" doc:"Condition: the service has one of these tags; absent: any"`
-	Hours       *WeeklyPlan  `json:"hours,omitempty" doc:"Steps are told within these only, others wait for them; absent: always"`
+	Selections  []string     `json:"selections,omitempty" maxItems:"20" doc:"Condition: it is about something in one of these selections, by id; absent: anything"`
+	Hours       *WeeklyPlan  `json:"hours,omitempty" doc:"Steps are told within these; absent: always"`
+	Outside     string       `json:"outside,omitempty" enum:"wait,digest,plan" doc:"What is due outside the hours waits for them (absent: that), stands in the next digest, or is left to another plan until they begin"`
+	Instead     string       `json:"instead,omitempty" maxLength:"120" doc:"Id of the plan that tells outside the hours"`
+	Digest      *Digest      `json:"digest,omitempty" doc:"When what is not told at once is told in one message; of a plan without hours that is all"`
 	MostPerHour int          `json:"most_per_hour,omitempty" minimum:"0" maximum:"10000" doc:"So many incidents an hour begin a message of their own to one receiver; the rest is summed up in one. 0: no bound"`
 	Note        string       `json:"note,omitempty" maxLength:"2000"`
 }
+
+// Digest is when what happened meanwhile is told in one message to each receiver.
+type Digest struct {
+	Timezone string   `json:"timezone" minLength:"1" doc:"On whose clocks"`
+	At       []string `json:"at" minItems:"1" maxItems:"24" doc:"Times of day, 07:30"`
+	Days     []string `json:"days,omitempty" maxItems:"7" enum:"MO,TU,WE,TH,FR,SA,SU" doc:"On these days; absent: every day"`
+}
+
+// What a plan does with what is due outside its hours.
+const (
+	OutsideWait   = "wait"
+	OutsideDigest = "digest"
+	OutsidePlan   = "plan"
+)
 
 // NoticeStep is what happens after a while that nobody has acknowledged the incident.
 type NoticeStep struct {
@@ -285,6 +308,8 @@ func (c ContactSpec) Validate() error {
 		return fault("kind", "signing, headers, body and the expected status are for webhooks; take them away")
 	case c.Facility != 0 && c.Kind != Syslog:
 		return fault("facility", "is for syslog; take it away")
+	case len(c.Args) > 0 && c.Kind != Script:
+		return fault("args", "are for scripts; take them away")
 	}
 	for i, h := range c.Headers {
 		path := fmt.Sprintf("headers[%d]", i)
@@ -315,9 +340,34 @@ func (c ContactSpec) Validate() error {
 	case Syslog:
 		_, _, err := c.Collector()
 		return err
+	case Script:
+		return c.validScript()
 	}
 	if _, err := Origin(c.Address); err != nil || !strings.HasPrefix(c.Address, "http") {
 		return fault("address", "%q is no web address; write it as https://host/path", withoutSecrets(c.Address))
+	}
+	return nil
+}
+
+// scriptName is what a script may be called: a file of the directory itself.
+var scriptName = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.-]*$`)
+
+func (c ContactSpec) validScript() error {
+	if !scriptName.MatchString(c.Address) {
+		return fault("address", "%q is no name of a script; give that of a file in the directory itself, with letters, digits, dots, dashes and underscores",
+			c.Address)
+	}
+	for i, a := range c.Args {
+		path := fmt.Sprintf("args[%d]", i)
+		if err := plain(path, a); err != nil {
+			return err
+		}
+		if len(a) > 500 {
+			return fault(path, "has %d bytes; 500 are the most", len(a))
+		}
+		if err := named(path, a, Placeholders); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -444,7 +494,84 @@ func (p NoticePlanSpec) Validate() error {
 			return err
 		}
 	}
+	return p.validOutside()
+}
+
+// validOutside says what is wrong with what happens outside the hours.
+func (p NoticePlanSpec) validOutside() error {
+	if p.Digest != nil {
+		if _, err := p.Digest.Compile(); err != nil {
+			return Within("digest", err)
+		}
+	}
+	switch {
+	case p.Outside != "" && p.Hours == nil:
+		return fault("outside", "a plan without hours has nothing outside them; give it hours, or take this away")
+	case p.Outside == OutsidePlan && p.Instead == "":
+		return fault("instead", "is missing; say which plan tells outside the hours")
+	case p.Outside != OutsidePlan && p.Instead != "":
+		return fault("instead", "is for what another plan tells outside the hours; say so in outside, or take it away")
+	case p.Outside == OutsideDigest && p.Digest == nil:
+		return fault("digest", "is missing; say at which times digests are sent")
+	case p.Hours != nil && p.Outside != OutsideDigest && p.Digest != nil:
+		return fault("digest", "is for what is due outside the hours; say so in outside, or take it away")
+	}
 	return nil
+}
+
+// CompiledDigest is a digest with its zone and times resolved.
+type CompiledDigest struct {
+	location *time.Location
+	at       []int64 // ms after midnight, in order
+	days     []time.Weekday
+}
+
+// Compile resolves a digest. The error is a *Fault.
+func (d Digest) Compile() (CompiledDigest, error) {
+	var out CompiledDigest
+	var err error
+	if out.location, err = calendar.Zone(d.Timezone); err != nil {
+		return out, fault("timezone", "%v", err)
+	}
+	if len(d.At) == 0 {
+		return out, fault("at", "is empty, which is never; add a time")
+	}
+	for i, at := range d.At {
+		ms, err := calendar.ParseClock(at, false)
+		if err != nil {
+			return out, fault(fmt.Sprintf("at[%d]", i), "%v", err)
+		}
+		if slices.Contains(out.at, ms) {
+			return out, fault(fmt.Sprintf("at[%d]", i), "%s stands there twice", at)
+		}
+		out.at = append(out.at, ms)
+	}
+	slices.Sort(out.at)
+	for i, day := range d.Days {
+		w, known := weekdays[day]
+		if !known {
+			return out, fault(fmt.Sprintf("days[%d]", i), "%q is no day; it is one of MO, TU, WE, TH, FR, SA, SU", day)
+		}
+		out.days = append(out.days, w)
+	}
+	return out, nil
+}
+
+// Next is when the next digest after an instant is sent.
+func (d CompiledDigest) Next(after span.Instant) span.Instant {
+	day := calendar.WallAt(after, d.location).At(0)
+	for n := range 9 { // a week has each of its days, and one clock change less than a day
+		of := day.AddDays(n)
+		if len(d.days) > 0 && !slices.Contains(d.days, of.Weekday()) {
+			continue
+		}
+		for _, ms := range d.at {
+			if at := of.At(ms).Instant(d.location, calendar.Shift); at > after {
+				return at
+			}
+		}
+	}
+	return after.Add(span.Day) // not reached: some day of eight in a row is one of them
 }
 
 // receivers refuses entries that name none or several, and one that stands there twice.
@@ -491,6 +618,27 @@ func (p NoticePlanSpec) Recipients() []Recipient {
 				out = append(out, r)
 			}
 		}
+	}
+	return out
+}
+
+// Marks tell the steps of a plan apart by whom they tell and how: a step keeps its mark
+// when others are put before it, and when it is due earlier or later.
+func (p NoticePlanSpec) Marks() []string {
+	out := make([]string, len(p.Steps))
+	times := map[string]int{}
+	for i, s := range p.Steps {
+		var b strings.Builder
+		for _, r := range s.Tell {
+			fmt.Fprintf(&b, "%q %q %q\n", r.Pool, r.Person, r.Contact)
+		}
+		fmt.Fprintf(&b, "%q", s.By)
+		sum := sha256.Sum256([]byte(b.String()))
+		mark := hex.EncodeToString(sum[:6])
+		if times[mark]++; times[mark] > 1 {
+			mark += fmt.Sprintf("+%d", times[mark])
+		}
+		out[i] = mark
 	}
 	return out
 }

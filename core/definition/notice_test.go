@@ -7,6 +7,7 @@ import (
 
 func TestWhatIsToldIsDefinedWell(t *testing.T) {
 	step := NoticeStep{Tell: []Recipient{{Pool: "gates"}}}
+	office := &WeeklyPlan{Timezone: "Europe/Oslo", Weekly: []WeeklyRow{{Days: []string{"MO"}, From: "08:00", To: "16:00"}}}
 	plan := func(edit func(*NoticePlanSpec)) NoticePlanSpec {
 		p := NoticePlanSpec{Name: "Duty", Steps: []NoticeStep{step}}
 		edit(&p)
@@ -48,6 +49,34 @@ func TestWhatIsToldIsDefinedWell(t *testing.T) {
 		{plan(func(p *NoticePlanSpec) {
 			p.Hours = &WeeklyPlan{Timezone: "Nowhere", Weekly: []WeeklyRow{{Days: []string{"MO"}}}}
 		}), "hours.timezone"},
+		{plan(func(p *NoticePlanSpec) { p.Digest = &Digest{Timezone: "Europe/Oslo", At: []string{"07:30"}} }), ""},
+		{plan(func(p *NoticePlanSpec) { p.Digest = &Digest{Timezone: "Europe/Oslo"} }), "digest.at"},
+		{plan(func(p *NoticePlanSpec) { p.Digest = &Digest{Timezone: "Nowhere", At: []string{"07:30"}} }), "digest.timezone"},
+		{plan(func(p *NoticePlanSpec) { p.Digest = &Digest{Timezone: "UTC", At: []string{"07:30", "24:00"}} }), "digest.at[1]"},
+		{plan(func(p *NoticePlanSpec) { p.Digest = &Digest{Timezone: "UTC", At: []string{"07:30", "07:30"}} }), "digest.at[1]"},
+		{plan(func(p *NoticePlanSpec) {
+			p.Digest = &Digest{Timezone: "UTC", At: []string{"07:30"}, Days: []string{"XX"}}
+		}), "digest.days[0]"},
+		{plan(func(p *NoticePlanSpec) { p.Outside = OutsideDigest }), "outside"},
+		{plan(func(p *NoticePlanSpec) { p.Hours, p.Outside = office, OutsideDigest }), "digest"},
+		{plan(func(p *NoticePlanSpec) { p.Hours, p.Outside = office, OutsidePlan }), "instead"},
+		{plan(func(p *NoticePlanSpec) { p.Hours, p.Outside, p.Instead = office, OutsidePlan, "night" }), ""},
+		{plan(func(p *NoticePlanSpec) { p.Hours, p.Instead = office, "night" }), "instead"},
+		{plan(func(p *NoticePlanSpec) { p.Hours, p.Digest = office, &Digest{Timezone: "UTC", At: []string{"07:30"}} }), "digest"},
+		{plan(func(p *NoticePlanSpec) { p.Hours, p.Outside = office, "shout" }), "outside"},
+		{hook(func(c *ContactSpec) { c.Kind, c.Address, c.Args = Script, "lamp.sh", []string{"--why", "{headline}"} }), ""},
+		{hook(func(c *ContactSpec) { c.Kind, c.Address = Script, "../lamp.sh" }), "address"},
+		{hook(func(c *ContactSpec) { c.Kind, c.Address = Script, "/bin/sh" }), "address"},
+		{hook(func(c *ContactSpec) { c.Kind, c.Address = Script, ".hidden" }), "address"},
+		{hook(func(c *ContactSpec) { c.Kind, c.Address, c.Args = Script, "lamp.sh", []string{"{password}"} }), "args[0]"},
+		{hook(func(c *ContactSpec) { c.Kind, c.Address, c.Args = Script, "lamp.sh", []string{"a\x00b"} }), "args[0]"},
+		{hook(func(c *ContactSpec) { c.Args = []string{"x"} }), "args"},
+		{SelectionSpec{Name: "Harbour", Of: OfServices, Tags: []string{"harbour"}}, ""},
+		{SelectionSpec{Name: "All", Of: OfServices}, "of"},
+		{SelectionSpec{Name: "Certificates", Of: OfChecks, CheckKinds: []string{"certificate"}}, ""},
+		{SelectionSpec{Name: "Certificates", Of: OfServices, CheckKinds: []string{"certificate"}}, "check_kinds"},
+		{SelectionSpec{Name: "Carrier pigeons", Of: OfChecks, CheckKinds: []string{"pigeon"}}, "check_kinds[0]"},
+		{SelectionSpec{Name: "Boats", Of: "boats", Tags: []string{"x"}}, "of"},
 		{pool(func(*PoolSpec) {}), ""},
 		{pool(func(p *PoolSpec) { p.Members = []string{"a", "a"} }), "members[1]"},
 		{pool(func(p *PoolSpec) { p.Members = nil }), "members"},

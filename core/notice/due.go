@@ -3,6 +3,8 @@ package notice
 import (
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 
 	"kestite/core/calendar"
 	"kestite/core/definition"
@@ -29,11 +31,14 @@ const (
 type Notice struct {
 	What  What
 	Round int
-	Step  int // of Begun and Again, from 0
-	Nth   int // of Again, from 1; of Reminder, from 1
+	Step  int    // of Begun and Again, from 0
+	Mark  string // of the step: see definition.NoticePlanSpec.Marks; empty: it has but its number
+	Nth   int    // of Again, from 1; of Reminder, from 1
 	At    span.Instant
-	Tell  []definition.Recipient // of Begun and Again; all others go to those who were told
-	By    []string
+	// Digest is when the digest is sent that tells it; nil: it is told at once.
+	Digest *span.Instant
+	Tell   []definition.Recipient // of Begun and Again; all others go to those who were told
+	By     []string
 	// Person is who is told a Reminder.
 	Person   string
 	Cause    int64  // of Found
@@ -44,7 +49,7 @@ type Notice struct {
 func (n Notice) Key() string {
 	switch n.What {
 	case Begun, Again:
-		return fmt.Sprintf("%d/step/%d/%d", n.Round, n.Step, n.Nth)
+		return fmt.Sprintf("%d/step/%s/%d", n.Round, n.mark(), n.Nth)
 	case Worse:
 		return fmt.Sprintf("%d/worse/%s", n.Round, n.Severity)
 	case Found:
@@ -55,11 +60,31 @@ func (n Notice) Key() string {
 	return fmt.Sprintf("%d/%s", n.Round, n.What)
 }
 
+// MarkIn is the mark of the step in a key of Begun or Again.
+func MarkIn(key string) string {
+	parts := strings.Split(key, "/")
+	if len(parts) != 4 {
+		return ""
+	}
+	return parts[2]
+}
+
+// mark is what tells its step from others.
+func (n Notice) mark() string {
+	if n.Mark == "" {
+		return strconv.Itoa(n.Step)
+	}
+	return n.Mark
+}
+
 // Plan is a notice plan with its hours resolved.
 type Plan struct {
 	ID string
 	definition.NoticePlanSpec
-	hours calendar.Hours
+	hours     calendar.Hours
+	digest    *definition.CompiledDigest
+	marks     []string
+	outsideOf []calendar.Hours // it tells outside of one of these only; none: that is no matter
 }
 
 // NewPlan resolves a plan; one whose hours cannot be read tells at all times.
@@ -68,26 +93,56 @@ func NewPlan(id string, spec definition.NoticePlanSpec) Plan {
 	if err != nil {
 		hours = calendar.Hours{}
 	}
-	return Plan{id, spec, hours}
+	p := Plan{ID: id, NoticePlanSpec: spec, hours: hours, marks: spec.Marks()}
+	if spec.Digest != nil && (spec.Outside == definition.OutsideDigest || spec.Hours == nil) {
+		if digest, err := spec.Digest.Compile(); err == nil {
+			p.digest = &digest
+		}
+	}
+	return p
+}
+
+// Digested is when the digest is sent that tells what is due at an instant; nil: it is
+// told at once.
+func (p Plan) Digested(at span.Instant) *span.Instant {
+	if p.digest == nil || p.hours.Weekly && p.hours.Within(span.Span{From: at, To: at + 1}).Contains(at) {
+		return nil
+	}
+	return p.NextDigest(at)
+}
+
+// NextDigest is when the next digest of a plan is sent after an instant; nil: it has none.
+func (p Plan) NextDigest(after span.Instant) *span.Instant {
+	if p.digest == nil {
+		return nil
+	}
+	next := p.digest.Next(after)
+	return &next
 }
 
 // Told is what was told of an incident by a plan already. The zero value is nothing.
 type Told struct {
 	made  map[string]bool
-	last  map[[2]int]int       // of a round and a step: its latest repetition
+	last  map[stepOf]int       // its latest repetition
 	first map[int]span.Instant // of a round: when somebody was told first
+}
+
+// stepOf is a step in a round.
+type stepOf struct {
+	round int
+	mark  string
 }
 
 // Add notes that a notice was made at an instant.
 func (t *Told) Add(n Notice, at span.Instant) {
 	if t.made == nil {
-		t.made, t.last, t.first = map[string]bool{}, map[[2]int]int{}, map[int]span.Instant{}
+		t.made, t.last, t.first = map[string]bool{}, map[stepOf]int{}, map[int]span.Instant{}
 	}
 	t.made[n.Key()] = true
 	if n.What != Begun && n.What != Again {
 		return
 	}
-	step := [2]int{n.Round, n.Step}
+	step := stepOf{n.Round, n.mark()}
 	if last, has := t.last[step]; !has || n.Nth > last {
 		t.last[step] = n.Nth
 	}
@@ -96,10 +151,13 @@ func (t *Told) Add(n Notice, at span.Instant) {
 	}
 }
 
-// upTo is the latest repetition of a step that was told; -1 where none was.
-func (t *Told) upTo(round, step int) int {
-	if last, has := t.last[[2]int{round, step}]; has {
-		return last
+// upTo is the latest repetition of a step that was told; -1 where none was. What was told
+// before steps had marks goes by their number.
+func (t *Told) upTo(round, step int, mark string) int {
+	for _, m := range []string{mark, strconv.Itoa(step)} {
+		if last, has := t.last[stepOf{round, m}]; has {
+			return last
+		}
 	}
 	return -1
 }
@@ -121,52 +179,81 @@ func (l Life) Due(p Plan, told *Told, now span.Instant) []Notice {
 	if since, known := told.first[l.Round]; known {
 		out = append(out, l.news(p, told, since, now)...)
 	}
-	running := l.running(p.NoticePlanSpec, now+1)
-	open := l.open(p, running)
+	c := l.clock(p, now+1)
 	for i, s := range p.Steps {
-		if n, found := l.latest(s, running, open, told.upTo(l.Round, i), now); found {
-			out = append(out, n.of(i, l.Round, s))
+		if n, found := l.latest(s, c, told.upTo(l.Round, i, p.marks[i]), now); found {
+			out = append(out, n.of(p, i, l.Round))
 		}
 	}
 	return out
 }
 
 // latest is the latest repetition of a step after one that is due now.
-func (l Life) latest(s definition.NoticeStep, running, open span.Set, after int, now span.Instant) (Notice, bool) {
+func (l Life) latest(s definition.NoticeStep, c clock, after int, now span.Instant) (Notice, bool) {
 	most := s.Bounded()
 	if s.RepeatS > 0 {
-		most = min(most, int(max(0, running.Length()-s.AfterS*span.Second)/(s.RepeatS*span.Second)))
+		most = min(most, int(max(0, c.running.Length()-s.AfterS*span.Second)/(s.RepeatS*span.Second)))
 	}
 	for nth := most; nth > after; nth-- {
-		if at, is := l.at(s, nth, running, open); is && at <= now {
+		if at, is := l.at(s, nth, c); is && at <= now {
 			return Notice{Nth: nth, At: at}, true
 		}
 	}
 	return Notice{}, false
 }
 
-func (n Notice) of(step, round int, s definition.NoticeStep) Notice {
-	n.What, n.Step, n.Round, n.Tell, n.By = Begun, step, round, s.Tell, s.By
+func (n Notice) of(p Plan, step, round int) Notice {
+	s := p.Steps[step]
+	n.What, n.Step, n.Round, n.Tell, n.By, n.Mark = Begun, step, round, s.Tell, s.By, p.marks[step]
 	if n.Nth > 0 {
 		n.What = Again
+	} else {
+		n.Digest = p.Digested(n.At)
 	}
 	return n
 }
 
-// open are the times in which the clock runs and the plan tells.
-func (l Life) open(p Plan, running span.Set) span.Set {
-	if !p.hours.Weekly || len(running) == 0 {
-		return running
+// clock is when a plan's clock runs for an incident, and when it tells a step for the
+// first time, and again.
+type clock struct{ running, first, again span.Set }
+
+func (l Life) clock(p Plan, until span.Instant) clock {
+	c := clock{running: l.running(p.NoticePlanSpec, until)}
+	c.first = c.running
+	if len(c.running) == 0 {
+		return c
 	}
-	return running.Intersect(p.hours.Within(span.Span{From: running[0].From, To: running[len(running)-1].To}))
+	all := span.Span{From: c.running[0].From, To: c.running[len(c.running)-1].To}
+	if len(p.outsideOf) > 0 {
+		var outside []span.Span
+		for _, h := range p.outsideOf {
+			outside = append(outside, span.Union(all).Without(h.Within(all))...)
+		}
+		c.first = c.first.Intersect(span.Union(outside...))
+	}
+	c.again = c.first
+	switch {
+	case p.hours.Weekly:
+		c.again = c.first.Intersect(p.hours.Within(all))
+		if p.digest == nil {
+			c.first = c.again
+		}
+	case p.digest != nil:
+		c.again = nil // all of it stands in digests, and there it stands but once
+	}
+	return c
 }
 
 // at is when the nth repetition of a step is due; false where the clock does not come
 // that far.
-func (l Life) at(s definition.NoticeStep, nth int, running, open span.Set) (span.Instant, bool) {
+func (l Life) at(s definition.NoticeStep, nth int, c clock) (span.Instant, bool) {
+	open := c.first
+	if nth > 0 {
+		open = c.again
+	}
 	left := (s.AfterS + int64(nth)*s.RepeatS) * span.Second
 	due, is := span.Instant(0), false
-	for _, r := range running {
+	for _, r := range c.running {
 		if left < r.Length() {
 			due, is = r.From.Add(left), true
 			break
@@ -224,16 +311,15 @@ func worse(a, b string) bool {
 // nothing happens to the incident that is not known now.
 func (l Life) Schedule(p Plan, after, until span.Instant) []Notice {
 	var out []Notice
-	running := l.running(p.NoticePlanSpec, until+1)
-	open := l.open(p, running)
+	c := l.clock(p, until+1)
 	for i, s := range p.Steps {
 		last := span.Instant(-1)
 		for nth := range s.Bounded() + 1 {
-			at, is := l.at(s, nth, running, open)
+			at, is := l.at(s, nth, c)
 			if !is {
 				break
 			}
-			n := Notice{Nth: nth, At: at}.of(i, l.Round, s)
+			n := Notice{Nth: nth, At: at}.of(p, i, l.Round)
 			if at == last { // several wait for the same hour: the latest stands for all
 				out[len(out)-1] = n
 				continue
@@ -279,11 +365,20 @@ func (l Life) Silence(p Plan, now span.Instant) (why string, until *span.Instant
 		return "The plan is not for this severity.", nil
 	}
 	if p.hours.Weekly && !p.hours.Within(span.Span{From: now, To: now + 1}).Contains(now) {
-		next := p.hours.Within(span.Span{From: now, To: now.Add(14 * span.Day)})
-		if len(next) > 0 {
-			return "It is outside the hours of the plan.", &next[0].From
+		if digest := p.Digested(now); digest != nil {
+			return "It is outside the hours of the plan: what is due stands in the next digest.", digest
 		}
-		return "It is outside the hours of the plan.", nil
+		why = "It is outside the hours of the plan."
+		if p.Outside == definition.OutsidePlan {
+			why = "It is outside the hours of the plan: another one tells."
+		}
+		if next := p.hours.Within(span.Span{From: now, To: now.Add(14 * span.Day)}); len(next) > 0 {
+			return why, &next[0].From
+		}
+		return why, nil
+	}
+	if len(p.outsideOf) > 0 && len(l.clock(p, now+1).first.Cut(span.Span{From: now, To: now + 1})) == 0 {
+		return "Another plan tells at this hour.", nil
 	}
 	return "", nil
 }

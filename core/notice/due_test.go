@@ -204,6 +204,15 @@ func FuzzDue(f *testing.F) {
 		if rnd.IntN(2) == 0 {
 			p.Severities = []string{definition.Major, definition.Critical}
 		}
+		switch week := ([]definition.WeeklyRow{{Days: []string{"MO"}, From: "05:00", To: "07:00"}}); rnd.IntN(4) {
+		case 0:
+			p.Hours = &definition.WeeklyPlan{Timezone: "Europe/Oslo", Weekly: week}
+		case 1:
+			p.Hours = &definition.WeeklyPlan{Timezone: "Europe/Oslo", Weekly: week}
+			p.Outside, p.Digest = definition.OutsideDigest, &definition.Digest{Timezone: "Europe/Oslo", At: []string{"07:30", "12:00"}}
+		case 2:
+			p.Digest = &definition.Digest{Timezone: "UTC", At: []string{"07:30"}}
+		}
 		plan := NewPlan("duty", p)
 		told, steps := new(Told), map[string]bool{}
 		i := incident.Incident{ID: 7, KnownAt: start, Severity: definition.Major}
@@ -236,6 +245,10 @@ func FuzzDue(f *testing.F) {
 				if l.To != nil && n.What != Clear {
 					t.Errorf("at %s, after it was over, %s is told", now, n.Key())
 				}
+				if open := !plan.hours.Weekly || plan.hours.Within(span.Span{From: n.At, To: n.At + 1}).Contains(n.At); (n.What == Begun || n.What == Again) &&
+					(n.Digest != nil) != (plan.digest != nil && (!open || !plan.hours.Weekly)) {
+					t.Errorf("%s, due at %s, stands in the digest of %v", n.Key(), n.At, n.Digest)
+				}
 				if n.At > now {
 					t.Errorf("at %s %s is told, which is due at %s", now, n.Key(), n.At)
 				}
@@ -245,7 +258,7 @@ func FuzzDue(f *testing.F) {
 			}
 			// Nothing keeps it silent: what its schedule says up to now has been told.
 			for _, n := range l.Schedule(plan, start-1, now) {
-				if last := told.upTo(l.Round, n.Step); last < n.Nth {
+				if last := told.upTo(l.Round, n.Step, n.Mark); last < n.Nth {
 					t.Errorf("at %s nothing keeps it silent, and %s, due at %s, was not told", now, n.Key(), n.At)
 				}
 			}

@@ -13,25 +13,34 @@ const (
 	OfService  = "service"    // it names the plan
 	OfOwner    = "owner"      // the team that owns it does
 	OfAnything = "everywhere" // the plan is for every incident that meets its conditions
+	InPlaceOf  = "instead"    // others leave to it what is due outside their hours
 )
 
 // Chosen is a plan that an incident follows, and why.
 type Chosen struct {
 	Plan string
 	By   string
+	// For are the plans outside of whose hours it tells, where it tells then alone.
+	For []string
+}
+
+// Equal says whether two are the same.
+func (c Chosen) Equal(o Chosen) bool {
+	return c.Plan == o.Plan && c.By == o.By && slices.Equal(c.For, o.For)
 }
 
 // Plans are those that an incident follows as things are defined now. service is the one
 // that it concerns, "" where it is no one's. How severe it is the plans themselves look at.
 func Plans(snap *catalogue.Snapshot, s incident.Subject, service string) []Chosen {
 	var out []Chosen
-	add := func(id, by string) {
+	may := func(id string) bool {
 		e := snap.NoticePlans[id]
-		if e == nil || e.Retired || slices.ContainsFunc(out, func(c Chosen) bool { return c.Plan == id }) {
-			return
-		}
-		if meets(snap, e.Current().Spec, s, service) {
-			out = append(out, Chosen{id, by})
+		return e != nil && !e.Retired && meets(snap, e.Current().Spec, s, service)
+	}
+	at := func(id string) int { return slices.IndexFunc(out, func(c Chosen) bool { return c.Plan == id }) }
+	add := func(id, by string) {
+		if at(id) < 0 && may(id) {
+			out = append(out, Chosen{Plan: id, By: by})
 		}
 	}
 	if e := snap.Services[service]; e != nil {
@@ -48,6 +57,30 @@ func Plans(snap *catalogue.Snapshot, s incident.Subject, service string) []Chose
 			add(id, OfAnything)
 		}
 	}
+	for _, c := range slices.Clone(out) {
+		spec := snap.NoticePlans[c.Plan].Current().Spec
+		switch n := at(spec.Instead); {
+		case spec.Outside != definition.OutsidePlan || !may(spec.Instead):
+		case n < 0:
+			out = append(out, Chosen{Plan: spec.Instead, By: InPlaceOf, For: []string{c.Plan}})
+		case out[n].By == InPlaceOf:
+			out[n].For = append(out[n].For, c.Plan)
+		}
+	}
+	return out
+}
+
+// Following are the plans that were chosen, resolved.
+func Following(snap *catalogue.Snapshot, chosen []Chosen) []Plan {
+	out := make([]Plan, len(chosen))
+	for n, c := range chosen {
+		out[n] = NewPlan(c.Plan, snap.NoticePlans[c.Plan].Current().Spec)
+		for _, id := range c.For {
+			if hours, err := definition.ActiveHours(snap.NoticePlans[id].Current().Spec.Hours); err == nil {
+				out[n].outsideOf = append(out[n].outsideOf, hours)
+			}
+		}
+	}
 	return out
 }
 
@@ -61,6 +94,15 @@ func meets(snap *catalogue.Snapshot, p definition.NoticePlanSpec, s incident.Sub
 		if e == nil || !slices.Contains(p.CheckKinds, e.Current().Spec.Kind) {
 			return false
 		}
+	}
+	if len(p.Selections) > 0 && !slices.ContainsFunc(p.Selections, func(id string) bool {
+		check := ""
+		if s.About == incident.Check {
+			check = s.ID
+		}
+		return snap.InSelection(id, service, check)
+	}) {
+		return false
 	}
 	if len(p.Tags) == 0 {
 		return true

@@ -29,8 +29,12 @@ func Rehearse(plans []Plan, d Directory, severity string, at span.Instant, ms in
 			due = due[:min(len(due), 1)]
 		}
 		for _, n := range due {
+			at := n.At
+			if n.Digest != nil {
+				at = *n.Digest
+			}
 			for _, r := range n.Tell {
-				out = append(out, Line{p.ID, n, r, d.Reach(r, p.Steps[n.Step].In, n.At)})
+				out = append(out, Line{p.ID, n, r, d.Reach(r, p.Steps[n.Step].In, at)})
 			}
 		}
 	}

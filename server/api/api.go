@@ -127,6 +127,7 @@ func (s *Server) routes(api huma.API) {
 	s.changeRoutes(a)
 	s.windowRoutes(a)
 	s.embargoRoutes(a)
+	s.selectionRoutes(a)
 	s.calendarRoutes(a)
 	s.icalendarRoutes(a)
 	s.graphRoutes(a)

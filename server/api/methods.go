@@ -107,6 +107,7 @@ type InboxItem struct {
 	ID       int64        `json:"id"`
 	Incident int64        `json:"incident,omitempty"`
 	What     string       `json:"what" enum:"begun,again,worse,cause,clear,reminder,summary,work"`
+	Severity string       `json:"severity" enum:"critical,major,minor," doc:"Of the incident as it was told"`
 	Subject  string       `json:"subject"`
 	Text     string       `json:"text"`
 	At       span.Instant `json:"at"`
@@ -131,7 +132,7 @@ func (s *Server) inbox(ctx context.Context, _ *none) (*body[InboxView], error) {
 		return nil, err
 	}
 	for _, r := range rows {
-		item := InboxItem{ID: r.ID, What: r.What, Subject: r.Subject, Text: r.Text, At: span.Of(r.MadeAt), Read: r.ReadAt != nil}
+		item := InboxItem{ID: r.ID, What: r.What, Severity: r.Severity, Subject: r.Subject, Text: r.Text, At: span.Of(r.MadeAt), Read: r.ReadAt != nil}
 		if r.Incident != nil {
 			item.Incident = *r.Incident
 		}
@@ -149,7 +150,7 @@ type DeliveryView struct {
 	Plan       string        `json:"plan" doc:"What the notice plan is called"`
 	Step       int           `json:"step,omitempty" doc:"Of the plan, from 1; absent: none"`
 	To         string        `json:"to" doc:"What the receiver is called"`
-	Kind       string        `json:"kind" enum:"mail,sms,webhook,chat,syslog,inbox,"`
+	Kind       string        `json:"kind" enum:"mail,sms,webhook,chat,syslog,script,inbox,"`
 	Address    string        `json:"address" doc:"Of people, in part, for those who define nothing"`
 	State      string        `json:"state" enum:"queued,held,sent,failed,suppressed"`
 	Why        string        `json:"why" doc:"Why it was suppressed, held or failed"`
@@ -176,7 +177,7 @@ type DeliveryPage struct {
 // InDeliveries narrows the deliveries.
 type InDeliveries struct {
 	State  string `query:"state" enum:"queued,held,sent,failed,suppressed,"`
-	Kind   string `query:"kind" enum:"mail,sms,webhook,chat,syslog,inbox,"`
+	Kind   string `query:"kind" enum:"mail,sms,webhook,chat,syslog,script,inbox,"`
 	Person string `query:"person" maxLength:"60" doc:"Id of a person"`
 	Find   string `query:"find" maxLength:"200" doc:"Occurs in the subject, the address or what the remote answered"`
 	From   string `query:"from" maxLength:"40" doc:"Made from then on, as 2026-01-15T08:00:00Z"`
@@ -358,11 +359,14 @@ func (s *Server) incidentNotices(ctx context.Context, in *ByNumber) (*body[Incid
 		return nil, err
 	}
 	now := span.Of(s.Now())
-	for n, p := range plansOf(snap, chosen) {
+	for n, p := range notice.Following(snap, chosen) {
 		v := PlanState{ChosenView: chosenViews(snap, chosen)[n], Tells: []string{}}
 		v.Silence, v.Until = life.Silence(p, now)
 		if next := life.Schedule(p, now, now.Add(7*span.Day)); len(next) > 0 && life.To == nil {
 			v.Next, v.Step = &next[0].At, next[0].Step+1
+			if next[0].Digest != nil {
+				v.Next = next[0].Digest
+			}
 			for _, r := range next[0].Tell {
 				v.Tells = append(v.Tells, lineView(snap, d, notice.Line{Plan: p.ID, To: r}).To)
 			}

@@ -68,7 +68,7 @@ func (s *Server) unsent(ctx context.Context, _ *catalogue.Snapshot, now span.Ins
 	if err != nil {
 		return nil, err
 	}
-	words := map[string]string{definition.Mail: "E-mail", definition.SMS: "SMS", definition.Webhook: "Webhooks", definition.Chat: "Chat rooms", definition.Syslog: "Syslog"}
+	words := map[string]string{definition.Mail: "E-mail", definition.SMS: "SMS", definition.Webhook: "Webhooks", definition.Chat: "Chat rooms", definition.Syslog: "Syslog", definition.Script: "Scripts"}
 	var out []standing.Need
 	for _, r := range rows {
 		text := fmt.Sprintf("%d messages were not taken", r.Messages)

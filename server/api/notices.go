@@ -246,24 +246,25 @@ type Rehearsal struct {
 type ChosenView struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
-	By   string `json:"by" enum:"service,owner,everywhere" doc:"The service names it, its owner does, or it is for all that meets its conditions"`
+	By   string `json:"by" enum:"service,owner,everywhere,instead" doc:"The service names it, its owner does, it is for all that meets its conditions, or other plans leave to it what is due outside their hours"`
 }
 
 // RehearsalLine is one thing that would be told.
 type RehearsalLine struct {
-	At   span.Instant `json:"at"`
-	Plan string       `json:"plan" doc:"What the plan is called"`
-	Step int          `json:"step" doc:"From 1"`
-	Nth  int          `json:"nth" doc:"How often again; 0: the first time"`
-	To   string       `json:"to" doc:"What the receiver is called"`
-	Of   string       `json:"of,omitempty" doc:"What it is told of, where several things fail"`
-	Ways []WayView    `json:"ways"`
+	At     span.Instant  `json:"at"`
+	Plan   string        `json:"plan" doc:"What the plan is called"`
+	Step   int           `json:"step" doc:"From 1"`
+	Nth    int           `json:"nth" doc:"How often again; 0: the first time"`
+	Digest *span.Instant `json:"digest,omitempty" doc:"When the digest is sent that tells it; absent: it is told at once"`
+	To     string        `json:"to" doc:"What the receiver is called"`
+	Of     string        `json:"of,omitempty" doc:"What it is told of, where several things fail"`
+	Ways   []WayView     `json:"ways"`
 }
 
 // WayView is how one receiver is told.
 type WayView struct {
 	Person string        `json:"person,omitempty" doc:"What the person is called; absent: it is a shared contact method"`
-	Kind   string        `json:"kind" enum:"mail,sms,webhook,chat,syslog,inbox,"`
+	Kind   string        `json:"kind" enum:"mail,sms,webhook,chat,syslog,script,inbox,"`
 	At     *span.Instant `json:"at,omitempty" doc:"When it arrives; later where it is not active"`
 	Why    string        `json:"why,omitempty" doc:"Why nobody is reached so"`
 }
@@ -272,14 +273,6 @@ func chosenViews(snap *catalogue.Snapshot, list []notice.Chosen) []ChosenView {
 	out := []ChosenView{}
 	for _, c := range list {
 		out = append(out, ChosenView{c.Plan, snap.Named(catalogue.NoticePlan, c.Plan), c.By})
-	}
-	return out
-}
-
-func plansOf(snap *catalogue.Snapshot, list []notice.Chosen) []notice.Plan {
-	out := make([]notice.Plan, len(list))
-	for n, c := range list {
-		out[n] = notice.NewPlan(c.Plan, snap.NoticePlans[c.Plan].Current().Spec)
 	}
 	return out
 }
@@ -320,7 +313,7 @@ func (s *Server) rehearsal(ctx context.Context, in *struct {
 	chosen := notice.Plans(snap, of, service)
 	out.Plans = chosenViews(snap, chosen)
 	waits := in.About == incident.Service && len(snap.NeededNow(service)) > 0
-	lines := notice.Rehearse(plansOf(snap, chosen), d, out.Severity, out.At, rehearsed, waits)
+	lines := notice.Rehearse(notice.Following(snap, chosen), d, out.Severity, out.At, rehearsed, waits)
 	for _, l := range lines {
 		out.Lines = append(out.Lines, lineView(snap, d, l))
 	}
@@ -339,7 +332,7 @@ func (s *Server) rehearsal(ctx context.Context, in *struct {
 }
 
 func lineView(snap *catalogue.Snapshot, d notice.Directory, l notice.Line) RehearsalLine {
-	v := RehearsalLine{At: l.At, Plan: snap.Named(catalogue.NoticePlan, l.Plan), Step: l.Step + 1, Nth: l.Nth, Ways: []WayView{}}
+	v := RehearsalLine{At: l.At, Plan: snap.Named(catalogue.NoticePlan, l.Plan), Step: l.Step + 1, Nth: l.Nth, Digest: l.Digest, Ways: []WayView{}}
 	switch {
 	case l.To.Pool != "":
 		v.To = snap.Named(catalogue.Pool, l.To.Pool)
@@ -363,7 +356,7 @@ func lineView(snap *catalogue.Snapshot, d notice.Directory, l notice.Line) Rehea
 type Gap struct {
 	Kind    string     `json:"kind" enum:"no-plan,hours,passive,unverified,gone,relay,behind"`
 	Text    string     `json:"text" doc:"What is the matter"`
-	About   string     `json:"about" enum:"service,notice-plan,person,pool,relay"`
+	About   string     `json:"about" enum:"service,notice-plan,person,pool,relay,contact-method"`
 	ID      string     `json:"id"`
 	Name    string     `json:"name"`
 	TotalMS int64      `json:"total_ms,omitempty" doc:"Of hours: how much of the coming week"`
@@ -381,7 +374,7 @@ func (s *Server) noticeGaps(ctx context.Context, _ *none) (*list[Gap], error) {
 	var out []Gap
 	for _, g := range alike(snap) {
 		gap := Gap{About: catalogue.Service, ID: g.services[0], Name: someNames(snap, g.services)}
-		switch unheard := notice.Unheard(plansOf(snap, g.plans), d, g.severity, week); {
+		switch unheard := notice.Unheard(notice.Following(snap, g.plans), d, g.severity, week); {
 		case len(g.plans) == 0:
 			gap.Kind, gap.Text = "no-plan", "follows no notice plan: nobody is told"
 		case unheard.Length() >= week.Length():
@@ -396,6 +389,10 @@ func (s *Server) noticeGaps(ctx context.Context, _ *none) (*list[Gap], error) {
 		out = append(out, gap)
 	}
 	out = append(out, peopleGaps(snap, d)...)
+	for _, id := range s.Notices.Sender.ScriptsOff(d.Contacts) {
+		out = append(out, Gap{Kind: "relay", Text: "is a script, and scripts are off: who runs the server may start it with --scripts",
+			About: catalogue.Contact, ID: id, Name: d.Contacts[id].Name})
+	}
 	return items(append(out, relayGaps(snap, d)...)), nil
 }
 
@@ -417,7 +414,9 @@ func alike(snap *catalogue.Snapshot) []followers {
 			continue
 		}
 		plans := notice.Plans(snap, of, id)
-		n := slices.IndexFunc(out, func(f followers) bool { return f.severity == policy.Down && slices.Equal(f.plans, plans) })
+		n := slices.IndexFunc(out, func(f followers) bool {
+			return f.severity == policy.Down && slices.EqualFunc(f.plans, plans, notice.Chosen.Equal)
+		})
 		if n < 0 {
 			n, out = len(out), append(out, followers{plans: plans, severity: policy.Down})
 		}

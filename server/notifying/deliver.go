@@ -374,6 +374,8 @@ func (k *Keeper) Send(ctx context.Context, snap *catalogue.Snapshot, to Target, 
 	case definition.Syslog:
 		host, _ := os.Hostname()
 		return k.Sender.Syslog(ctx, spec, host, m)
+	case definition.Script:
+		return k.Sender.Script(ctx, spec, m)
 	}
 	return "", &Refused{fmt.Sprintf("%q is no kind of contact method", to.Kind)}
 }

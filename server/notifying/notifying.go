@@ -206,28 +206,23 @@ func keptNotice(n db.Notice) notice.Notice {
 	if n.Cause != nil {
 		out.Cause = *n.Cause
 	}
+	if out.What == notice.Begun || out.What == notice.Again {
+		out.Mark = notice.MarkIn(n.Key)
+	}
 	return out
 }
 
 // plans are those that it follows, and those that told of it before.
 func (t told) plans(snap *catalogue.Snapshot) []notice.Plan {
-	var ids []string
-	for _, c := range notice.Plans(snap, t.incident.Subject, incidents.ServiceOf(snap, t.incident.Subject)) {
-		ids = append(ids, c.Plan)
-	}
-	chosen := len(ids)
+	out := notice.Following(snap, notice.Plans(snap, t.incident.Subject, incidents.ServiceOf(snap, t.incident.Subject)))
 	for _, n := range t.notices {
-		if n.Plan != "" && !slices.Contains(ids, n.Plan) && snap.NoticePlans[n.Plan] != nil {
-			ids = append(ids, n.Plan)
+		known := slices.ContainsFunc(out, func(p notice.Plan) bool { return p.ID == n.Plan })
+		if n.Plan == "" || known || snap.NoticePlans[n.Plan] == nil {
+			continue
 		}
-	}
-	out := make([]notice.Plan, len(ids))
-	for n, id := range ids {
-		spec := snap.NoticePlans[id].Current().Spec
-		if n >= chosen { // it is not followed any more: those who were told are told the end
-			spec.Steps = nil
-		}
-		out[n] = notice.NewPlan(id, spec)
+		spec := snap.NoticePlans[n.Plan].Current().Spec
+		spec.Steps = nil // it is not followed any more: those who were told are told the end
+		out = append(out, notice.NewPlan(n.Plan, spec))
 	}
 	return out
 }
@@ -252,9 +247,9 @@ func (k *Keeper) round(ctx context.Context) error {
 	}
 	rows, err := k.Store.IncidentsToTell(ctx, k.Now().Add(-ended))
 	if err != nil || len(rows) == 0 {
-		return errors.Join(err, k.sumUp(ctx, snap))
+		return errors.Join(err, k.SumUp(ctx, snap))
 	}
-	return errors.Join(k.Tell(ctx, snap, rows), k.sumUp(ctx, snap))
+	return errors.Join(k.Tell(ctx, snap, rows), k.SumUp(ctx, snap))
 }
 
 // Tell makes the notices of some incidents that are due.
@@ -307,13 +302,17 @@ func (k *Keeper) make(ctx context.Context, tx pgx.Tx, q *db.Queries, t told, p n
 			continue
 		}
 		for _, w := range k.ways(n, p, d, before, span.Of(now)) {
+			n := n
+			if w.digest {
+				n.Digest = p.NextDigest(span.Of(now))
+			}
 			if who := (notice.Way{Kind: w.Kind, Address: w.Address, Person: w.Person}); w.Why == "" && (n.What == notice.Begun || n.What == notice.Again) {
 				if at[who] {
 					w.Why = "another step tells the same at this moment"
 				}
 				at[who] = true
 			}
-			if err := k.add(ctx, q, ids[0], t.incident.ID, p, n, w, before); err != nil {
+			if err := k.add(ctx, q, ids[0], t.incident.ID, p, n, w.Way, before); err != nil {
 				return err
 			}
 		}
@@ -322,15 +321,25 @@ func (k *Keeper) make(ctx context.Context, tx pgx.Tx, q *db.Queries, t told, p n
 	return store.Notify(ctx, tx, store.Event{Kind: store.OnIncident, IDs: []string{fmt.Sprint(t.incident.ID)}})
 }
 
+// way is how a notice is told; digest says that it stands in the next digest, since its
+// receiver knows of the incident by one.
+type way struct {
+	notice.Way
+	digest bool
+}
+
 // ways are how a notice is told: by its step, or to all who were told of the round.
-func (k *Keeper) ways(n notice.Notice, p notice.Plan, d notice.Directory, before []db.DeliveriesOfIncidentRow, now span.Instant) []notice.Way {
-	var out []notice.Way
+func (k *Keeper) ways(n notice.Notice, p notice.Plan, d notice.Directory, before []db.DeliveriesOfIncidentRow, now span.Instant) []way {
+	var out []way
+	digest := false
 	add := func(w notice.Way) {
-		same := func(o notice.Way) bool {
+		at := slices.IndexFunc(out, func(o way) bool {
 			return o.Kind == w.Kind && o.Address == w.Address && o.Person == w.Person && o.Why == w.Why
-		}
-		if !slices.ContainsFunc(out, same) {
-			out = append(out, w)
+		})
+		if at < 0 {
+			out = append(out, way{w, digest})
+		} else if !digest {
+			out[at].digest = false // it was told at once, by another step
 		}
 	}
 	everybody := func(string) bool { return true }
@@ -347,7 +356,8 @@ func (k *Keeper) ways(n notice.Notice, p notice.Plan, d notice.Directory, before
 		}
 	default:
 		for _, b := range before {
-			if b.Plan != p.ID || int(b.Round) != n.Round || b.Kind == "" || b.State != "sent" && b.State != "queued" {
+			if digest = b.Digest && b.Summary != nil; b.Plan != p.ID || int(b.Round) != n.Round || b.Kind == "" ||
+				b.State != "sent" && b.State != "queued" && !digest {
 				continue
 			}
 			w := notice.Way{Kind: b.Kind, Method: b.Method, Address: b.Address, At: now}
@@ -375,6 +385,8 @@ func (k *Keeper) add(ctx context.Context, q *db.Queries, id, of int64, p notice.
 	switch {
 	case w.Why != "":
 		row.State = "suppressed"
+	case n.Digest != nil:
+		row.State, row.Why, row.Digest, row.NextAt = "held", "it stands in the next digest", true, n.Digest.Time()
 	case n.What == notice.Begun && slices.ContainsFunc(before, func(b db.DeliveriesOfIncidentRow) bool {
 		return b.Plan != p.ID && int(b.Round) == n.Round && b.Kind == w.Kind && b.Address == w.Address && same(b.Person, row.Person) &&
 			(b.State == "sent" || b.State == "queued")
@@ -401,18 +413,25 @@ func same(a, b *string) bool { return a == nil && b == nil || a != nil && b != n
 // heldFor is how long what is held back waits for more, before it is summed up.
 const heldFor = time.Minute
 
-// sumUp makes one message of what was held back, for each receiver of a plan.
-func (k *Keeper) sumUp(ctx context.Context, snap *catalogue.Snapshot) error {
+// SumUp makes one message of what was held back, and of what stands in a digest that is
+// due, for each receiver of a plan.
+func (k *Keeper) SumUp(ctx context.Context, snap *catalogue.Snapshot) error {
 	return k.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error {
-		held, err := q.HeldDeliveries(ctx)
+		held, err := q.HeldDeliveries(ctx, k.Now())
 		if err != nil {
 			return err
 		}
-		type receiver struct{ plan, kind, address string }
+		type receiver struct {
+			plan, kind, address, person string
+			digest                      bool
+		}
 		of := map[receiver][]db.HeldDeliveriesRow{}
 		var order []receiver
 		for _, h := range held {
-			r := receiver{h.Plan, h.Kind, h.Address}
+			r := receiver{plan: h.Plan, kind: h.Kind, address: h.Address, digest: h.Digest}
+			if h.Person != nil {
+				r.person = *h.Person
+			}
 			if of[r] == nil {
 				order = append(order, r)
 			}
@@ -421,17 +440,21 @@ func (k *Keeper) sumUp(ctx context.Context, snap *catalogue.Snapshot) error {
 		now := k.Now()
 		for _, r := range order {
 			list := of[r]
-			if now.Sub(list[0].MadeAt) < heldFor {
+			if !r.digest && now.Sub(list[0].MadeAt) < heldFor {
 				continue
 			}
 			var ids, incidents []int64
 			for _, h := range list {
 				ids = append(ids, h.ID)
-				if h.Incident != nil {
+				if h.Incident != nil && !slices.Contains(incidents, *h.Incident) {
 					incidents = append(incidents, *h.Incident)
 				}
 			}
-			subject, text, err := k.summary(ctx, q, snap, incidents)
+			plan := ""
+			if r.digest {
+				plan = snap.Named(catalogue.NoticePlan, r.plan)
+			}
+			subject, text, err := k.summary(ctx, q, snap, plan, incidents)
 			if err != nil {
 				return err
 			}
@@ -457,27 +480,42 @@ func (k *Keeper) sumUp(ctx context.Context, snap *catalogue.Snapshot) error {
 // mostNamed is how many incidents a message names.
 const mostNamed = 20
 
-// summary says incidents in one message.
-func (k *Keeper) summary(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, ids []int64) (subject, text string, err error) {
+// summary says incidents in one message: of a digest by the name of its plan, otherwise of
+// what was held back.
+func (k *Keeper) summary(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, plan string, ids []int64) (subject, text string, err error) {
 	rows, err := q.Incidents(ctx, ids)
 	if err != nil {
 		return "", "", err
 	}
 	now := span.Of(k.Now())
-	lines := ""
+	lines, open := "", 0
 	for n, r := range rows {
-		if n == mostNamed {
-			lines += fmt.Sprintf("and %d more\n", len(rows)-n)
-			break
-		}
 		i := incidents.Of(r)
+		if i.ResolvedAt == nil {
+			open++
+		}
+		switch {
+		case n > mostNamed:
+			continue
+		case n == mostNamed:
+			lines += fmt.Sprintf("and %d more\n", len(rows)-n)
+			continue
+		}
 		lines += fmt.Sprintf("[%s] %s\n", i.Severity, i.Headline(incidents.Name(snap, i.Subject), nil, now))
 	}
 	noun := "incidents"
 	if len(rows) == 1 {
 		noun = "incident"
 	}
-	return fmt.Sprintf("%d more %s", len(rows), noun), lines + "\n" + k.URL() + "/incidents", nil
+	lines += "\n" + k.URL() + "/incidents"
+	if plan == "" {
+		return fmt.Sprintf("%d more %s", len(rows), noun), lines, nil
+	}
+	over := "all over"
+	if open > 0 {
+		over = fmt.Sprintf("%d not over", open)
+	}
+	return fmt.Sprintf("%s: %d %s, %s", plan, len(rows), noun, over), lines, nil
 }
 
 // awake says that something is to be delivered.

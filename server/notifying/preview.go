@@ -30,6 +30,12 @@ func (k *Keeper) Preview(ctx context.Context, snap *catalogue.Snapshot, c defini
 		return m.Short, nil
 	case definition.Syslog:
 		return m.Subject, nil
+	case definition.Script:
+		line := c.Address
+		for _, a := range c.Args {
+			line += "\n  " + argument(a, m.Values)
+		}
+		return line + "\n\n" + m.Subject + "\n\n" + m.Text, nil
 	}
 	return m.Subject + "\n\n" + m.Text, nil
 }

@@ -40,9 +40,10 @@ type Message struct {
 	At      time.Time
 }
 
-// Sender sends messages. The zero value sends nowhere on this machine.
+// Sender sends messages. The zero value sends nowhere on this machine, and runs nothing.
 type Sender struct {
-	Policy *instrument.Policy // which addresses it may connect to; nil: the usual one
+	Policy  *instrument.Policy // which addresses it may connect to; nil: the usual one
+	Scripts string             // directory of the scripts that it may run, from the root; empty: none
 }
 
 // within is how long one attempt may take.

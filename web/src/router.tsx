@@ -49,6 +49,7 @@ export const router = createBrowserRouter([
       { path: '/set-up/contracts', ...screen(() => import('./setup/parties'), 'Contracts') },
       { path: '/set-up/holidays', ...screen(() => import('./setup/holidays'), 'Holidays') },
       { path: '/set-up/embargoes', ...screen(() => import('./setup/embargoes'), 'Embargoes') },
+      { path: '/set-up/selections', ...screen(() => import('./setup/selections'), 'Selections') },
       { path: '/notices', ...screen(() => import('./notices/duty'), 'DutyPage') },
       { path: '/notices/plans', ...screen(() => import('./notices/plans'), 'PlansPage') },
       { path: '/notices/plans/new', ...screen(() => import('./notices/plan-form'), 'PlanPage') },

@@ -47,8 +47,8 @@ VALUES (@incident, @plan, @key, @what, @round, @step, @nth, @severity, @cause, @
 ON CONFLICT (incident, plan, key) DO NOTHING RETURNING id;
 
 -- name: AddDelivery :one
-INSERT INTO delivery (notice, incident, person, kind, method, address, state, why, subject, text, due_at, made_at, next_at, done_at, again_of, by)
-VALUES (@notice, @incident, @person, @kind, @method, @address, @state, @why, @subject, @text, @due_at, @made_at, @next_at, @done_at, @again_of, @by)
+INSERT INTO delivery (notice, incident, person, kind, method, address, state, why, subject, text, due_at, made_at, next_at, done_at, again_of, by, digest)
+VALUES (@notice, @incident, @person, @kind, @method, @address, @state, @why, @subject, @text, @due_at, @made_at, @next_at, @done_at, @again_of, @by, @digest)
 RETURNING id;
 
 -- name: DeliveriesOfIncident :many
@@ -87,8 +87,9 @@ SELECT EXISTS (SELECT 1 FROM delivery d JOIN notice n ON n.id = d.notice
 WHERE d.incident = @incident AND d.kind = @kind AND d.address = @address AND n.round = @round AND d.state = 'sent' AND d.id < @id);
 
 -- name: HeldDeliveries :many
--- What was held back, and is in no summary yet.
-SELECT d.*, n.plan FROM delivery d JOIN notice n ON n.id = d.notice WHERE d.state = 'held' AND d.summary IS NULL ORDER BY d.id;
+-- What was held back, and is in no summary yet; of digests, those that are due.
+SELECT d.*, n.plan FROM delivery d JOIN notice n ON n.id = d.notice
+WHERE d.state = 'held' AND d.summary IS NULL AND (NOT d.digest OR d.next_at <= @now) ORDER BY d.id;
 
 -- name: SumUp :exec
 UPDATE delivery SET summary = @summary WHERE id = ANY(@ids::bigint[]);
@@ -111,7 +112,7 @@ WHERE (sqlc.narg(state)::text IS NULL OR d.state = sqlc.narg(state))
 ORDER BY d.id DESC LIMIT @most;
 
 -- name: InboxOf :many
-SELECT d.id, d.incident, d.subject, d.text, d.made_at, d.read_at, n.what FROM delivery d JOIN notice n ON n.id = d.notice
+SELECT d.id, d.incident, d.subject, d.text, d.made_at, d.read_at, n.what, n.severity FROM delivery d JOIN notice n ON n.id = d.notice
 WHERE d.person = @person AND d.kind = 'inbox' AND d.state = 'sent' ORDER BY d.id DESC LIMIT @most;
 
 -- name: UnreadOf :one

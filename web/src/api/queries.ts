@@ -36,6 +36,9 @@ export const partyPaths = { team: '/api/v1/teams', customer: '/api/v1/customers'
 export const useParties = (kind: PartyKind) =>
   useQuery<Party[]>({ queryKey: ['parties', kind], queryFn: () => ask(api.GET(partyPaths[kind])).then((l) => l.items), enabled: useMay()('see') })
 
+/** What each selection in force takes now. */
+export const useSelected = () => useQuery({ queryKey: ['selections', 'members'], queryFn: () => ask(api.GET('/api/v1/selections/members')).then((l) => l.items), enabled: useMay()('see') })
+
 export const useHolidayLists = () => useQuery({ queryKey: ['holiday-lists'], queryFn: () => ask(api.GET('/api/v1/holiday-lists')).then((l) => l.items) })
 
 /** How many rows with strips are shown at once; more of them on demand. */

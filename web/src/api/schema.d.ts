@@ -3166,6 +3166,134 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/selections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-selection"];
+        put?: never;
+        /**
+         * Define a selection
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["create-selection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/selections/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What each selection in force takes now
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["selected"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/selections/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a selection would take, saved or not
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        post: operations["preview-selection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/selections/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a selection: opens a new revision
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        put: operations["edit-selection"];
+        post?: never;
+        /**
+         * Retire a selection; its history stays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        delete: operations["retire-selection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/selections/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["restore-selection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/selections/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-selection"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services": {
         parameters: {
             query?: never;
@@ -4090,6 +4218,9 @@ export interface components {
             role: string;
             to: string;
         };
+        "BodySelectionSpec \"json:\\\"spec\\\"\" }Body": {
+            spec: components["schemas"]["SelectionSpec"];
+        };
         "BodyStruct { ID int64 \"json:\\\"id\\\"\" }Body": {
             /** Format: int64 */
             id: number;
@@ -4351,10 +4482,10 @@ export interface components {
         };
         ChosenView: {
             /**
-             * @description The service names it, its owner does, or it is for all that meets its conditions
+             * @description The service names it, its owner does, it is for all that meets its conditions, or other plans leave to it what is due outside their hours
              * @enum {string}
              */
-            by: "service" | "owner" | "everywhere";
+            by: "service" | "owner" | "everywhere" | "instead";
             id: string;
             name: string;
         };
@@ -4405,8 +4536,10 @@ export interface components {
         ContactSpec: {
             /** @description When it may be used; what is due outside waits until then. Absent: always */
             active?: components["schemas"]["WeeklyPlan"];
-            /** @description A mail address; a number as +4670123456 (ITU-T E.164); an http or https address; of syslog udp://host:514, tcp://host:601 or tls://host:6514 */
+            /** @description A mail address; a number as +4670123456 (ITU-T E.164); an http or https address; of syslog udp://host:514, tcp://host:601 or tls://host:6514; of a script the name of its file in the directory that the server was started with */
             address: string;
+            /** @description Of a script: its arguments, with placeholders, none of which is read by a shell; the message is its standard input */
+            args?: string[];
             /** @description Of a webhook: the JSON that is sent, with placeholders; absent: all there is to say */
             body?: string;
             /** @description Of webhook and chat: id of what signs in there */
@@ -4424,7 +4557,7 @@ export interface components {
             /** @description Of a webhook: sent along; secrets belong in a credential */
             headers?: components["schemas"]["FixedHeader"][];
             /** @enum {string} */
-            kind: "mail" | "sms" | "webhook" | "chat" | "syslog";
+            kind: "mail" | "sms" | "webhook" | "chat" | "syslog" | "script";
             /**
              * @default POST
              * @enum {string}
@@ -4553,6 +4686,10 @@ export interface components {
         CreateRelaySpecBody: {
             reason?: string;
             spec: components["schemas"]["RelaySpec"];
+        };
+        CreateSelectionSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["SelectionSpec"];
         };
         CreateServiceSpecBody: {
             reason?: string;
@@ -4867,6 +5004,22 @@ export interface components {
             since: string;
             spec: components["schemas"]["RelaySpec"];
         };
+        DefinedSelectionSpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["SelectionSpec"];
+        };
         DefinedServiceSpec: {
             /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
             counts_from?: string;
@@ -4945,7 +5098,7 @@ export interface components {
             /** Format: int64 */
             incident?: number;
             /** @enum {string} */
-            kind: "mail" | "sms" | "webhook" | "chat" | "syslog" | "inbox" | "";
+            kind: "mail" | "sms" | "webhook" | "chat" | "syslog" | "script" | "inbox" | "";
             /**
              * Format: int64
              * @description How long after it was due it was sent
@@ -5018,6 +5171,14 @@ export interface components {
              */
             operation: "sum" | "difference" | "mean" | "min" | "max" | "share";
             sources: components["schemas"]["Source"][];
+        };
+        Digest: {
+            /** @description Times of day, 07:30 */
+            at: string[];
+            /** @description On these days; absent: every day */
+            days?: ("MO" | "TU" | "WE" | "TH" | "FR" | "SA" | "SU")[];
+            /** @description On whose clocks */
+            timezone: string;
         };
         Duty: {
             pools: components["schemas"]["PoolDuty"][];
@@ -5191,6 +5352,17 @@ export interface components {
              */
             revision: number;
             spec: components["schemas"]["RelaySpec"];
+        };
+        EditSelectionSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["SelectionSpec"];
         };
         EditServiceSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
@@ -5451,7 +5623,7 @@ export interface components {
         };
         Gap: {
             /** @enum {string} */
-            about: "service" | "notice-plan" | "person" | "pool" | "relay";
+            about: "service" | "notice-plan" | "person" | "pool" | "relay" | "contact-method";
             /**
              * Format: date-time
              * @description Of hours: when that begins first
@@ -5693,6 +5865,11 @@ export interface components {
             /** Format: int64 */
             incident?: number;
             read: boolean;
+            /**
+             * @description Of the incident as it was told
+             * @enum {string}
+             */
+            severity: "critical" | "major" | "minor" | "";
             subject: string;
             text: string;
             /** @enum {string} */
@@ -6073,6 +6250,9 @@ export interface components {
         ListDefinedRelaySpecBody: {
             items: components["schemas"]["DefinedRelaySpec"][];
         };
+        ListDefinedSelectionSpecBody: {
+            items: components["schemas"]["DefinedSelectionSpec"][];
+        };
         ListDefinedServiceSpecBody: {
             items: components["schemas"]["DefinedServiceSpec"][];
         };
@@ -6135,6 +6315,9 @@ export interface components {
         };
         ListSecretViewBody: {
             items: components["schemas"]["SecretView"][];
+        };
+        ListSelectedBody: {
+            items: components["schemas"]["Selected"][];
         };
         ListSessionViewBody: {
             items: components["schemas"]["SessionView"][];
@@ -6502,10 +6685,14 @@ export interface components {
             about?: ("service" | "check" | "location" | "agreement")[];
             /** @description Condition on incidents of checks: their kinds; absent: any */
             check_kinds?: string[];
+            /** @description When what is not told at once is told in one message; of a plan without hours that is all */
+            digest?: components["schemas"]["Digest"];
             /** @description For every incident that meets the conditions; otherwise for those of services that name the plan, or whose team does */
             everywhere?: boolean;
-            /** @description Steps are told within these only, others wait for them; absent: always */
+            /** @description Steps are told within these; absent: always */
             hours?: components["schemas"]["WeeklyPlan"];
+            /** @description Id of the plan that tells outside the hours */
+            instead?: string;
             /**
              * Format: int64
              * @description So many incidents an hour begin a message of their own to one receiver; the rest is summed up in one. 0: no bound
@@ -6516,10 +6703,17 @@ export interface components {
             no_all_clear?: boolean;
             note?: string;
             /**
+             * @description What is due outside the hours waits for them (absent: that), stands in the next digest, or is left to another plan until they begin
+             * @enum {string}
+             */
+            outside?: "wait" | "digest" | "plan";
+            /**
              * Format: int64
              * @description Who acknowledged it is reminded after so many seconds, and again; 0: never
              */
             remind_s?: number;
+            /** @description Condition: it is about something in one of these selections, by id; absent: anything */
+            selections?: string[];
             /** @description Condition: how severe it is; absent: any */
             severities?: ("critical" | "major" | "minor")[];
             steps: components["schemas"]["NoticeStep"][];
@@ -6913,10 +7107,10 @@ export interface components {
         };
         PlanState: {
             /**
-             * @description The service names it, its owner does, or it is for all that meets its conditions
+             * @description The service names it, its owner does, it is for all that meets its conditions, or other plans leave to it what is due outside their hours
              * @enum {string}
              */
-            by: "service" | "owner" | "everywhere";
+            by: "service" | "owner" | "everywhere" | "instead";
             id: string;
             name: string;
             /** @description When somebody is told next, if nothing happens */
@@ -7055,6 +7249,8 @@ export interface components {
         };
         RehearsalLine: {
             at: string;
+            /** @description When the digest is sent that tells it; absent: it is told at once */
+            digest?: string;
             /**
              * Format: int64
              * @description How often again; 0: the first time
@@ -7355,6 +7551,30 @@ export interface components {
         Security: {
             /** @description Who has none can only set one up */
             second_factor_required: boolean;
+        };
+        Selected: {
+            /** @description Ids; of a selection of services, all of theirs */
+            checks: string[];
+            id?: string;
+            name: string;
+            /** @enum {string} */
+            of: "services" | "checks";
+            /** @description Ids; of a selection of checks, those of which it takes one */
+            services: string[];
+        };
+        SelectionSpec: {
+            /** @description Condition, of checks: their kind is one of these; absent: any */
+            check_kinds?: string[];
+            /** @description Condition: the kind of the service is one of these; absent: any */
+            kinds?: ("business" | "supporting" | "supplier")[];
+            name: string;
+            note?: string;
+            /** @enum {string} */
+            of: "services" | "checks";
+            /** @description Condition: one of these teams owns the service, by id; absent: any or none */
+            owners?: string[];
+            /** @description Condition: the service has one of these tags; absent: any */
+            tags?: string[];
         };
         ServiceReason: {
             at: string;
@@ -7934,7 +8154,7 @@ export interface components {
             /** @description When it arrives; later where it is not active */
             at?: string;
             /** @enum {string} */
-            kind: "mail" | "sms" | "webhook" | "chat" | "syslog" | "inbox" | "";
+            kind: "mail" | "sms" | "webhook" | "chat" | "syslog" | "script" | "inbox" | "";
             /** @description What the person is called; absent: it is a shared contact method */
             person?: string;
             /** @description Why nobody is reached so */
@@ -11517,7 +11737,7 @@ export interface operations {
         parameters: {
             query?: {
                 state?: "queued" | "held" | "sent" | "failed" | "suppressed" | "";
-                kind?: "mail" | "sms" | "webhook" | "chat" | "syslog" | "inbox" | "";
+                kind?: "mail" | "sms" | "webhook" | "chat" | "syslog" | "script" | "inbox" | "";
                 /** @description Id of a person */
                 person?: string;
                 /** @description Occurs in the subject, the address or what the remote answered */
@@ -18983,6 +19203,450 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SchedulesView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-selection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedSelectionSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-selection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateSelectionSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    selected: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListSelectedBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-selection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BodySelectionSpec \"json:\\\"spec\\\"\" }Body"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Selected"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-selection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditSelectionSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-selection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-selection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-selection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
                 };
             };
             /** @description Unauthorized */

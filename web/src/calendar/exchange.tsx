@@ -11,8 +11,9 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 import { Link } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
-import { useMay, useServices } from '../api/queries'
+import { useAgreements, useMay } from '../api/queries'
 import { counted } from '../parts/counted'
+import { ServicesPick } from '../parts/services-pick'
 import { Trouble } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
@@ -36,23 +37,6 @@ export function ExchangePage() {
   )
 }
 
-function ServicesPick({ value, change, label, help }: { value: string[]; change: (ids: string[]) => void; label: string; help: string }) {
-  const services = useServices()
-  const live = (services.data ?? []).filter((s) => !s.retired)
-  return (
-    <Autocomplete
-      multiple
-      options={live.map((s) => s.id)}
-      value={value}
-      getOptionLabel={(id) => live.find((s) => s.id === id)?.spec.name ?? id}
-      noOptionsText="No service of that name"
-      sx={{ minWidth: 280, maxWidth: 520 }}
-      onChange={(_, list) => change(list)}
-      renderInput={(p) => <TextField {...p} label={label} helperText={help} />}
-    />
-  )
-}
-
 /** Subscriptions: each an address that anybody who has it can read. */
 function Feeds() {
   const { zone } = useZone()
@@ -60,12 +44,15 @@ function Feeds() {
   const feeds = useQuery({ queryKey: ['calendar-feeds'], queryFn: () => ask(api.GET('/api/v1/calendar-feeds')).then((l) => l.items) })
   const [name, setName] = useState('')
   const [services, setServices] = useState<string[]>([])
+  const [promised, setPromised] = useState<string[]>([])
+  const agreements = (useAgreements().data ?? []).filter((a) => !a.retired)
   const refresh = () => client.invalidateQueries({ queryKey: ['calendar-feeds'] })
   const make = useMutation({
-    mutationFn: () => ask(api.POST('/api/v1/calendar-feeds', { body: { name, services: services.length ? services : undefined } })),
+    mutationFn: () => ask(api.POST('/api/v1/calendar-feeds', { body: { name, services: services.length ? services : undefined, agreements: promised.length ? promised : undefined } })),
     onSuccess: async () => {
       setName('')
       setServices([])
+      setPromised([])
       await refresh()
     },
   })
@@ -91,7 +78,18 @@ function Feeds() {
         }}
       >
         <TextField label="Name of the feed" required value={name} slotProps={{ htmlInput: { maxLength: 120 } }} onChange={(e) => setName(e.target.value)} sx={{ width: 220 }} />
-        <ServicesPick label="Work on" help="none: on all services" value={services} change={setServices} />
+        <ServicesPick label="Work on" help={promised.length ? 'and on what these agreements are about' : 'none: on all services'} value={services} change={setServices} />
+        <Autocomplete
+          multiple
+          options={agreements.map((a) => a.id)}
+          value={promised}
+          getOptionLabel={(id) => agreements.find((a) => a.id === id)?.spec.name ?? id}
+          noOptionsText="No agreement of that name"
+          size="small"
+          sx={{ minWidth: 240 }}
+          onChange={(_, list) => setPromised(list)}
+          renderInput={(p) => <TextField {...p} label="Or on what is promised by" />}
+        />
         <Button type="submit" variant="contained" sx={{ height: 40 }} disabled={make.isPending}>
           Make a feed
         </Button>

@@ -2,26 +2,29 @@ import Autocomplete from '@mui/material/Autocomplete'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { Suspense, lazy, useEffect } from 'react'
-import { Controller, useForm } from 'react-hook-form'
+import { Controller } from 'react-hook-form'
 import { useNavigate, useSearchParams } from 'react-router'
 import type { Schemas } from '../api/client'
 import { useServices } from '../api/queries'
 import { useReceivers } from '../notices/receivers'
 import { keyOf, recipientOf } from '../notices/words'
 import { Day, Minute, noDate, wholeDay } from '../parts/day'
+import { useForm } from '../parts/form'
 import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { useSaving } from '../parts/save'
+import { ServicesPick } from '../parts/services-pick'
 import { useSettled } from '../parts/settled'
-import { Awaited, Trouble } from '../parts/trouble'
-import { duration, weekTime, wallMinute } from '../time/format'
+import { Awaited } from '../parts/trouble'
+import { duration, weekTime } from '../time/format'
 import { useZone } from '../time/span'
 import { useGo } from './go'
 import { Clashes, Effects } from './effects'
 import type { Draft } from './lanes'
-import { useSlots, useWindows, useWork, type WindowSpec } from './queries'
+import { useWindows, useWork, type WindowSpec } from './queries'
 import { days, noRule, nths, read, repeats, written, type RuleValues } from './rule'
 
+const Slots = lazy(() => import('./slots'))
 const Revisions = lazy(() => import('../parts/revisions').then((m) => ({ default: m.Revisions })))
 
 type Values = { name: string; type: string; tell: string[]; services: string[]; start: string; lasts: string; timezone: string; exdates: string[]; changes: Schemas['Occurrence'][]; reference: string; note: string; reason: string; imported?: WindowSpec['imported'] } & RuleValues
@@ -101,7 +104,6 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
   const view = settled ? work.data : undefined
   const lasts = /^\d+$/.test(v.lasts) ? Number(v.lasts) * 60 : 0
   const receivers = useReceivers().all
-  const slots = useSlots(useSettled(v.services, v.services.join(' '), 400), useSettled(lasts, String(lasts), 400), entry?.id)
   const drawn = JSON.stringify(view?.occurrences ?? [])
   useEffect(() => {
     show({ services: v.services, spans: (JSON.parse(drawn) as Schemas['Coming'][]).map((o) => ({ from: Date.parse(o.from), to: Date.parse(o.to) })) })
@@ -110,9 +112,6 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [drawn, v.services.join(' ')])
   if (!services.data) return <Awaited error={services.error} />
-  const live = services.data.filter((s) => !s.retired)
-  const named = new Map(live.map((s) => [s.id, s.spec.name]))
-  const tags = [...new Set(live.flatMap((s) => s.spec.tags ?? []))].sort()
   const err = form.formState.errors
   const add = (ids: string[]) => form.setValue('services', [...new Set([...v.services, ...ids])], { shouldDirty: true, shouldTouch: true })
   const wrongWork = work.error && settled ? work.error : undefined
@@ -126,20 +125,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
         name="services"
         rules={{ validate: (list) => list.length > 0 || 'Choose what is worked on' }}
         render={({ field }) => (
-          <Autocomplete
-            multiple
-            options={[...live.map((s) => s.id), ...tags.map((t) => `#${t}`)]}
-            value={field.value}
-            getOptionLabel={(o) => (o.startsWith('#') ? `all with the tag ${o.slice(1)}` : (named.get(o) ?? o))}
-            noOptionsText="No service of that name"
-            size="small"
-            onChange={(_, list) => {
-              const of = list.filter((o) => !o.startsWith('#'))
-              const tag = list.find((o) => o.startsWith('#'))?.slice(1)
-              field.onChange(tag ? [...new Set([...of, ...live.filter((s) => s.spec.tags?.includes(tag)).map((s) => s.id)])] : of)
-            }}
-            renderInput={(p) => <TextField {...p} label="On" inputRef={field.ref} error={Boolean(err.services)} helperText={err.services?.message} />}
-          />
+          <ServicesPick label="On" value={field.value} change={field.onChange} ref={field.ref} error={err.services?.message} />
         )}
       />
       {view && view.also.length > 0 && (
@@ -286,21 +272,9 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
         }}
       />
       {v.services.length > 0 && lasts > 0 && (
-        <section aria-label="Cheapest times" data-slots>
-          <h2 style={{ margin: '4px 0 6px' }}>Cheapest {duration(lasts * 1000)} in two weeks</h2>
-          <Trouble error={slots.error} />
-          {slots.data?.items.map((s) => (
-            <div key={s.from} className="entry" style={{ padding: '5px 0' }} data-slot={s.from}>
-              <div style={{ display: 'flex', justifyContent: 'space-between', gap: 8 }}>
-                <button type="button" className="link" onClick={() => form.setValue('start', wallMinute(s.from, v.timezone), { shouldDirty: true, shouldValidate: true })}>
-                  {weekTime(s.from, v.timezone)}
-                </button>
-                <span className={s.clash || s.misses.length ? 'word-down' : s.downtime_ms ? 'word-degraded' : 'word-up'}>{s.clash ? 'clash' : s.downtime_ms ? `costs ${duration(s.downtime_ms)}` : 'costs nothing'}</span>
-              </div>
-              <div className="sub">{[s.clash?.words, s.misses.length ? `${s.misses.join(' and ')} cannot be met with it` : undefined, ...s.why].filter(Boolean).join(' · ')}</div>
-            </div>
-          ))}
-        </section>
+        <Suspense fallback={null}>
+          <Slots services={v.services} lasts={lasts} window={entry?.id} zone={v.timezone} take={(start) => form.setValue('start', start, { shouldDirty: true, shouldValidate: true })} />
+        </Suspense>
       )}
       {entry && (
         <Suspense fallback={null}>

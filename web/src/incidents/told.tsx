@@ -69,7 +69,7 @@ function groups(items: Delivery[]): Delivery[][] {
 
 /** Deliveries of one receiver together: those that were sent, and the others. */
 function receivers(list: Delivery[]): { name: string; person: boolean; sent: Delivery[]; others: Delivery[] }[] {
-  const shared = ['webhook', 'chat', 'syslog']
+  const shared = ['webhook', 'chat', 'syslog', 'script']
   const out: { name: string; person: boolean; sent: Delivery[]; others: Delivery[] }[] = []
   for (const d of list) {
     let r = out.find((x) => x.name === (d.to || 'nobody'))

@@ -6,12 +6,14 @@ import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { Controller, useFieldArray, useForm, type Control, type UseFormReturn } from 'react-hook-form'
+import { Controller, useFieldArray, type Control, type UseFormReturn } from 'react-hook-form'
 import { Link, useNavigate, useParams } from 'react-router'
 import type { Schemas } from '../api/client'
-import { useKinds, useMayDefineForAll } from '../api/queries'
+import { useKinds, useMayDefineForAll, useSelected } from '../api/queries'
 import { decimal, validAmount } from '../parts/decimal'
+import { useForm } from '../parts/form'
 import { KeptNote, useKept } from '../parts/kept'
+import { Pick } from '../parts/pick'
 import { Revisions } from '../parts/revisions'
 import { useSaving } from '../parts/save'
 import { Awaited, Trouble } from '../parts/trouble'
@@ -19,7 +21,7 @@ import { useKeep, useZone } from '../time/span'
 import { NoticesNav } from './head'
 import { useReceivers, type Receiver } from './receivers'
 import { usePlans, type Plan } from './queries'
-import { keyOf, recipientOf, sentences } from './words'
+import { dayNames, keyOf, recipientOf, sentences } from './words'
 import { Week } from './week'
 
 type Spec = Schemas['NoticePlanSpec']
@@ -34,7 +36,14 @@ type Values = {
   steps: Step[]
   all_clear: boolean
   remind: string
+  selections: string[]
   hours: Schemas['WeeklyPlan'] | null
+  outside: 'wait' | 'digest' | 'plan'
+  instead: string
+  digests: boolean
+  digest_at: string
+  digest_days: string[]
+  digest_zone: string
   most_per_hour: string
   note: string
 }
@@ -51,7 +60,14 @@ const valuesOf = (s: Spec | undefined): Values => ({
   steps: s?.steps.map((x) => ({ after: minutes(x.after_s) || '0', tell: x.tell.map(keyOf), by: x.by?.length === 1 ? (x.by[0] ?? '') : '', repeat: minutes(x.repeat_s), most: x.most ? String(x.most) : '' })) ?? [{ after: '0', tell: [], by: '', repeat: '', most: '' }],
   all_clear: !s?.no_all_clear,
   remind: s?.remind_s ? String(s.remind_s / 3600) : '',
+  selections: s?.selections ?? [],
   hours: s?.hours ?? null,
+  outside: s?.outside ?? 'wait',
+  instead: s?.instead ?? '',
+  digests: Boolean(s?.digest && !s.hours),
+  digest_at: (s?.digest?.at ?? []).join(', '),
+  digest_days: s?.digest?.days ?? [],
+  digest_zone: s?.digest?.timezone ?? '',
   most_per_hour: s?.most_per_hour ? String(s.most_per_hour) : '',
   note: s?.note ?? '',
 })
@@ -61,6 +77,7 @@ const seconds = (text: string, unit: number) => (text.trim() === '' ? undefined 
 const some = <T,>(list: T[]) => (list.length ? list : undefined)
 
 function specOf(v: Values): Spec {
+  const digests = v.hours ? v.outside === 'digest' : v.digests
   return {
     name: v.name.trim(),
     everywhere: v.everywhere || undefined,
@@ -71,7 +88,11 @@ function specOf(v: Values): Spec {
     steps: v.steps.map((s) => ({ after_s: seconds(s.after, 60) ?? 0, tell: s.tell.map(recipientOf), by: s.by ? [s.by as 'mail'] : undefined, repeat_s: seconds(s.repeat, 60), most: seconds(s.most, 1) })),
     no_all_clear: !v.all_clear || undefined,
     remind_s: seconds(v.remind, 3600),
+    selections: some(v.selections),
     hours: v.hours ?? undefined,
+    outside: v.hours && v.outside !== 'wait' ? v.outside : undefined,
+    instead: v.hours && v.outside === 'plan' ? v.instead : undefined,
+    digest: digests ? { timezone: v.digest_zone, at: v.digest_at.split(',').map((t) => t.trim()).filter(Boolean), days: some(v.digest_days) as Schemas['Digest']['days'] } : undefined,
     most_per_hour: seconds(v.most_per_hour, 1),
     note: v.note || undefined,
   }
@@ -87,13 +108,14 @@ export function PlanPage() {
   return (
     <>
       <NoticesNav />
-      <Form key={plan?.id ?? ''} plan={plan} />
+      <Form key={plan?.id ?? ''} plan={plan} others={plans.data.filter((p) => p.id !== id && !p.retired && p.spec.outside !== 'plan')} />
     </>
   )
 }
 
-function Form({ plan }: { plan: Plan | undefined }) {
-  const fresh = valuesOf(plan?.spec)
+function Form({ plan, others }: { plan: Plan | undefined; others: Plan[] }) {
+  const { home } = useZone()
+  const fresh = { ...valuesOf(plan?.spec), digest_zone: plan?.spec.digest?.timezone ?? home }
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, plan?.revision ?? 0, { draft: `notice-plans/${plan?.id ?? 'new'}` })
   const steps = useFieldArray({ control: form.control, name: 'steps' })
@@ -101,7 +123,7 @@ function Form({ plan }: { plan: Plan | undefined }) {
   const kinds = useKinds().data ?? []
   const navigate = useNavigate()
   const keep = useKeep()
-  const { home } = useZone()
+  const selections = useSelected().data ?? []
   const may = useMayDefineForAll() && !plan?.retired
   const save = useSaving({ of: 'notice-plans', entry: plan, form, kept, spec: specOf, names: faults(steps.fields.length), done: (id) => navigate(keep(plan ? '/notices/plans' : `/notices/plans/${id}`)) })
   const now = form.watch()
@@ -122,7 +144,7 @@ function Form({ plan }: { plan: Plan | undefined }) {
           <div>
             <Button onClick={() => steps.append({ after: String((Number(decimal(now.steps.at(-1)?.after ?? '')) || 0) + 15), tell: [], by: '', repeat: '', most: '' })}>Add a step</Button>
           </div>
-          {err.steps?.root && <Trouble error={new Error(err.steps.root.message)} />}
+          {err.root?.steps && <Trouble error={new Error(err.root.steps.message)} />}
         </fieldset>
         <fieldset disabled={!may}>
           <legend>Afterwards</legend>
@@ -149,8 +171,15 @@ function Form({ plan }: { plan: Plan | undefined }) {
             <Several control={form.control} name="about" label="About" of={{ service: 'services', check: 'checks that inform', location: 'locations', agreement: 'allowances' }} />
             <Several control={form.control} name="check_kinds" label="Kinds of check" of={Object.fromEntries(kinds.map((k) => [k.name, k.name]))} />
           </div>
-          <TextField label="Tags of the service" error={Boolean(err.tags)} helperText={err.tags?.message ?? 'With commas between them; empty: any'} {...form.register('tags')} />
-          <Controller control={form.control} name="hours" render={({ field }) => <Week label="Tell only within some hours; what is due outside waits" value={field.value ?? undefined} change={(w) => field.onChange(w ?? null)} zone={home} error={err.hours?.message} />} />
+          <div className="side">
+            <TextField label="Tags of the service" error={Boolean(err.tags)} helperText={err.tags?.message ?? 'With commas between them; empty: any'} {...form.register('tags')} />
+            <Several control={form.control} name="selections" label="In the selections" of={Object.fromEntries(selections.map((s) => [s.id ?? '', s.name]))} />
+          </div>
+        </fieldset>
+        <fieldset disabled={!may}>
+          <legend>In which hours</legend>
+          <Controller control={form.control} name="hours" render={({ field }) => <Week label="Tell within some hours" value={field.value ?? undefined} change={(w) => field.onChange(w ?? null)} zone={home} error={err.hours?.message} />} />
+          <Outside form={form} others={others} />
           <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
         </fieldset>
         <Trouble error={save.error} />
@@ -169,7 +198,7 @@ function Form({ plan }: { plan: Plan | undefined }) {
       <Box component="aside" sx={{ paddingTop: '26px' }} aria-label="In sentences">
         <Typography variant="h2">What it says</Typography>
         <ul className="sentences" data-sentences>
-          {sentences(specOf(now), receivers.name).map((s) => (
+          {sentences(specOf(now), { receiver: receivers.name, plan: (id) => others.find((p) => p.id === id)?.spec.name ?? 'another plan', selection: (id) => selections.find((s) => s.id === id)?.name ?? id }).map((s) => (
             <li key={s}>{s}</li>
           ))}
         </ul>
@@ -183,7 +212,7 @@ function Form({ plan }: { plan: Plan | undefined }) {
 
 /** Where the faults of steps stand: the server speaks of seconds and of receivers one by one. */
 function faults(n: number): Record<string, string> {
-  const out: Record<string, string> = { 'tags[': 'tags', 'hours.': 'hours', remind_s: 'remind', steps: 'steps.root' }
+  const out: Record<string, string> = { 'digest.at': 'digest_at', 'digest.at[': 'digest_at', 'digest.days[': 'digest_days', 'digest.timezone': 'digest_zone', digest: 'outside', 'selections[': 'selections', 'tags[': 'tags', 'hours.': 'hours', remind_s: 'remind', steps: 'root.steps' }
   for (let i = 0; i < n; i++) {
     out[`steps[${i}].after_s`] = `steps.${i}.after`
     out[`steps[${i}].repeat_s`] = `steps.${i}.repeat`
@@ -192,6 +221,54 @@ function faults(n: number): Record<string, string> {
     out[`steps[${i}].tell[`] = `steps.${i}.tell`
   }
   return out
+}
+
+/** What becomes of what is due outside the hours, and when digests are sent. */
+function Outside({ form, others }: { form: UseFormReturn<Values>; others: Plan[] }) {
+  const v = form.watch()
+  const err = form.formState.errors
+  const digests = v.hours ? v.outside === 'digest' : v.digests
+  return (
+    <>
+      {v.hours ? (
+        <div className="side">
+          <Controller
+            control={form.control}
+            name="outside"
+            render={({ field }) => (
+              <TextField select label="What is due outside them" {...field} error={Boolean(err.outside)} helperText={err.outside?.message}>
+                <MenuItem value="wait">waits for them</MenuItem>
+                <MenuItem value="digest">stands in the next digest</MenuItem>
+                <MenuItem value="plan">is left to another plan</MenuItem>
+              </TextField>
+            )}
+          />
+          {v.outside === 'plan' && <Controller control={form.control} name="instead" rules={{ required: 'Say which' }} render={({ field }) => <Pick label="That plan" required value={field.value} change={field.onChange} of={others.map((p) => ({ id: p.id, name: p.spec.name }))} error={err.instead?.message} help="It tells what has not ended, by its own steps" />} />}
+        </div>
+      ) : (
+        <FormControlLabel label="Tell nothing at once, but all in digests" control={<Controller control={form.control} name="digests" render={({ field }) => <Checkbox size="small" checked={field.value} onChange={field.onChange} />} />} />
+      )}
+      {digests && (
+        <div className="side">
+          <TextField label="Digests at" required placeholder="07:30, 16:00" error={Boolean(err.digest_at)} helperText={err.digest_at?.message ?? 'Times, with commas between them'} {...form.register('digest_at', { validate: (t) => t.trim() !== '' || 'Say when' })} />
+          <Controller
+            control={form.control}
+            name="digest_days"
+            render={({ field }) => (
+              <TextField select label="On" value={field.value} onChange={field.onChange} slotProps={{ select: { multiple: true, displayEmpty: true, renderValue: (d) => (d as string[]).map((x) => dayNames[x]).join(', ') || 'every day' }, inputLabel: { shrink: true } }}>
+                {Object.entries(dayNames).map(([d, name]) => (
+                  <MenuItem key={d} value={d}>
+                    {name}
+                  </MenuItem>
+                ))}
+              </TextField>
+            )}
+          />
+          <TextField label="On the clocks of" error={Boolean(err.digest_zone)} helperText={err.digest_zone?.message} {...form.register('digest_zone')} />
+        </div>
+      )}
+    </>
+  )
 }
 
 function StepFields({ i, form, receivers, many, out }: { i: number; form: UseFormReturn<Values>; receivers: Receiver[]; many: boolean; out: () => void }) {
@@ -243,7 +320,7 @@ function StepFields({ i, form, receivers, many, out }: { i: number; form: UseFor
   )
 }
 
-function Several({ control, name, label, of }: { control: Control<Values>; name: 'severities' | 'about' | 'check_kinds'; label: string; of: Record<string, string> }) {
+function Several({ control, name, label, of }: { control: Control<Values>; name: 'severities' | 'about' | 'check_kinds' | 'selections'; label: string; of: Record<string, string> }) {
   return (
     <Controller
       control={control}

@@ -1,7 +1,7 @@
 import Button from '@mui/material/Button'
 import Typography from '@mui/material/Typography'
 import { Link } from 'react-router'
-import { useMayDefineForAll, useParties, useServices } from '../api/queries'
+import { useMayDefineForAll, useParties, useSelected, useServices } from '../api/queries'
 import { useRetiring } from '../parts/retire'
 import { Awaited, Trouble } from '../parts/trouble'
 import { useKeep } from '../time/span'
@@ -41,12 +41,16 @@ export function PlansPage() {
 }
 
 function Row({ plan, may, retiring }: { plan: Plan; may: boolean; retiring: ReturnType<typeof useRetiring> }) {
-  const { name } = useReceivers()
+  const receiver = useReceivers().name
+  const selections = useSelected().data ?? []
+  const plans = usePlans().data ?? []
+  const names = { receiver, plan: (id: string) => plans.find((p) => p.id === id)?.spec.name ?? 'another plan', selection: (id: string) => selections.find((s) => s.id === id)?.name ?? id }
   const services = useServices().data ?? []
   const teams = useParties('team').data ?? []
   const keep = useKeep()
   const users = [
     ...teams.filter((t) => !t.retired && 'notice_plan' in t.spec && t.spec.notice_plan === plan.id).map((t) => ({ path: '/set-up/teams', name: t.spec.name })),
+    ...plans.filter((p) => !p.retired && p.spec.instead === plan.id).map((p) => ({ path: `/notices/plans/${p.id}`, name: `${p.spec.name}, outside its hours` })),
     ...services.filter((s) => !s.retired && s.spec.notices?.plan === plan.id).map((s) => ({ path: `/services/${s.id}`, name: s.spec.name })),
   ]
   return (
@@ -63,7 +67,7 @@ function Row({ plan, may, retiring }: { plan: Plan; may: boolean; retiring: Retu
         )}
       </div>
       <ul className="sentences" style={{ margin: '4px 0' }}>
-        {sentences(plan.spec, name).map((s) => (
+        {sentences(plan.spec, names).map((s) => (
           <li key={s}>{s}</li>
         ))}
       </ul>

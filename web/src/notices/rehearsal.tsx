@@ -22,7 +22,7 @@ import { NoticesNav } from './head'
 import { useRehearsal, type Asked } from './queries'
 import { kindWords, listed } from './words'
 
-const because = { service: 'the service names it', owner: 'its owner follows it', everywhere: 'it is for everything' }
+const because = { service: 'the service names it', owner: 'its owner follows it', everywhere: 'it is for everything', instead: 'others leave to it what is due outside their hours' }
 
 /** What a failure would tell whom and when, if nobody did anything. */
 export function RehearsalPage() {
@@ -102,13 +102,14 @@ function Result({ r }: { r: Schemas['Rehearsal'] }) {
                 <TableCell sx={{ fontWeight: 600 }}>
                   {l.to}
                   {l.nth > 0 && <span className="sub"> again, {l.nth}</span>}
+                  {l.digest && <span className="sub"> in the digest at {fullTime(l.digest, zone)}</span>}
                 </TableCell>
                 <TableCell>
                   {together(l.ways).map((w, n) => (
                     <div key={n} className={w.why ? 'word-down' : undefined}>
                       {w.person && w.person !== l.to ? `${w.person}: ` : ''}
                       {w.why ? `not reached: ${w.why}` : listed(w.kinds)}
-                      {w.at && Date.parse(w.at) > Date.parse(l.at) && ` from ${fullTime(w.at, zone)}, when it is active`}
+                      {w.at && Date.parse(w.at) > Date.parse(l.digest ?? l.at) && ` from ${fullTime(w.at, zone)}, when it is active`}
                     </div>
                   ))}
                 </TableCell>

@@ -18,6 +18,7 @@ import { Export } from '../parts/export'
 import { GroupBy, GroupHead, useParam } from '../parts/group-by'
 import { first, rowsOf, sections } from '../parts/groups'
 import { usePartyName } from '../parts/party'
+import { SelectionPick, useSelection } from '../parts/selection'
 import { SortCell, useSort } from '../parts/sort'
 import { Awaited } from '../parts/trouble'
 import { duration } from '../time/format'
@@ -59,6 +60,7 @@ export function CheckList() {
   const [kind, setKind] = useParam('kind')
   const [role, setRole] = useParam('role')
   const [by, setBy] = useParam('by')
+  const selection = useSelection('checks')
   const team = usePartyName('team')
   const [most, more] = useShown()
   const notUp = useNotUp()
@@ -84,7 +86,7 @@ export function CheckList() {
     'service',
   )
   const matching = (checks.data ?? [])
-    .filter((c) => !c.retired)
+    .filter((c) => !c.retired && selection.has(c.id))
     .filter((c) => {
       const text = [c.spec.name, service(c.spec.service), kinds[c.spec.kind].word, c.spec.target, ...c.spec.locations.map(place)].join(' ').toLowerCase()
       if (kind && c.spec.kind !== kind) return false
@@ -157,6 +159,7 @@ export function CheckList() {
       </div>
       <div className="in-a-row">
         <TextField label="Find by name, service, kind, target or location" value={words} onChange={(e) => setWords(e.target.value)} sx={{ width: 380, maxWidth: '100%' }} />
+        <SelectionPick of={selection} />
         <GroupBy value={by} change={setBy} of={Object.keys(ways)} />
         <Pick label="State" value={state} change={setState} of={{ 'not up': 'not up', down: 'down', degraded: 'degraded', unmeasured: 'not measured', up: 'up' }} />
         <Pick label="Kind" value={kind} change={setKind} of={Object.fromEntries(Object.entries(kinds).map(([k, f]) => [k, f.word]))} />

@@ -13,6 +13,7 @@ import { GroupBy, GroupHead, useParam } from '../parts/group-by'
 import { first, rowsOf, sections } from '../parts/groups'
 import { More, useFind, useShown } from '../parts/more'
 import { usePartyName } from '../parts/party'
+import { SelectionPick, useSelection } from '../parts/selection'
 import { SortWords, useSort } from '../parts/sort'
 import { Awaited } from '../parts/trouble'
 import { duration } from '../time/format'
@@ -51,6 +52,7 @@ export function ServiceList() {
   const [isRetired, setRetired] = useParam('retired')
   const retired = isRetired === 'yes'
   const [by, setBy] = useParam('by')
+  const selection = useSelection('services')
   const may = useMayDefine()
   const stateOf = useMemo(() => {
     const all = new Map(states.data?.map((s) => [s.service, s]))
@@ -59,7 +61,7 @@ export function ServiceList() {
   const team = usePartyName('team')
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)
   const found = (services.data ?? [])
-    .filter((s) => s.retired === retired)
+    .filter((s) => s.retired === retired && selection.has(s.id))
     .filter((s) => words.every((w) => [s.spec.name, s.spec.kind, team(s.spec.owner), ...(s.spec.tags ?? [])].join(' ').toLowerCase().includes(w)))
     .sort((a, b) => a.spec.name.localeCompare(b.spec.name))
   const wordOf = (s: Service) => stateOf(s.id)?.state ?? 'unmeasured'
@@ -83,6 +85,7 @@ export function ServiceList() {
             slotProps={{ htmlInput: { 'aria-label': 'Filter' } }}
             onChange={(e) => setText(e.target.value)}
           />
+          <SelectionPick of={selection} />
           <GroupBy value={by} change={setBy} of={Object.keys(ways)} />
           <Button component={Link} to={keep('/checks')} variant="text">
             All checks
@@ -123,7 +126,7 @@ export function ServiceList() {
               No service is described yet. {may ? <Link to={keep('/services/new')}>Describe the first one</Link> : 'A manager can describe one'}: its address is enough to begin with.
             </p>
           ) : (
-            <p>No service matches. Take a word away.</p>
+            <p>No service matches. Take a word away{selection.id && ', or the selection'}.</p>
           )}
         </div>
       )}

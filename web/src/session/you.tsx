@@ -8,11 +8,12 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { useForm } from 'react-hook-form'
 import { api, ask, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
+import { useForm } from '../parts/form'
 import { Awaited, Trouble, showFaults } from '../parts/trouble'
 import { Methods } from './methods'
+import { Sounds } from './sounds'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 
@@ -34,6 +35,7 @@ export function You() {
       )}
       <SecondFactor me={me.data} />
       {!must && me.data.may.includes('see') && <Methods />}
+      {!must && me.data.may.includes('see') && <Sounds />}
       {!must && <PasswordForm since={me.data.password_at} />}
       <Sessions />
     </div>

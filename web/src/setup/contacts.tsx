@@ -1,12 +1,13 @@
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { useMutation } from '@tanstack/react-query'
-import { Controller, useForm } from 'react-hook-form'
+import { Controller } from 'react-hook-form'
 import { api, ask, type Schemas } from '../api/client'
 import { useCredentials, useMayDefineForAll } from '../api/queries'
 import { useContacts, type Contact } from '../notices/queries'
 import { kindWords, weekWords } from '../notices/words'
 import { Week } from '../notices/week'
+import { useForm } from '../parts/form'
 import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { Pick } from '../parts/pick'
@@ -16,7 +17,7 @@ import { useZone } from '../time/span'
 import { Listing } from './listing'
 
 type Kind = Schemas['ContactSpec']['kind']
-type Values = { name: string; kind: Kind; address: string; credential: string; signing: string; method: 'POST' | 'PUT'; headers: string; body: string; expect: string; facility: string; active: Schemas['WeeklyPlan'] | null; note: string }
+type Values = { name: string; kind: Kind; address: string; credential: string; signing: string; method: 'POST' | 'PUT'; headers: string; body: string; expect: string; facility: string; args: string; active: Schemas['WeeklyPlan'] | null; note: string }
 
 const help: Record<Kind, string> = {
   mail: 'As gates@harbour.example',
@@ -24,6 +25,7 @@ const help: Record<Kind, string> = {
   webhook: 'As https://desk.example/incoming',
   chat: 'The address of the room, which takes {"text": …}',
   syslog: 'As udp://host:514, tcp://host:601 or tls://host:6514',
+  script: 'The name of its file in the directory that the server was started with (--scripts)',
 }
 
 /** Contact methods that belong to no single person. */
@@ -88,6 +90,7 @@ function specOf(v: Values): Schemas['ContactSpec'] {
     headers: hook && v.headers.trim() ? v.headers.trim().split('\n').map((l) => ({ name: l.split(':')[0]?.trim() ?? '', value: l.slice(l.indexOf(':') + 1).trim() })) : undefined,
     body: (hook && v.body) || undefined,
     expect: hook && v.expect ? Number(v.expect) : undefined,
+    args: v.kind === 'script' && v.args.trim() ? v.args.trim().split('\n').map((a) => a.trim()) : undefined,
     facility: v.kind === 'syslog' && v.facility ? Number(v.facility) : undefined,
     active: v.active ?? undefined,
     note: v.note || undefined,
@@ -96,7 +99,7 @@ function specOf(v: Values): Schemas['ContactSpec'] {
 
 function ContactForm({ contact, done }: { contact?: Contact; done: () => void }) {
   const s = contact?.spec
-  const fresh: Values = { name: s?.name ?? '', kind: s?.kind ?? 'mail', address: s?.address ?? '', credential: s?.credential ?? '', signing: s?.signing ?? '', method: s?.method ?? 'POST', headers: written(s?.headers), body: s?.body ?? '', expect: s?.expect ? String(s.expect) : '', facility: s?.facility ? String(s.facility) : '', active: s?.active ?? null, note: s?.note ?? '' }
+  const fresh: Values = { name: s?.name ?? '', kind: s?.kind ?? 'mail', address: s?.address ?? '', credential: s?.credential ?? '', signing: s?.signing ?? '', method: s?.method ?? 'POST', headers: written(s?.headers), body: s?.body ?? '', expect: s?.expect ? String(s.expect) : '', facility: s?.facility ? String(s.facility) : '', args: (s?.args ?? []).join('\n'), active: s?.active ?? null, note: s?.note ?? '' }
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, contact?.revision ?? 0, { draft: `contact-methods/${contact?.id ?? 'new'}` })
   const credentials = (useCredentials().data ?? []).filter((c) => !c.retired).map((c) => ({ id: c.id, name: c.spec.name }))
@@ -107,12 +110,12 @@ function ContactForm({ contact, done }: { contact?: Contact; done: () => void })
     form,
     kept,
     spec: specOf,
-    names: { 'headers[': 'headers', 'active.': 'active' },
+    names: { 'headers[': 'headers', 'args[': 'args', 'active.': 'active' },
     done,
   })
   const preview = useMutation({
     mutationFn: (v: Values) => ask(api.POST('/api/v1/contact-methods/preview', { body: { spec: specOf({ ...v, name: v.name || 'Preview' }) } })),
-    onError: (e) => showFaults(e, form.setError, 'spec.', { 'headers[': 'headers', 'active.': 'active' }),
+    onError: (e) => showFaults(e, form.setError, 'spec.', { 'headers[': 'headers', 'args[': 'args', 'active.': 'active' }),
   })
   const kind = form.watch('kind')
   const err = form.formState.errors
@@ -125,7 +128,7 @@ function ContactForm({ contact, done }: { contact?: Contact; done: () => void })
         name="kind"
         render={({ field }) => (
           <TextField select label="By" value={field.value} onChange={field.onChange} error={Boolean(err.kind)} helperText={err.kind?.message}>
-            {(['mail', 'sms', 'webhook', 'chat', 'syslog'] as const).map((k) => (
+            {(['mail', 'sms', 'webhook', 'chat', 'syslog', 'script'] as const).map((k) => (
               <MenuItem key={k} value={k}>
                 {kindWords[k]}
               </MenuItem>
@@ -133,7 +136,7 @@ function ContactForm({ contact, done }: { contact?: Contact; done: () => void })
           </TextField>
         )}
       />
-      <TextField label="Address" required error={Boolean(err.address)} helperText={err.address?.message ?? help[kind]} {...form.register('address')} />
+      <TextField label={kind === 'script' ? 'Script' : 'Address'} required error={Boolean(err.address)} helperText={err.address?.message ?? help[kind]} {...form.register('address')} />
       {(kind === 'webhook' || kind === 'chat') && <Controller control={form.control} name="credential" render={({ field }) => <Pick label="Signs in with" value={field.value} change={field.onChange} of={credentials} error={err.credential?.message} help="A credential that may be sent there; none: nothing is sent along" />} />}
       {kind === 'webhook' && (
         <>
@@ -162,6 +165,7 @@ function ContactForm({ contact, done }: { contact?: Contact; done: () => void })
           <TextField label="Headers" multiline error={Boolean(err.headers)} helperText={err.headers?.message ?? 'One a line, as X-Desk: 4'} {...form.register('headers', { validate: (v) => v.trim().split('\n').filter(Boolean).every((l) => l.includes(':')) || 'Write each line as Name: value' })} />
         </>
       )}
+      {kind === 'script' && <TextField label="Arguments" multiline minRows={2} error={Boolean(err.args)} helperText={err.args?.message ?? 'One a line, with {what}, {headline}, {severity}, {service}, {began}, {incident}, {link}, {detail}. No shell reads them; the message is its input'} {...form.register('args')} />}
       {kind === 'syslog' && <TextField label="Facility" error={Boolean(err.facility)} helperText={err.facility?.message ?? 'RFC 5424, 0 to 23; empty: 16, local0'} {...form.register('facility', { pattern: { value: /^\d{1,2}$/, message: 'A number from 0 to 23' } })} />}
       <Controller control={form.control} name="active" render={({ field }) => <Week label="Only within some hours; what is due outside waits" value={field.value ?? undefined} change={(w) => field.onChange(w ?? null)} zone={home} error={err.active?.message} />} />
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />

@@ -1,13 +1,14 @@
-import Autocomplete from '@mui/material/Autocomplete'
 import TextField from '@mui/material/TextField'
-import { Controller, useForm } from 'react-hook-form'
+import { Controller } from 'react-hook-form'
 import type { Schemas } from '../api/client'
 import { useServices } from '../api/queries'
 import { useEmbargoes } from '../calendar/queries'
 import { Minute, noDate } from '../parts/day'
+import { useForm } from '../parts/form'
 import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { useSaving } from '../parts/save'
+import { ServicesPick } from '../parts/services-pick'
 import { Awaited } from '../parts/trouble'
 import { useZone } from '../time/span'
 import { Listing } from './listing'
@@ -50,7 +51,6 @@ export function Embargoes() {
 
 function EmbargoForm({ embargo, done }: { embargo?: Embargo; done: () => void }) {
   const { home } = useZone()
-  const services = useServices()
   const spec = embargo?.spec
   const zone = spec?.timezone ?? home
   const fresh: Values = { name: spec?.name ?? '', services: spec?.services ?? [], from: spec ? shown(spec.from) : '', to: spec ? shown(spec.to) : '', note: spec?.note ?? '' }
@@ -66,7 +66,6 @@ function EmbargoForm({ embargo, done }: { embargo?: Embargo; done: () => void })
     done,
   })
   const err = form.formState.errors
-  const live = (services.data ?? []).filter((s) => !s.retired)
   const finished = (v: string) => (v !== '' && v !== noDate) || 'Say the day and the time'
   return (
     <form className="form in-place" aria-label="Embargo" onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
@@ -80,15 +79,7 @@ function EmbargoForm({ embargo, done }: { embargo?: Embargo; done: () => void })
         control={form.control}
         name="services"
         render={({ field }) => (
-          <Autocomplete
-            multiple
-            options={live.map((s) => s.id)}
-            value={field.value}
-            getOptionLabel={(id) => live.find((s) => s.id === id)?.spec.name ?? id}
-            noOptionsText="No service of that name"
-            onChange={(_, list) => field.onChange(list)}
-            renderInput={(p) => <TextField {...p} label="For" inputRef={field.ref} error={Boolean(err.services)} helperText={err.services?.message ?? 'none: all services'} />}
-          />
+          <ServicesPick label="For" value={field.value} change={field.onChange} ref={field.ref} error={err.services?.message} help="none: all services" />
         )}
       />
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />

@@ -10,6 +10,7 @@ export const setupPages = [
   { path: '/set-up/contracts', name: 'Contracts', needs: 'see' },
   { path: '/set-up/holidays', name: 'Holidays', needs: 'see' },
   { path: '/set-up/embargoes', name: 'Embargoes', needs: 'see' },
+  { path: '/set-up/selections', name: 'Selections', needs: 'see' },
   { path: '/set-up/pools', name: 'Pools', needs: 'see' },
   { path: '/set-up/contact-methods', name: 'Contact methods', needs: 'see' },
   { path: '/set-up/relays', name: 'Relays', needs: 'see' },

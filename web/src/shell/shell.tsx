@@ -13,6 +13,7 @@ import { ZoneContext, step, useKeep, useSpan } from '../time/span'
 
 // Loaded when first asked for: dialogs weigh more than the rest of the shell.
 const Finder = lazy(() => import('./finder').then((m) => ({ default: m.Finder })))
+const Ring = lazy(() => import('../notices/ring'))
 const Keys = lazy(() => import('./keys').then((m) => ({ default: m.Keys })))
 
 /** The areas, and the digit that goes to each. */
@@ -125,7 +126,8 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
     await navigate('/sign-in')
   }
   const see = useMay()('see')
-  const unread = useInbox(see).data?.unread ?? 0
+  const inbox = useInbox(see).data
+  const unread = inbox?.unread ?? 0
   const seconds = Math.max(0, Math.round((now - heard) / 1000))
   return (
     <footer>
@@ -154,6 +156,7 @@ function Foot({ name, role, onFind, onKeys }: { name: string; role: string; onFi
           sign out
         </button>
       </span>
+      <Suspense fallback={null}>{inbox && <Ring items={inbox.items} />}</Suspense>
       <span className={connected ? 'live' : 'live stale'}>
         <span role="status">{connected ? 'live' : 'not live'}</span>
         <span aria-hidden>{connected ? ` · ${seconds} s ago` : ` for ${seconds} s`}</span>

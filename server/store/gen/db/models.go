@@ -158,6 +158,8 @@ type Delivery struct {
 	AgainOf *int64
 	By      string
 	ReadAt  *time.Time
+	// It is held for a digest of its plan, which is sent at next_at, and is its summary then.
+	Digest bool
 }
 
 // Links in messages that acknowledge an incident once, by the SHA-256 of their token.

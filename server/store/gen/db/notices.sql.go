@@ -12,8 +12,8 @@ import (
 )
 
 const addDelivery = `-- name: AddDelivery :one
-INSERT INTO delivery (notice, incident, person, kind, method, address, state, why, subject, text, due_at, made_at, next_at, done_at, again_of, by)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
+INSERT INTO delivery (notice, incident, person, kind, method, address, state, why, subject, text, due_at, made_at, next_at, done_at, again_of, by, digest)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
 RETURNING id
 `
 
@@ -34,6 +34,7 @@ type AddDeliveryParams struct {
 	DoneAt   *time.Time
 	AgainOf  *int64
 	By       string
+	Digest   bool
 }
 
 func (q *Queries) AddDelivery(ctx context.Context, arg AddDeliveryParams) (int64, error) {
@@ -54,6 +55,7 @@ func (q *Queries) AddDelivery(ctx context.Context, arg AddDeliveryParams) (int64
 		arg.DoneAt,
 		arg.AgainOf,
 		arg.By,
+		arg.Digest,
 	)
 	var id int64
 	err := row.Scan(&id)
@@ -199,7 +201,7 @@ WHERE n.id = d.notice AND d.id IN (
     WHERE c.state = 'queued' AND c.next_at <= $2 AND (c.claimed_until IS NULL OR c.claimed_until < $2)
       AND NOT EXISTS (SELECT 1 FROM delivery e WHERE e.state = 'queued' AND e.incident = c.incident AND e.kind = c.kind AND e.address = c.address AND e.id < c.id)
     ORDER BY c.next_at, c.id LIMIT $3 FOR UPDATE OF c SKIP LOCKED)
-RETURNING d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, n.what, n.plan, n.round, n.severity, n.cause
+RETURNING d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, d.digest, n.what, n.plan, n.round, n.severity, n.cause
 `
 
 type ClaimDeliveriesParams struct {
@@ -232,6 +234,7 @@ type ClaimDeliveriesRow struct {
 	AgainOf      *int64
 	By           string
 	ReadAt       *time.Time
+	Digest       bool
 	What         string
 	Plan         string
 	Round        int32
@@ -274,6 +277,7 @@ func (q *Queries) ClaimDeliveries(ctx context.Context, arg ClaimDeliveriesParams
 			&i.AgainOf,
 			&i.By,
 			&i.ReadAt,
+			&i.Digest,
 			&i.What,
 			&i.Plan,
 			&i.Round,
@@ -355,7 +359,7 @@ func (q *Queries) CountDeliveries(ctx context.Context, incidents []int64) ([]Cou
 }
 
 const deliveries = `-- name: Deliveries :many
-SELECT d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, n.what, n.plan, n.round, n.step, n.nth, coalesce(person_called(d.person::text), '')::text AS called, i.about, i.subject AS about_id
+SELECT d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, d.digest, n.what, n.plan, n.round, n.step, n.nth, coalesce(person_called(d.person::text), '')::text AS called, i.about, i.subject AS about_id
 FROM delivery d JOIN notice n ON n.id = d.notice LEFT JOIN incident i ON i.id = d.incident
 WHERE ($1::text IS NULL OR d.state = $1)
   AND ($2::text IS NULL OR d.kind = $2)
@@ -404,6 +408,7 @@ type DeliveriesRow struct {
 	AgainOf      *int64
 	By           string
 	ReadAt       *time.Time
+	Digest       bool
 	What         string
 	Plan         string
 	Round        int32
@@ -458,6 +463,7 @@ func (q *Queries) Deliveries(ctx context.Context, arg DeliveriesParams) ([]Deliv
 			&i.AgainOf,
 			&i.By,
 			&i.ReadAt,
+			&i.Digest,
 			&i.What,
 			&i.Plan,
 			&i.Round,
@@ -478,7 +484,7 @@ func (q *Queries) Deliveries(ctx context.Context, arg DeliveriesParams) ([]Deliv
 }
 
 const deliveriesOfIncident = `-- name: DeliveriesOfIncident :many
-SELECT d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, n.what, n.plan, n.round, n.step, n.nth, coalesce(person_called(d.person::text), '')::text AS called
+SELECT d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, d.digest, n.what, n.plan, n.round, n.step, n.nth, coalesce(person_called(d.person::text), '')::text AS called
 FROM delivery d JOIN notice n ON n.id = d.notice WHERE d.incident = $1 ORDER BY d.id
 `
 
@@ -506,6 +512,7 @@ type DeliveriesOfIncidentRow struct {
 	AgainOf      *int64
 	By           string
 	ReadAt       *time.Time
+	Digest       bool
 	What         string
 	Plan         string
 	Round        int32
@@ -547,6 +554,7 @@ func (q *Queries) DeliveriesOfIncident(ctx context.Context, incident *int64) ([]
 			&i.AgainOf,
 			&i.By,
 			&i.ReadAt,
+			&i.Digest,
 			&i.What,
 			&i.Plan,
 			&i.Round,
@@ -565,7 +573,7 @@ func (q *Queries) DeliveriesOfIncident(ctx context.Context, incident *int64) ([]
 }
 
 const delivery = `-- name: Delivery :one
-SELECT d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, n.what, n.plan, n.round, n.severity, n.cause FROM delivery d JOIN notice n ON n.id = d.notice WHERE d.id = $1
+SELECT d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, d.digest, n.what, n.plan, n.round, n.severity, n.cause FROM delivery d JOIN notice n ON n.id = d.notice WHERE d.id = $1
 `
 
 type DeliveryRow struct {
@@ -592,6 +600,7 @@ type DeliveryRow struct {
 	AgainOf      *int64
 	By           string
 	ReadAt       *time.Time
+	Digest       bool
 	What         string
 	Plan         string
 	Round        int32
@@ -626,6 +635,7 @@ func (q *Queries) Delivery(ctx context.Context, id int64) (DeliveryRow, error) {
 		&i.AgainOf,
 		&i.By,
 		&i.ReadAt,
+		&i.Digest,
 		&i.What,
 		&i.Plan,
 		&i.Round,
@@ -748,7 +758,8 @@ func (q *Queries) EndHold(ctx context.Context, arg EndHoldParams) (int64, error)
 }
 
 const heldDeliveries = `-- name: HeldDeliveries :many
-SELECT d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, n.plan FROM delivery d JOIN notice n ON n.id = d.notice WHERE d.state = 'held' AND d.summary IS NULL ORDER BY d.id
+SELECT d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, d.digest, n.plan FROM delivery d JOIN notice n ON n.id = d.notice
+WHERE d.state = 'held' AND d.summary IS NULL AND (NOT d.digest OR d.next_at <= $1) ORDER BY d.id
 `
 
 type HeldDeliveriesRow struct {
@@ -775,12 +786,13 @@ type HeldDeliveriesRow struct {
 	AgainOf      *int64
 	By           string
 	ReadAt       *time.Time
+	Digest       bool
 	Plan         string
 }
 
-// What was held back, and is in no summary yet.
-func (q *Queries) HeldDeliveries(ctx context.Context) ([]HeldDeliveriesRow, error) {
-	rows, err := q.db.Query(ctx, heldDeliveries)
+// What was held back, and is in no summary yet; of digests, those that are due.
+func (q *Queries) HeldDeliveries(ctx context.Context, now time.Time) ([]HeldDeliveriesRow, error) {
+	rows, err := q.db.Query(ctx, heldDeliveries, now)
 	if err != nil {
 		return nil, err
 	}
@@ -812,6 +824,7 @@ func (q *Queries) HeldDeliveries(ctx context.Context) ([]HeldDeliveriesRow, erro
 			&i.AgainOf,
 			&i.By,
 			&i.ReadAt,
+			&i.Digest,
 			&i.Plan,
 		); err != nil {
 			return nil, err
@@ -895,7 +908,7 @@ func (q *Queries) HoldsSince(ctx context.Context, since time.Time) ([]HoldsSince
 }
 
 const inboxOf = `-- name: InboxOf :many
-SELECT d.id, d.incident, d.subject, d.text, d.made_at, d.read_at, n.what FROM delivery d JOIN notice n ON n.id = d.notice
+SELECT d.id, d.incident, d.subject, d.text, d.made_at, d.read_at, n.what, n.severity FROM delivery d JOIN notice n ON n.id = d.notice
 WHERE d.person = $1 AND d.kind = 'inbox' AND d.state = 'sent' ORDER BY d.id DESC LIMIT $2
 `
 
@@ -912,6 +925,7 @@ type InboxOfRow struct {
 	MadeAt   time.Time
 	ReadAt   *time.Time
 	What     string
+	Severity string
 }
 
 func (q *Queries) InboxOf(ctx context.Context, arg InboxOfParams) ([]InboxOfRow, error) {
@@ -931,6 +945,7 @@ func (q *Queries) InboxOf(ctx context.Context, arg InboxOfParams) ([]InboxOfRow,
 			&i.MadeAt,
 			&i.ReadAt,
 			&i.What,
+			&i.Severity,
 		); err != nil {
 			return nil, err
 		}
