@@ -126,3 +126,22 @@ func TestCalendarsOutAndIn(t *testing.T) {
 	s.do(s.Click("Take 1 window"), s.Until("that it is done", "document.querySelector('[data-import=done]')?.innerText.includes('1 window was made')"))
 	s.do(s.Go(s.srv.URL+"/calendar?from=2031-06-01"), s.Until("it in the calendar", "document.querySelector('[data-planned^=\"pier-lights \"]')"))
 }
+
+// A service that asks for it: an operator's work waits, an approver hears of it, sees what
+// it would cost and approves it; from then on it is planned.
+func TestASecondPersonApprovesWork(t *testing.T) {
+	s := newStage(t, true)
+	s.do(s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Go(s.srv.URL+"/calendar/plan?service=customer-messages&start=2031-06-03%2023:30&lasts=30"))
+	s.do(s.Fill("Name", "Quay cranes"), s.Until("that it asks", "document.querySelector('[data-asks]')?.innerText.includes('Customer messages asks a second person')"))
+	s.do(s.Fill("Why, for who approves it", "The crane is away"), s.Click("Ask for approval"))
+	s.do(s.Until("it waiting", "document.querySelector('[data-request][data-state=open]')?.innerText.includes('Somebody else decides')"))
+	request := s.path()
+	s.do(s.Until("it in the list", "document.querySelector('[data-waiting]')?.innerText.includes('Quay cranes')"), s.Click("sign out"))
+	s.do(s.SignIn(s.srv.URL, "approver@skerry.example", demo.Password), s.Until("what waits", "[...document.querySelectorAll('[data-need=request]')].some((n) => n.innerText.includes('Quay cranes'))"))
+	s.do(s.ClickOn("[data-need=request] a[aria-label*='Quay cranes']", ""), s.Until("it, with its reason", "document.querySelector('[data-request]')?.innerText.includes('The crane is away') && document.querySelector('[data-request] [data-effects]')"))
+	s.do(s.Click("Refuse"), s.Reads("say why, so that they can ask for something else"), s.Fill("What you say to it", "Well done"), s.Click("Approve and announce"))
+	s.do(s.Until("that it is approved", "document.querySelector('[data-request][data-state=approved]')?.innerText.includes('Approved by Eir Moen')"))
+	s.do(s.Until("nothing of it waiting", "!document.querySelector('[data-waiting]')?.innerText.includes('Quay cranes')"))
+	s.do(s.Click("sign out"), s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Go(s.srv.URL+"/you/inbox"), s.Reads("Approved: Quay cranes"))
+	s.do(s.Go(s.srv.URL+request), s.Click("The window"), s.Until("its form", "document.querySelector('form[aria-label=\"Edit the window\"]')"))
+}

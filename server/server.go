@@ -31,6 +31,7 @@ import (
 	"kestite/server/people"
 	"kestite/server/planner"
 	"kestite/server/publish"
+	"kestite/server/requests"
 	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -166,7 +167,7 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: board, Planner: &planner.Planner{Books: books, Board: board}, Proxies: o.Proxies,
 		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
 		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books},
-		Incidents: troubles, Notices: srv.notices, Ingest: taking, Inward: within, Rosters: rosters,
+		Incidents: troubles, Notices: srv.notices, Requests: &requests.Desk{Store: s, Definitions: definitions, Notices: srv.notices, Now: o.Now}, Ingest: taking, Inward: within, Rosters: rosters,
 		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
 	}
 	return nil

@@ -38,6 +38,7 @@ const (
 	Define     Permission = "define"     // services, checks, agreements and what they need
 	Publish    Permission = "publish"    // draft and publish reports
 	Audit      Permission = "audit"      // read the trail
+	Approve    Permission = "approve"    // be the second person for what somebody else asks for
 	Administer Permission = "administer" // people, agents' tokens, the organisation
 )
 
@@ -45,16 +46,16 @@ var permits = map[Role][]Permission{
 	Customer:      {Own},
 	Viewer:        {Own, See},
 	Operator:      {Own, See, Operate},
-	Approver:      {Own, See, SeeDrafts, Audit},
-	Manager:       {Own, See, SeeDrafts, Operate, Define, Publish, Audit},
-	Administrator: {Own, See, SeeDrafts, Operate, Define, Publish, Audit, Administer},
+	Approver:      {Own, See, SeeDrafts, Audit, Approve},
+	Manager:       {Own, See, SeeDrafts, Operate, Define, Publish, Audit, Approve},
+	Administrator: {Own, See, SeeDrafts, Operate, Define, Publish, Audit, Approve, Administer},
 }
 
 // words say what a permission lets one do.
 var words = map[Permission]string{
 	Own: "have an account", See: "see what is measured and defined", SeeDrafts: "see drafts of reports",
 	Operate: "operate: try checks and plan windows", Define: "define services, checks, agreements and what they need",
-	Publish: "draft and publish reports", Audit: "read the trail", Administer: "administer people, agents and the organisation",
+	Publish: "draft and publish reports", Audit: "read the trail", Approve: "approve what others ask for", Administer: "administer people, agents and the organisation",
 }
 
 // Words say what a permission lets one do: "draft and publish reports".

@@ -70,6 +70,8 @@ type Circumstances struct {
 	At     span.Instant // when what is changed begins
 	By     string       // who makes it
 	Reason string
+	// Approved says that a second person approved what planned work it adds.
+	Approved bool
 	// Published gives the names of an agreement's periods that have a published report.
 	Published map[string][]string
 }
@@ -249,12 +251,29 @@ func (w *work) may(step *Step) error {
 		return err
 	}
 	if spec, is := step.Spec.(definition.WindowSpec); is && !step.follows {
-		if err := w.after.admitEmbargoed(step.ID, spec, w.At, cmp.Or(step.Reason, w.Reason)); err != nil || step.Does == Restore {
-			return err
-		}
-		return w.after.admitPast(step.ID, spec, w.At)
+		return w.admitWork(*step, spec)
 	}
 	return nil
+}
+
+// admitWork refuses planned work that must not be, or not yet.
+func (w *work) admitWork(step Step, spec definition.WindowSpec) error {
+	if err := w.after.admitEmbargoed(step.ID, spec, w.At, cmp.Or(step.Reason, w.Reason)); err != nil {
+		return err
+	}
+	if step.Does != Restore {
+		if err := w.after.admitPast(step.ID, spec, w.At); err != nil {
+			return err
+		}
+	}
+	if w.Approved {
+		return nil
+	}
+	asks, err := w.after.Unapproved(step.ID, spec, w.At)
+	if err == nil && asks != nil {
+		return asks
+	}
+	return err
 }
 
 // write is what a step does to its definition.

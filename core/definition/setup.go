@@ -39,17 +39,19 @@ type Rates struct {
 
 // ServiceSpec describes a service.
 type ServiceSpec struct {
-	Name      string         `json:"name" minLength:"1" maxLength:"80"`
-	Kind      string         `json:"kind" enum:"business,supporting,supplier"`
-	Owner     string         `json:"owner,omitempty" maxLength:"120" doc:"Id of the team that owns it"`
-	Tags      []string       `json:"tags,omitempty" maxItems:"50"`
-	Runbook   string         `json:"runbook,omitempty" maxLength:"500" doc:"Link to what to do when it fails"`
-	Note      string         `json:"note,omitempty" maxLength:"2000"`
-	Combine   string         `json:"combine,omitempty" enum:"worst,best" default:"worst"`
-	DependsOn []Dependency   `json:"depends_on,omitempty"`
-	Defaults  *CheckDefaults `json:"check_defaults,omitempty" doc:"Values that its checks follow unless they say their own"`
-	Incidents *TroublePolicy `json:"incidents,omitempty" doc:"What of it opens an incident, and how severe that is"`
-	Notices   *NoticeChoice  `json:"notices,omitempty" doc:"The notice plan that its incidents follow; absent: that of its owner"`
+	Name  string   `json:"name" minLength:"1" maxLength:"80"`
+	Kind  string   `json:"kind" enum:"business,supporting,supplier"`
+	Owner string   `json:"owner,omitempty" maxLength:"120" doc:"Id of the team that owns it"`
+	Tags  []string `json:"tags,omitempty" maxItems:"50"`
+	// WorkApproval lets planned work on the service count only once a second person approved it.
+	WorkApproval bool           `json:"work_approval,omitempty" doc:"Planned work on it counts from when a second person has approved it"`
+	Runbook      string         `json:"runbook,omitempty" maxLength:"500" doc:"Link to what to do when it fails"`
+	Note         string         `json:"note,omitempty" maxLength:"2000"`
+	Combine      string         `json:"combine,omitempty" enum:"worst,best" default:"worst"`
+	DependsOn    []Dependency   `json:"depends_on,omitempty"`
+	Defaults     *CheckDefaults `json:"check_defaults,omitempty" doc:"Values that its checks follow unless they say their own"`
+	Incidents    *TroublePolicy `json:"incidents,omitempty" doc:"What of it opens an incident, and how severe that is"`
+	Notices      *NoticeChoice  `json:"notices,omitempty" doc:"The notice plan that its incidents follow; absent: that of its owner"`
 }
 
 // NoticeChoice is a notice plan of a service's own.

@@ -33,9 +33,10 @@ const (
 	NeedAgent     = "agent"      // nothing is measured from somewhere, or something was not delivered
 	NeedNeverGood = "never-good" // its target may be wrong
 	NeedNothing   = "unmeasured" // a service is not measured
+	NeedRequest   = "request"    // somebody asks a second person for something
 )
 
-var pressing = []string{NeedFault, NeedDown, NeedDegraded, NeedNotices, NeedAllowance, NeedCheck, NeedAgent, NeedNeverGood, NeedNothing}
+var pressing = []string{NeedFault, NeedDown, NeedDegraded, NeedNotices, NeedAllowance, NeedCheck, NeedAgent, NeedRequest, NeedNeverGood, NeedNothing}
 
 // InOrder sorts needs: the most pressing kind first, in it those that nobody is on, of
 // those the latest first, since that is the news, and equal ones by name. The same needs

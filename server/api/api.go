@@ -29,6 +29,7 @@ import (
 	"kestite/server/people"
 	"kestite/server/planner"
 	"kestite/server/publish"
+	"kestite/server/requests"
 	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/trail"
@@ -46,6 +47,7 @@ type Server struct {
 	Desk        *publish.Desk
 	Incidents   *incidents.Keeper
 	Notices     *notifying.Keeper
+	Requests    *requests.Desk
 	Ingest      *ingest.Ingest
 	Inward      *inward.Inward
 	Rosters     *share.Rosters
@@ -128,6 +130,7 @@ func (s *Server) routes(api huma.API) {
 	s.windowRoutes(a)
 	s.embargoRoutes(a)
 	s.selectionRoutes(a)
+	s.requestRoutes(a)
 	s.calendarRoutes(a)
 	s.icalendarRoutes(a)
 	s.graphRoutes(a)

@@ -16,6 +16,7 @@ import (
 	"kestite/core/planning"
 	"kestite/core/span"
 	"kestite/server/planner"
+	"kestite/server/store/gen/db"
 )
 
 func (s *Server) calendarRoutes(a *operations) {
@@ -38,6 +39,7 @@ type CalendarView struct {
 	Left      int             `json:"left" doc:"Lanes that match and are not shown"`
 	Quiet     int             `json:"quiet" doc:"Services that have neither work nor an agreement, and no lane unless asked for"`
 	Embargoes []EmbargoView   `json:"embargoes"`
+	Requests  []WorkRequest   `json:"requests" doc:"Planned work that waits for a second person"`
 	Clashes   []ClashView     `json:"clashes"`
 	Faults    []CalendarFault `json:"faults" doc:"Windows of which it cannot be told when they are"`
 }
@@ -50,6 +52,15 @@ type CalendarLane struct {
 	Promised []string       `json:"promised" doc:"Whom, each once; an internal agreement: internal"`
 	Hours    []SpanOf       `json:"hours" doc:"In which something is agreed; none where nothing is promised"`
 	Work     []CalendarWork `json:"work"`
+	Asked    []AskedWork    `json:"asked" doc:"What waits for a second person"`
+}
+
+// AskedWork is an occurrence of planned work that waits for a second person.
+type AskedWork struct {
+	Request int64        `json:"request"`
+	Name    string       `json:"name"`
+	From    span.Instant `json:"from"`
+	To      span.Instant `json:"to"`
 }
 
 // SpanOf is a stretch of time.
@@ -137,8 +148,11 @@ func (s *Server) calendar(ctx context.Context, in *struct {
 		return nil, definition.Faultf("query.from", "is more than ten years away; take a day nearer to today")
 	}
 	out := CalendarView{From: day.Instant(zone, calendar.Shift), To: day.AddDays(min(in.Days, mostCalendarDays)).Instant(zone, calendar.Shift), Now: now,
-		Timezone: snap.Timezone, Lanes: []CalendarLane{}, Embargoes: []EmbargoView{}, Clashes: []ClashView{}, Faults: []CalendarFault{}}
-	c := calendarOf{snap: snap, shown: span.Span{From: out.From, To: out.To}, now: now, work: map[string][]CalendarWork{}}
+		Timezone: snap.Timezone, Lanes: []CalendarLane{}, Requests: []WorkRequest{}, Embargoes: []EmbargoView{}, Clashes: []ClashView{}, Faults: []CalendarFault{}}
+	c := calendarOf{snap: snap, shown: span.Span{From: out.From, To: out.To}, now: now, work: map[string][]CalendarWork{}, asked: map[string][]AskedWork{}}
+	if out.Requests, err = s.asked(ctx, &c); err != nil {
+		return nil, err
+	}
 	for id, fault := range c.collect() {
 		out.Faults = append(out.Faults, CalendarFault{id, snap.Named(catalogue.Window, id), fault.Error()})
 	}
@@ -168,6 +182,7 @@ type calendarOf struct {
 	now    span.Instant
 	all    []catalogue.Occurrence
 	work   map[string][]CalendarWork // by service
+	asked  map[string][]AskedWork    // by service
 	coming int                       // occurrences that are not over
 }
 
@@ -229,6 +244,41 @@ func (c *calendarOf) add(service string, w CalendarWork) {
 	c.work[service] = append(list, w)
 }
 
+// mostAsked is how many pieces of requested work a calendar shows.
+const mostAsked = 2000
+
+// asked are the requests that are open; what they would add in the days that are shown
+// stands in the calendar.
+func (s *Server) asked(ctx context.Context, c *calendarOf) ([]WorkRequest, error) {
+	rows, err := s.Store.WorkRequests(ctx, db.WorkRequestsParams{Open: true, Most: mostRequests})
+	if err != nil {
+		return nil, err
+	}
+	out, pieces := []WorkRequest{}, 0
+	for _, r := range rows {
+		v, plan, _ := s.requestView(ctx, c.snap, db.WorkRequestRow(r)) // its own page says what is wrong with it
+		out = append(out, v)
+		if plan == nil {
+			continue
+		}
+		list, err := plan.After.OccurrencesOf(plan.IDs[0], c.shown)
+		if err != nil {
+			continue // its own page says so
+		}
+		for _, o := range list {
+			if o.Revision != plan.After.Windows[plan.IDs[0]].Current().Number {
+				continue
+			}
+			for _, id := range o.Spec.Services {
+				if pieces++; pieces <= mostAsked {
+					c.asked[id] = append(c.asked[id], AskedWork{v.ID, v.Spec.Name, o.Planned.From, o.Planned.To})
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
 // lanes are the services that are shown: those with work first, then those with
 // agreements; the others, where they are not asked for, are counted.
 func (c *calendarOf) lanes(words []string, quiet bool) (out []CalendarLane, hidden int) {
@@ -255,7 +305,7 @@ func (c *calendarOf) lanes(words []string, quiet bool) (out []CalendarLane, hidd
 		whom := promised[id]
 		slices.Sort(whom)
 		l := CalendarLane{Service: id, Name: spec.Name, Kind: spec.Kind, Promised: append([]string{}, slices.Compact(whom)...), Hours: []SpanOf{},
-			Work: append([]CalendarWork{}, c.work[id]...)}
+			Work: append([]CalendarWork{}, c.work[id]...), Asked: append([]AskedWork{}, c.asked[id]...)}
 		text := strings.ToLower(l.Name + " " + strings.Join(l.Promised, " "))
 		if slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) }) {
 			continue
@@ -263,7 +313,7 @@ func (c *calendarOf) lanes(words []string, quiet bool) (out []CalendarLane, hidd
 		for _, h := range hours[id] {
 			l.Hours = append(l.Hours, SpanOf{h.From, h.To})
 		}
-		if len(l.Work) == 0 && len(l.Promised) == 0 && !quiet {
+		if len(l.Work)+len(l.Asked) == 0 && len(l.Promised) == 0 && !quiet {
 			hidden++
 			continue
 		}
@@ -271,7 +321,7 @@ func (c *calendarOf) lanes(words []string, quiet bool) (out []CalendarLane, hidd
 	}
 	rank := func(l CalendarLane) int {
 		switch {
-		case slices.ContainsFunc(l.Work, func(w CalendarWork) bool { return len(w.Via) == 0 }):
+		case len(l.Asked) > 0 || slices.ContainsFunc(l.Work, func(w CalendarWork) bool { return len(w.Via) == 0 }):
 			return 0
 		case len(l.Promised) > 0:
 			return 1

@@ -5,8 +5,10 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"time"
 
+	"kestite/core/access"
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
@@ -33,7 +35,7 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts [
 	states := stateViews(snap, known)
 	list := faults(snap, accounts, states, now)
 	list = append(list, unmeasured(snap, states)...)
-	for _, of := range []func(context.Context, *catalogue.Snapshot, span.Instant) ([]standing.Need, error){s.troubles, s.bare, s.unsent} {
+	for _, of := range []func(context.Context, *catalogue.Snapshot, span.Instant) ([]standing.Need, error){s.troubles, s.bare, s.unsent, s.requested} {
 		more, err := of(ctx, snap, now)
 		if err != nil {
 			return nil, err
@@ -77,6 +79,25 @@ func (s *Server) unsent(ctx context.Context, _ *catalogue.Snapshot, now span.Ins
 		}
 		out = append(out, standing.Need{Kind: standing.NeedNotices, Subject: cmp.Or(words[r.Kind], r.Kind), ID: r.Kind, Text: text + ": " + r.Answer,
 			Since: span.Of(r.Since)})
+	}
+	return out, nil
+}
+
+// requested is planned work that waits for somebody of the role of who asks: what Standing
+// says is the same for all of one role.
+func (s *Server) requested(ctx context.Context, snap *catalogue.Snapshot, now span.Instant) ([]standing.Need, error) {
+	if !who(ctx).Rights.Role.Permits(access.Approve) {
+		return nil, nil
+	}
+	rows, err := s.Store.WorkRequests(ctx, db.WorkRequestsParams{Open: true, Most: mostRequests})
+	if err != nil {
+		return nil, err
+	}
+	var out []standing.Need
+	for _, r := range rows {
+		v, _, _ := s.requestView(ctx, snap, db.WorkRequestRow(r)) // its own page says what is wrong with it
+		out = append(out, standing.Need{Kind: standing.NeedRequest, Subject: v.Spec.Name, ID: strconv.FormatInt(r.ID, 10),
+			Text: "planned work waits for a second person; " + v.By + " asks for it", Since: span.Of(r.AskedAt)})
 	}
 	return out, nil
 }

@@ -30,6 +30,7 @@ type WorkView struct {
 	Occurrences []Coming     `json:"occurrences" doc:"The first to come"`
 	More        int          `json:"more" doc:"How many there are beside them, in about two months"`
 	Also        []Ref        `json:"also" doc:"Services that go down with it and that it does not name"`
+	Asks        []Ref        `json:"asks" doc:"Services that ask a second person to approve what it adds; none: it is planned right away"`
 	Effects     []WorkEffect `json:"effects" doc:"Agreements that it touches, the worst first"`
 	Clashes     []ClashView  `json:"clashes"`
 }
@@ -102,13 +103,26 @@ func (s *Server) workAfter(ctx context.Context, step catalogue.Step) (*body[Work
 	if err != nil {
 		return nil, err
 	}
-	plan, err := s.Definitions.Preview(ctx, s.change(ctx, unsaid), func(*catalogue.Snapshot) ([]catalogue.Step, error) { return []catalogue.Step{step}, nil })
+	ch := s.change(ctx, unsaid)
+	ch.Approved = true
+	plan, err := s.Definitions.Preview(ctx, ch, func(*catalogue.Snapshot) ([]catalogue.Step, error) { return []catalogue.Step{step}, nil })
 	if err != nil {
 		return nil, err
 	}
 	view, err := s.workView(ctx, before, plan.After, plan.IDs[0])
 	if err != nil {
 		return nil, err
+	}
+	if spec, is := step.Spec.(definition.WindowSpec); is {
+		asks, err := before.Unapproved(step.ID, spec, span.Of(s.Now()))
+		if err != nil {
+			return nil, err
+		}
+		if asks != nil {
+			for i, id := range asks.Services {
+				view.Asks = append(view.Asks, Ref{id, asks.Names[i]})
+			}
+		}
 	}
 	return &body[WorkView]{*view}, nil
 }
@@ -118,7 +132,7 @@ func (s *Server) workView(ctx context.Context, before, after *catalogue.Snapshot
 	now := span.Of(s.Now())
 	entry := after.Windows[window]
 	current := entry.Current()
-	v := &WorkView{Revision: current.Number, Words: planning.When(current.Spec), Occurrences: []Coming{}, Also: []Ref{}, Effects: []WorkEffect{}, Clashes: []ClashView{}}
+	v := &WorkView{Revision: current.Number, Words: planning.When(current.Spec), Occurrences: []Coming{}, Also: []Ref{}, Asks: []Ref{}, Effects: []WorkEffect{}, Clashes: []ClashView{}}
 	if entry.Retired {
 		return v, nil
 	}
@@ -218,6 +232,7 @@ type OccurrenceAsk struct {
 	Revision  int    `json:"revision" minimum:"1" doc:"The revision of the window that it was made on"`
 	Reason    string `json:"reason,omitempty" maxLength:"500"`
 	Preview   bool   `json:"preview,omitempty" doc:"Say what it would do, and do nothing"`
+	Ask       bool   `json:"ask,omitempty" doc:"Ask a second person for it, where a service wants one"`
 }
 
 func (s *Server) changeOccurrence(ctx context.Context, in *struct {
@@ -240,7 +255,11 @@ func (s *Server) changeOccurrence(ctx context.Context, in *struct {
 		view, err := s.workAfter(ctx, step)
 		return view, ofOccurrence(err)
 	}
-	if _, err := s.Definitions.Apply(ctx, s.change(ctx, in.Body.Reason), step); err != nil {
+	if in.Body.Ask {
+		if _, err := s.Requests.Ask(ctx, s.change(ctx, in.Body.Reason), step); err != nil {
+			return nil, ofOccurrence(err)
+		}
+	} else if _, err := s.Definitions.Apply(ctx, s.change(ctx, in.Body.Reason), step); err != nil {
 		return nil, ofOccurrence(err)
 	}
 	after, err := s.Definitions.Snapshot(ctx)

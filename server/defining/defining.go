@@ -126,6 +126,10 @@ type Change struct {
 	// Key is the maker's own name of the change: another with it is the same, asked
 	// for again. Empty: it has none.
 	Key string
+	// Approved says that a second person approved what planned work it adds.
+	Approved bool
+	// Also is done in the transaction of the change, once it is made; nil: nothing is.
+	Also func(ctx context.Context, tx pgx.Tx, q *db.Queries, plan *catalogue.Plan) error
 	// May refuses a write that who makes the change may not do; nil: they may all.
 	May func(before, after *catalogue.Snapshot, w catalogue.Write) error
 	// Digest tells changes with one key apart that are not the same.
@@ -216,7 +220,10 @@ func (d *Definitions) ApplyFrom(ctx context.Context, ch Change, steps Steps) (pl
 		for _, id := range plan.Services {
 			services[id] = true
 		}
-		return store.AskJudging(ctx, tx, services)
+		if err := store.AskJudging(ctx, tx, services); err != nil || ch.Also == nil {
+			return err
+		}
+		return ch.Also(ctx, tx, q, plan)
 	})
 	return plan, repeated, d.calling(ctx, err)
 }
@@ -246,7 +253,7 @@ func (d *Definitions) plan(ctx context.Context, q *db.Queries, ch Change, of Ste
 	if err != nil {
 		return nil, err
 	}
-	in := catalogue.Circumstances{At: ch.at(d.store.Now()), By: ch.By.Kept(), Reason: ch.Reason, Published: map[string][]string{}}
+	in := catalogue.Circumstances{At: ch.at(d.store.Now()), By: ch.By.Kept(), Reason: ch.Reason, Approved: ch.Approved, Published: map[string][]string{}}
 	for _, s := range steps {
 		if s.Kind != catalogue.Agreement || s.Corrects == "" {
 			continue

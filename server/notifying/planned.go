@@ -131,3 +131,24 @@ func deliveryOf(notice int64, w notice.Way, subject, text string, now time.Time)
 	}
 	return row
 }
+
+// Say puts a message that is of no incident into the inboxes of some people, once for
+// its key, in a transaction.
+func (k *Keeper) Say(ctx context.Context, q *db.Queries, people []string, key, subject, text string) error {
+	if len(people) == 0 {
+		return nil
+	}
+	now := k.Now()
+	made, err := q.AddNotice(ctx, db.AddNoticeParams{Key: key, What: string(notice.Work), DueAt: now, MadeAt: now})
+	if err != nil || len(made) == 0 {
+		return err
+	}
+	for _, id := range people {
+		w := notice.Way{Person: id, Kind: definition.Inbox, At: span.Of(now)}
+		if _, err := q.AddDelivery(ctx, deliveryOf(made[0], w, subject, text, now)); err != nil {
+			return err
+		}
+	}
+	k.awake()
+	return nil
+}

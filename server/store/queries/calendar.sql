@@ -16,3 +16,23 @@ UPDATE calendar_feed SET used_at = sqlc.arg(at) WHERE id = sqlc.arg(id) AND (use
 
 -- name: DeleteCalendarFeed :execrows
 DELETE FROM calendar_feed WHERE id = $1 AND person = $2;
+
+-- name: AddWorkRequest :one
+INSERT INTO work_request (work, revision, spec, reason, by, asked_at) VALUES (@work, @revision, @spec, @reason, @by, @asked_at) RETURNING id;
+
+-- name: WorkRequest :one
+SELECT r.*, person_called(r.by::text)::text AS asked_by, coalesce(person_called(r.decided_by::text), '')::text AS decider
+FROM work_request r WHERE r.id = $1;
+
+-- name: WorkRequests :many
+-- The latest first; those that are open, or all.
+SELECT r.*, person_called(r.by::text)::text AS asked_by, coalesce(person_called(r.decided_by::text), '')::text AS decider
+FROM work_request r WHERE (NOT @open::boolean OR r.state = 'open') AND (sqlc.narg(before)::bigint IS NULL OR r.id < sqlc.narg(before))
+ORDER BY r.id DESC LIMIT @most;
+
+-- name: CountOpenWorkRequests :one
+SELECT count(*) FROM work_request WHERE state = 'open' AND by = $1;
+
+-- name: DecideWorkRequest :execrows
+-- Once: what was decided stays.
+UPDATE work_request SET state = @state, decided_by = @decided_by, decided_at = @decided_at, note = @note, work = @work WHERE id = @id AND state = 'open';

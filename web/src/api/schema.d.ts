@@ -4024,6 +4024,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/work-requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Planned work that waits for a second person, or did, the latest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["work-requests"];
+        put?: never;
+        /**
+         * Ask a second person for planned work
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["ask-for-work"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/work-requests/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What somebody asks for, and what it would do
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["work-request"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/work-requests/{id}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approve, refuse or withdraw it
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        post: operations["decide-work"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -4205,6 +4269,17 @@ export interface components {
             name: string;
             reason: string;
         };
+        Asked: {
+            /** Format: int64 */
+            request: number;
+        };
+        AskedWork: {
+            from: string;
+            name: string;
+            /** Format: int64 */
+            request: number;
+            to: string;
+        };
         "Assign-incidentRequest": {
             /** @description Id of a person; empty: nobody */
             person: string;
@@ -4240,6 +4315,8 @@ export interface components {
             window: string;
         };
         CalendarLane: {
+            /** @description What waits for a second person */
+            asked: components["schemas"]["AskedWork"][];
             /** @description In which something is agreed; none where nothing is promised */
             hours: components["schemas"]["SpanOf"][];
             /** @enum {string} */
@@ -4269,6 +4346,8 @@ export interface components {
              * @description Services that have neither work nor an agreement, and no lane unless asked for
              */
             quiet: number;
+            /** @description Planned work that waits for a second person */
+            requests: components["schemas"]["WorkRequest"][];
             timezone: string;
             to: string;
             /** @description What is planned, in a sentence */
@@ -6283,6 +6362,9 @@ export interface components {
         ListNoticePersonBody: {
             items: components["schemas"]["NoticePerson"][];
         };
+        ListOwnRequestBody: {
+            items: components["schemas"]["OwnRequest"][];
+        };
         ListPairReachBody: {
             items: components["schemas"]["PairReach"][];
         };
@@ -6585,7 +6667,7 @@ export interface components {
              */
             incident?: number;
             /** @enum {string} */
-            kind: "fault" | "down" | "degraded" | "notices" | "allowance" | "check" | "agent" | "never-good" | "unmeasured";
+            kind: "fault" | "down" | "degraded" | "notices" | "allowance" | "check" | "agent" | "request" | "never-good" | "unmeasured";
             /** Format: int64 */
             ms?: number;
             service?: string;
@@ -6771,6 +6853,8 @@ export interface components {
             start?: string;
         };
         OccurrenceAsk: {
+            /** @description Ask a second person for it, where a service wants one */
+            ask?: boolean;
             /** @description Its start by the rule, as a wall time */
             at: string;
             /**
@@ -6847,6 +6931,38 @@ export interface components {
             from: string;
             name: string;
             to: string;
+            words: string;
+        };
+        OwnRequest: {
+            /** Format: date-time */
+            asked_at: string;
+            /** @description Who asks, as they are called */
+            by: string;
+            /** Format: date-time */
+            decided_at?: string;
+            decided_by?: string;
+            /** @description When it would take place next; absent: never */
+            first?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description You may decide */
+            may: boolean;
+            /** @description You asked for it */
+            mine: boolean;
+            note?: string;
+            reason: string;
+            /**
+             * Format: int64
+             * @description Of that, on which it was asked for; absent: it is new
+             */
+            revision?: number;
+            services: components["schemas"]["Ref"][];
+            spec: components["schemas"]["WindowSpec"];
+            /** @enum {string} */
+            state: "open" | "approved" | "refused" | "withdrawn";
+            /** @description Id of the window that it changes, or has made */
+            window?: string;
+            /** @description When it is */
             words: string;
         };
         Pace: {
@@ -7380,6 +7496,42 @@ export interface components {
             /** @description The period as a sentence says it, where it is the same for all */
             words: string;
         };
+        RequestedWork: {
+            /** Format: date-time */
+            asked_at: string;
+            /** @description Who asks, as they are called */
+            by: string;
+            /** Format: date-time */
+            decided_at?: string;
+            decided_by?: string;
+            /** @description Why it cannot be approved as things are */
+            fault?: string;
+            /** @description When it would take place next; absent: never */
+            first?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description You may decide */
+            may: boolean;
+            /** @description You asked for it */
+            mine: boolean;
+            note?: string;
+            reason: string;
+            /**
+             * Format: int64
+             * @description Of that, on which it was asked for; absent: it is new
+             */
+            revision?: number;
+            services: components["schemas"]["Ref"][];
+            spec: components["schemas"]["WindowSpec"];
+            /** @enum {string} */
+            state: "open" | "approved" | "refused" | "withdrawn";
+            /** @description Id of the window that it changes, or has made */
+            window?: string;
+            /** @description When it is */
+            words: string;
+            /** @description What it would do; absent where it cannot be, or was decided */
+            work?: components["schemas"]["WorkView"];
+        };
         "Resolve-incidentRequest": {
             /** @description Needed while its trouble lasts: why it is settled */
             note?: string;
@@ -7622,6 +7774,8 @@ export interface components {
             /** @description Link to what to do when it fails */
             runbook?: string;
             tags?: string[];
+            /** @description Planned work on it counts from when a second person has approved it */
+            work_approval?: boolean;
         };
         SessionView: {
             /** Format: date-time */
@@ -8207,6 +8361,23 @@ export interface components {
             reason?: string;
             spec: components["schemas"]["WindowSpec"];
         };
+        WorkAsked: {
+            reason?: string;
+            /**
+             * Format: int64
+             * @description Of that, on which it is asked for
+             */
+            revision?: number;
+            spec: components["schemas"]["WindowSpec"];
+            /** @description Id of the window that it changes; absent: it is new */
+            window?: string;
+        };
+        WorkDecision: {
+            /** @enum {string} */
+            does: "approve" | "refuse" | "withdraw";
+            /** @description Why; of a refusal it has to be said */
+            note?: string;
+        };
         WorkEffect: {
             agreement: string;
             /** @description The same, with it */
@@ -8252,9 +8423,39 @@ export interface components {
             /** @description Sentences */
             why: string[];
         };
+        WorkRequest: {
+            /** Format: date-time */
+            asked_at: string;
+            /** @description Who asks, as they are called */
+            by: string;
+            /** Format: date-time */
+            decided_at?: string;
+            decided_by?: string;
+            /** @description When it would take place next; absent: never */
+            first?: string;
+            /** Format: int64 */
+            id: number;
+            note?: string;
+            reason: string;
+            /**
+             * Format: int64
+             * @description Of that, on which it was asked for; absent: it is new
+             */
+            revision?: number;
+            services: components["schemas"]["Ref"][];
+            spec: components["schemas"]["WindowSpec"];
+            /** @enum {string} */
+            state: "open" | "approved" | "refused" | "withdrawn";
+            /** @description Id of the window that it changes, or has made */
+            window?: string;
+            /** @description When it is */
+            words: string;
+        };
         WorkView: {
             /** @description Services that go down with it and that it does not name */
             also: components["schemas"]["Ref"][];
+            /** @description Services that ask a second person to approve what it adds; none: it is planned right away */
+            asks: components["schemas"]["Ref"][];
             clashes: components["schemas"]["ClashView"][];
             /** @description Agreements that it touches, the worst first */
             effects: components["schemas"]["WorkEffect"][];
@@ -22117,6 +22318,245 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["WorkView"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "work-requests": {
+        parameters: {
+            query?: {
+                /** @description Those alone that nobody has decided */
+                open?: boolean;
+                /** @description Number of the last that was shown; absent: from the latest */
+                before?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOwnRequestBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ask-for-work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Asked"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "work-request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestedWork"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkDecision"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

@@ -7,19 +7,21 @@ import Typography from '@mui/material/Typography'
 import { addDays, format } from 'date-fns'
 import { Suspense, lazy, useState } from 'react'
 import { Link, useLocation, useNavigate, useParams } from 'react-router'
+import type { Schemas } from '../api/client'
 import { useMay, useServices } from '../api/queries'
 import { useParam } from '../parts/group-by'
 import { More, useFind, useShown } from '../parts/more'
 import { Awaited, Trouble } from '../parts/trouble'
 import { weekTime, wallMinute } from '../time/format'
 import { useZone } from '../time/span'
-import { Chosen } from './chosen'
 import { Clashes } from './effects'
 import { useGo } from './go'
 import { InOrder, Lanes, keyOf, type Draft } from './lanes'
 import { useCalendar } from './queries'
 
 const WorkForm = lazy(() => import('./work-form'))
+const Chosen = lazy(() => import('./chosen'))
+const Requested = lazy(() => import('./requested'))
 
 const lengths: Record<string, string> = { 1: 'a day', 7: 'a week', 14: 'two weeks', 31: 'a month' }
 
@@ -37,6 +39,7 @@ export function CalendarPage() {
   const days = length in lengths ? Number(length) : 14
   const calendar = useCalendar({ from: from || undefined, days, find: find || undefined, quiet: quiet ? true : undefined, count: shown })
   const [chosen, setChosen] = useParam('work')
+  const [request, setRequest] = useParam('request')
   const [draft, setDraft] = useState<Draft>()
   const may = useMay()('operate')
   const navigate = useNavigate()
@@ -90,6 +93,7 @@ export function CalendarPage() {
           </Alert>
         ))}
         <Clashes of={data.clashes} />
+        <Waiting of={data.requests} chosen={request} zone={data.timezone} onChoose={(id) => setRequest(id === request ? '' : id)} />
         {(data.lanes.length > 12 || data.left > 0 || text) && (
           <div className="head" style={{ margin: '8px 0' }}>
             <span className="sub" role="status">
@@ -134,8 +138,14 @@ export function CalendarPage() {
           <Suspense fallback={null}>
             <WorkForm key={id ?? 'new'} id={id} show={setDraft} />
           </Suspense>
+        ) : /^\d+$/.test(request) ? (
+          <Suspense fallback={null}>
+            <Requested key={request} id={Number(request)} onClose={() => setRequest('')} />
+          </Suspense>
         ) : work ? (
-          <Chosen key={keyOf(work)} work={work} now={axis.now} may={may} onClose={() => setChosen('')} />
+          <Suspense fallback={null}>
+            <Chosen key={keyOf(work)} work={work} now={axis.now} may={may} onClose={() => setChosen('')} />
+          </Suspense>
         ) : (
           <>
             {may && (
@@ -150,5 +160,25 @@ export function CalendarPage() {
         )}
       </aside>
     </div>
+  )
+}
+
+/** What somebody asks a second person for. */
+function Waiting({ of, chosen, zone, onChoose }: { of: Schemas['WorkRequest'][]; chosen: string; zone: string; onChoose: (id: string) => void }) {
+  if (of.length === 0) return null
+  return (
+    <section aria-label="Waits for a second person" data-waiting={of.length}>
+      {of.map((r) => (
+        <div key={r.id} className={chosen === String(r.id) ? 'entry open' : 'entry'} style={{ padding: '5px 0' }}>
+          <b className="word-degraded">waits</b>{' '}
+          <button type="button" className="link" aria-pressed={chosen === String(r.id)} onClick={() => onChoose(String(r.id))}>
+            {r.spec.name}
+          </button>{' '}
+          <span className="sub">
+            {r.first ? weekTime(r.first, zone) : 'cannot be approved as things are'} · {r.services.map((s) => s.name).join(', ')} · {r.by} asks a second person
+          </span>
+        </div>
+      ))}
+    </section>
   )
 }

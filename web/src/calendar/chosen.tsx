@@ -20,7 +20,7 @@ type Does = Schemas['OccurrenceAsk']['does']
 type Props = { work: Work; now: number; may: boolean; onClose: () => void }
 
 /** One piece of work: when, on what, what of it is granted; moved, cut, skipped or ended in seconds. */
-export function Chosen({ work: w, now, may, onClose }: Props) {
+export default function Chosen({ work: w, now, may, onClose }: Props) {
   const { zone } = useZone()
   const go = useGo()
   const client = useQueryClient()
@@ -31,8 +31,13 @@ export function Chosen({ work: w, now, may, onClose }: Props) {
   const runs = Date.parse(w.from) <= now && now < Date.parse(w.to)
   const over = Date.parse(w.to) <= now
   const turn = useMutation({
-    mutationFn: (body: Partial<Schemas['OccurrenceAsk']> & { does: Does }) =>
-      ask(api.POST('/api/v1/windows/{id}/occurrence', { params: { path: { id: w.window } }, body: { at: w.at, revision: w.revision, reason: reason || undefined, ...body } })),
+    mutationFn: async (body: Partial<Schemas['OccurrenceAsk']> & { does: Does }) => {
+      const post = (more: Partial<Schemas['OccurrenceAsk']>) => ask(api.POST('/api/v1/windows/{id}/occurrence', { params: { path: { id: w.window } }, body: { at: w.at, revision: w.revision, reason: reason || undefined, ...body, ...more } }))
+      // Where a service asks a second person for what it adds, they are asked.
+      const asks = body.does === 'move' || body.does === 'restore' ? (await post({ preview: true })).asks : []
+      await post({ ask: asks.length > 0 || undefined })
+      return asks.map((s) => s.name)
+    },
     onSuccess: async () => {
       setMoving(false)
       await client.invalidateQueries()
@@ -60,7 +65,7 @@ export function Chosen({ work: w, now, may, onClose }: Props) {
       </div>
       {did && (
         <p role="status" data-did={did}>
-          {{ skip: 'Skipped.', move: 'Moved.', restore: 'As the rule says.', end: 'Ended.' }[did]}
+          {turn.data?.length ? `Asked for: ${turn.data.join(' and ')} ${turn.data.length === 1 ? 'wants' : 'want'} a second person to approve it.` : { skip: 'Skipped.', move: 'Moved.', restore: 'As the rule says.', end: 'Ended.' }[did]}
         </p>
       )}
       {may && !over && !moving && (

@@ -73,6 +73,13 @@ function LaneRow({ lane, embargoes, axis, chosen, onChoose, onPlan, draft }: Row
             </g>
           ))}
           <line x1="0" x2={width} y1={ground} y2={ground} stroke="var(--ground)" />
+          {lane.asked.map((a) => (
+            <rect key={`${a.request} ${a.from}`} x={x(a.from)} y="6.5" width={Math.max(6, x(a.to) - x(a.from))} height={ground - 7} fill="none" stroke="var(--degraded-ink)" strokeWidth="1.5" strokeDasharray="1 3" strokeLinecap="round">
+              <title>
+                {a.name}, asked for, {weekTime(a.from, zone)} to {weekTime(a.to, zone)}
+              </title>
+            </rect>
+          ))}
           {draft?.map((d) => <rect key={d.from} x={x(d.from)} y="3" width={Math.max(4, x(d.to) - x(d.from))} height={ground - 3} fill="var(--mui-palette-primary-main)" opacity="0.85" />)}
           {axis.now > axis.from && axis.now < axis.to && <line x1={x(axis.now)} x2={x(axis.now)} y1="0" y2={height} stroke="currentColor" strokeDasharray="1.5 2.5" />}
           {selection && <rect x={selection.left} y="0" width={selection.width} height={height} className="selection" />}

@@ -1,12 +1,10 @@
-import Autocomplete from '@mui/material/Autocomplete'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { Suspense, lazy, useEffect } from 'react'
 import { Controller } from 'react-hook-form'
 import { useNavigate, useSearchParams } from 'react-router'
-import type { Schemas } from '../api/client'
+import { api, ask, type Schemas } from '../api/client'
 import { useServices } from '../api/queries'
-import { useReceivers } from '../notices/receivers'
 import { keyOf, recipientOf } from '../notices/words'
 import { Day, Minute, noDate, wholeDay } from '../parts/day'
 import { useForm } from '../parts/form'
@@ -24,10 +22,11 @@ import type { Draft } from './lanes'
 import { useWindows, useWork, type WindowSpec } from './queries'
 import { days, noRule, nths, read, repeats, written, type RuleValues } from './rule'
 
+const More = lazy(() => import('./work-more'))
 const Slots = lazy(() => import('./slots'))
 const Revisions = lazy(() => import('../parts/revisions').then((m) => ({ default: m.Revisions })))
 
-type Values = { name: string; type: string; tell: string[]; services: string[]; start: string; lasts: string; timezone: string; exdates: string[]; changes: Schemas['Occurrence'][]; reference: string; note: string; reason: string; imported?: WindowSpec['imported'] } & RuleValues
+export type Values = { name: string; type: string; tell: string[]; services: string[]; start: string; lasts: string; timezone: string; exdates: string[]; changes: Schemas['Occurrence'][]; reference: string; note: string; reason: string; imported?: WindowSpec['imported'] } & RuleValues
 
 const wall = (minute: string) => `${minute.replace(' ', 'T')}:00`
 
@@ -86,7 +85,14 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
   }
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, entry?.revision ?? 0, { draft: `windows/${entry?.id ?? 'new'}` })
-  const save = useSaving({
+  const v = form.watch()
+  const whole = v.services.length > 0 && v.start !== '' && v.start !== noDate && v.until !== noDate && /^\d+$/.test(v.lasts) && Number(v.lasts) > 0
+  const asked = whole ? { id: entry?.id, spec: { ...specOf(v), name: v.name.trim() || 'Work' } } : undefined
+  const settled = useSettled(asked, JSON.stringify(asked), 400)
+  const work = useWork(settled)
+  const view = settled ? work.data : undefined
+  const asks = (view?.asks.length ?? 0) > 0
+  const save = useSaving<Values, WindowSpec>({
     of: 'windows',
     entry,
     form,
@@ -94,16 +100,10 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
     spec: specOf,
     reason: (v) => v.reason || undefined,
     names: { rrule: form.getValues('repeat') === 'rule' ? 'rule' : 'repeat', duration_s: 'lasts', 'services[': 'services', 'changes[': 'changes', 'exdates[': 'exdates', 'tell[': 'tell' },
-    done: (made) => navigate(go('/calendar', { work: `${made} ${wall(form.getValues('start'))}` })),
+    by: (of, why) => (asks ? ask(api.POST('/api/v1/work-requests', { body: { window: entry?.id, revision: entry?.revision, spec: of, reason: why } })).then((r) => `request ${r.request}`) : undefined),
+    done: (made) => navigate(go('/calendar', made.startsWith('request ') ? { request: made.slice('request '.length) } : { work: `${made} ${wall(form.getValues('start'))}` })),
   })
-  const v = form.watch()
-  const whole = v.services.length > 0 && v.start !== '' && v.start !== noDate && v.until !== noDate && /^\d+$/.test(v.lasts) && Number(v.lasts) > 0
-  const asked = whole ? { id: entry?.id, spec: { ...specOf(v), name: v.name.trim() || 'Work' } } : undefined
-  const settled = useSettled(asked, JSON.stringify(asked), 400)
-  const work = useWork(settled)
-  const view = settled ? work.data : undefined
   const lasts = /^\d+$/.test(v.lasts) ? Number(v.lasts) * 60 : 0
-  const receivers = useReceivers().all
   const drawn = JSON.stringify(view?.occurrences ?? [])
   useEffect(() => {
     show({ services: v.services, spans: (JSON.parse(drawn) as Schemas['Coming'][]).map((o) => ({ from: Date.parse(o.from), to: Date.parse(o.to) })) })
@@ -218,36 +218,11 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
       )}
       <details className="more">
         <summary>Whom to tell, {v.type === 'emergency' ? 'emergency work' : 'type'}, change reference, note</summary>
-        <Controller
-          control={form.control}
-          name="type"
-          render={({ field }) => (
-            <TextField select label="Type" {...field} helperText="Emergency work is granted by a notice and a cap of its own, where a clause has them">
-              <MenuItem value="planned">planned</MenuItem>
-              <MenuItem value="emergency">emergency</MenuItem>
-            </TextField>
-          )}
-        />
-        <Controller
-          control={form.control}
-          name="tell"
-          render={({ field }) => (
-            <Autocomplete
-              multiple
-              options={receivers.map((r) => r.key)}
-              value={field.value}
-              groupBy={(key) => receivers.find((r) => r.key === key)?.group ?? ''}
-              getOptionLabel={(key) => receivers.find((r) => r.key === key)?.name ?? 'somebody who is gone'}
-              noOptionsText="Nobody of that name"
-              onChange={(_, keys) => field.onChange(keys)}
-              renderInput={(p) => <TextField {...p} label="Tell" inputRef={field.ref} error={Boolean(err.tell)} helperText={err.tell?.message ?? 'when it is planned, changed and cancelled'} />}
-            />
-          )}
-        />
-        <TextField label="Change reference" error={Boolean(err.reference)} helperText={err.reference?.message} {...form.register('reference')} />
-        <TextField label="Note" multiline maxRows={4} {...form.register('note')} />
+        <Suspense fallback={null}>
+          <More form={form} />
+        </Suspense>
       </details>
-      {(err.reason || v.reason || view?.clashes.some((c) => c.service === undefined)) && <TextField label="Why it has to be then" error={Boolean(err.reason)} helperText={err.reason?.message} {...form.register('reason')} />}
+      {(err.reason || v.reason || asks || view?.clashes.some((c) => c.service === undefined)) && <TextField label={asks ? 'Why, for who approves it' : 'Why it has to be then'} error={Boolean(err.reason)} helperText={err.reason?.message} {...form.register('reason')} />}
       <section aria-label="What it costs" aria-live="polite">
         <h2 style={{ margin: '4px 0 6px' }}>What it costs</h2>
         {!whole && <p className="sub">Say on what, when and for how long.</p>}
@@ -255,8 +230,13 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
         {whole && view && !wrongWork && (
           <>
             <p className="sub" data-when>
-              {view.words}; next {view.occurrences[0] ? weekTime(view.occurrences[0].from, zone) : 'never'}. It counts as announced from when it is saved.
+              {view.words}; next {view.occurrences[0] ? weekTime(view.occurrences[0].from, zone) : 'never'}. It counts as announced from when it is {asks ? 'approved' : 'saved'}.
             </p>
+            {asks && (
+              <p className="sub" data-asks>
+                <b>{view.asks.map((s) => s.name).join(', ')}</b> {view.asks.length === 1 ? 'asks' : 'ask'} a second person, who approves it first.
+              </p>
+            )}
             <Clashes of={view.clashes} />
             <Effects view={view} />
           </>
@@ -265,7 +245,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
       <FormEnd
         error={save.error}
         busy={save.isPending}
-        save={entry ? `Save as revision ${entry.revision + 1}` : 'Announce and plan'}
+        save={asks ? 'Ask for approval' : entry ? `Save as revision ${entry.revision + 1}` : 'Announce and plan'}
         leave={() => {
           kept.done()
           void navigate(go('/calendar', {}))

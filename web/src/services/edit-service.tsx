@@ -37,6 +37,7 @@ type Values = {
   reopen: string
   plan: string
   owners_too: boolean
+  work_approval: boolean
   reason: string
 }
 
@@ -59,10 +60,11 @@ const values = (s: Service['spec']): Values => ({
   reopen: s.incidents?.reopen_s === undefined ? '' : String(s.incidents.reopen_s / 60),
   plan: s.notices?.plan ?? '',
   owners_too: s.notices?.owner ?? false,
+    work_approval: s.work_approval ?? false,
   reason: '',
 })
 
-const names = { owner: 'Owned by', combine: 'Its deciding checks', depends: 'What it depends on', defaults: 'What its checks follow', reopen: 'Opens again within', plan: 'Notice plan of its own', owners_too: 'That of its owner too' }
+const names = { owner: 'Owned by', combine: 'Its deciding checks', depends: 'What it depends on', defaults: 'What its checks follow', reopen: 'Opens again within', plan: 'Notice plan of its own', owners_too: 'That of its owner too', work_approval: 'A second person approves planned work' }
 
 /** What opens incidents, as it is saved; undefined where all goes without saying. */
 function policy(v: Values): Schemas['TroublePolicy'] | undefined {
@@ -112,6 +114,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
               depends_on: v.depends.filter((d) => d.services.length > 0),
               check_defaults: Object.values(v.defaults).some((x) => (Array.isArray(x) ? x.length > 0 : x)) ? v.defaults : undefined,
               incidents: policy(v),
+              work_approval: v.work_approval || undefined,
               notices: v.plan ? { plan: v.plan, owner: v.owners_too || undefined } : undefined,
             },
           },
@@ -147,6 +150,7 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
         <TextField label="Tags" helperText="Separated by commas" {...form.register('tags')} />
         <TextField label="Runbook" error={Boolean(err.runbook)} helperText={err.runbook?.message} {...form.register('runbook')} />
         <TextField label="Note" multiline minRows={2} {...form.register('note')} />
+        <FormControlLabel label="Planned work on it needs a second person who approves it" control={<Controller control={form.control} name="work_approval" render={({ field }) => <Checkbox size="small" checked={field.value} onChange={field.onChange} />} />} />
       </fieldset>
       <fieldset>
         <legend>What its state is made of</legend>

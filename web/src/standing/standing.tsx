@@ -154,6 +154,7 @@ type Need = Schemas['NeedView']
 /** The page on which a need can be seen to. */
 function where(n: Need): string {
   if (n.kind === 'agent') return '/set-up'
+  if (n.kind === 'request') return `/calendar?request=${n.id}`
   if (n.kind === 'notices') return `/notices/deliveries?kind=${n.id}`
   if (n.kind === 'allowance') return `/agreements/${n.id}`
   if (n.kind === 'fault') return n.service ? `/services/${n.service}` : `/agreements/${n.id}`
@@ -168,6 +169,7 @@ const kindsOfNeed: Record<Need['kind'], { words: string; look: string; bad: bool
   allowance: { words: 'Allowances', look: 'look', bad: false },
   check: { words: 'Checks that inform', look: 'explain', bad: false },
   agent: { words: 'Where we measure from', look: 'look', bad: false },
+  request: { words: 'Decisions', look: 'decide', bad: false },
   'never-good': { words: 'Never good', look: 'explain', bad: false },
   unmeasured: { words: 'Not measured', look: 'look', bad: false },
 }

@@ -7,8 +7,36 @@ package db
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 )
+
+const addWorkRequest = `-- name: AddWorkRequest :one
+INSERT INTO work_request (work, revision, spec, reason, by, asked_at) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id
+`
+
+type AddWorkRequestParams struct {
+	Work     string
+	Revision int32
+	Spec     json.RawMessage
+	Reason   string
+	By       string
+	AskedAt  time.Time
+}
+
+func (q *Queries) AddWorkRequest(ctx context.Context, arg AddWorkRequestParams) (int64, error) {
+	row := q.db.QueryRow(ctx, addWorkRequest,
+		arg.Work,
+		arg.Revision,
+		arg.Spec,
+		arg.Reason,
+		arg.By,
+		arg.AskedAt,
+	)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
+}
 
 const calendarFeedByToken = `-- name: CalendarFeedByToken :one
 SELECT f.id, f.person, f.name, f.token_hash, f.services, f.made_at, f.used_at FROM calendar_feed f JOIN person p ON p.id = f.person WHERE f.token_hash = $1 AND p.disabled_at IS NULL AND p.role <> 'customer'
@@ -87,6 +115,46 @@ func (q *Queries) CountCalendarFeeds(ctx context.Context, person string) (int64,
 	return count, err
 }
 
+const countOpenWorkRequests = `-- name: CountOpenWorkRequests :one
+SELECT count(*) FROM work_request WHERE state = 'open' AND by = $1
+`
+
+func (q *Queries) CountOpenWorkRequests(ctx context.Context, by string) (int64, error) {
+	row := q.db.QueryRow(ctx, countOpenWorkRequests, by)
+	var count int64
+	err := row.Scan(&count)
+	return count, err
+}
+
+const decideWorkRequest = `-- name: DecideWorkRequest :execrows
+UPDATE work_request SET state = $1, decided_by = $2, decided_at = $3, note = $4, work = $5 WHERE id = $6 AND state = 'open'
+`
+
+type DecideWorkRequestParams struct {
+	State     string
+	DecidedBy *string
+	DecidedAt *time.Time
+	Note      string
+	Work      string
+	ID        int64
+}
+
+// Once: what was decided stays.
+func (q *Queries) DecideWorkRequest(ctx context.Context, arg DecideWorkRequestParams) (int64, error) {
+	result, err := q.db.Exec(ctx, decideWorkRequest,
+		arg.State,
+		arg.DecidedBy,
+		arg.DecidedAt,
+		arg.Note,
+		arg.Work,
+		arg.ID,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const deleteCalendarFeed = `-- name: DeleteCalendarFeed :execrows
 DELETE FROM calendar_feed WHERE id = $1 AND person = $2
 `
@@ -127,4 +195,109 @@ func (q *Queries) MakeCalendarFeed(ctx context.Context, arg MakeCalendarFeedPara
 	var id string
 	err := row.Scan(&id)
 	return id, err
+}
+
+const workRequest = `-- name: WorkRequest :one
+SELECT r.id, r.work, r.revision, r.spec, r.reason, r.by, r.asked_at, r.state, r.decided_by, r.decided_at, r.note, person_called(r.by::text)::text AS asked_by, coalesce(person_called(r.decided_by::text), '')::text AS decider
+FROM work_request r WHERE r.id = $1
+`
+
+type WorkRequestRow struct {
+	ID        int64
+	Work      string
+	Revision  int32
+	Spec      json.RawMessage
+	Reason    string
+	By        string
+	AskedAt   time.Time
+	State     string
+	DecidedBy *string
+	DecidedAt *time.Time
+	Note      string
+	AskedBy   string
+	Decider   string
+}
+
+func (q *Queries) WorkRequest(ctx context.Context, id int64) (WorkRequestRow, error) {
+	row := q.db.QueryRow(ctx, workRequest, id)
+	var i WorkRequestRow
+	err := row.Scan(
+		&i.ID,
+		&i.Work,
+		&i.Revision,
+		&i.Spec,
+		&i.Reason,
+		&i.By,
+		&i.AskedAt,
+		&i.State,
+		&i.DecidedBy,
+		&i.DecidedAt,
+		&i.Note,
+		&i.AskedBy,
+		&i.Decider,
+	)
+	return i, err
+}
+
+const workRequests = `-- name: WorkRequests :many
+SELECT r.id, r.work, r.revision, r.spec, r.reason, r.by, r.asked_at, r.state, r.decided_by, r.decided_at, r.note, person_called(r.by::text)::text AS asked_by, coalesce(person_called(r.decided_by::text), '')::text AS decider
+FROM work_request r WHERE (NOT $1::boolean OR r.state = 'open') AND ($2::bigint IS NULL OR r.id < $2)
+ORDER BY r.id DESC LIMIT $3
+`
+
+type WorkRequestsParams struct {
+	Open   bool
+	Before *int64
+	Most   int32
+}
+
+type WorkRequestsRow struct {
+	ID        int64
+	Work      string
+	Revision  int32
+	Spec      json.RawMessage
+	Reason    string
+	By        string
+	AskedAt   time.Time
+	State     string
+	DecidedBy *string
+	DecidedAt *time.Time
+	Note      string
+	AskedBy   string
+	Decider   string
+}
+
+// The latest first; those that are open, or all.
+func (q *Queries) WorkRequests(ctx context.Context, arg WorkRequestsParams) ([]WorkRequestsRow, error) {
+	rows, err := q.db.Query(ctx, workRequests, arg.Open, arg.Before, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []WorkRequestsRow{}
+	for rows.Next() {
+		var i WorkRequestsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Work,
+			&i.Revision,
+			&i.Spec,
+			&i.Reason,
+			&i.By,
+			&i.AskedAt,
+			&i.State,
+			&i.DecidedBy,
+			&i.DecidedAt,
+			&i.Note,
+			&i.AskedBy,
+			&i.Decider,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }

@@ -607,3 +607,21 @@ type Trial struct {
 	// What the evidence is of, in words.
 	Label *string
 }
+
+// Planned work that a service asks a second person for: it is a window, and announced, once approved.
+type WorkRequest struct {
+	ID int64
+	// Id of the window that it changes, or, once approved, has made; empty: a new one.
+	Work string
+	// Of the window, on which it was asked for; 0: a new one.
+	Revision  int32
+	Spec      json.RawMessage
+	Reason    string
+	By        string
+	AskedAt   time.Time
+	State     string
+	DecidedBy *string
+	DecidedAt *time.Time
+	// What who decided said.
+	Note string
+}

@@ -1,0 +1,44 @@
+import Autocomplete from '@mui/material/Autocomplete'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import { Controller, type UseFormReturn } from 'react-hook-form'
+import { useReceivers } from '../notices/receivers'
+import type { Values } from './work-form'
+
+/** What is rarely said of planned work. */
+export default function More({ form }: { form: UseFormReturn<Values> }) {
+  const receivers = useReceivers().all
+  const err = form.formState.errors
+  return (
+    <>
+      <Controller
+        control={form.control}
+        name="type"
+        render={({ field }) => (
+          <TextField select label="Type" {...field} helperText="Emergency work is granted by a notice and a cap of its own, where a clause has them">
+            <MenuItem value="planned">planned</MenuItem>
+            <MenuItem value="emergency">emergency</MenuItem>
+          </TextField>
+        )}
+      />
+      <Controller
+        control={form.control}
+        name="tell"
+        render={({ field }) => (
+          <Autocomplete
+            multiple
+            options={receivers.map((r) => r.key)}
+            value={field.value}
+            groupBy={(key) => receivers.find((r) => r.key === key)?.group ?? ''}
+            getOptionLabel={(key) => receivers.find((r) => r.key === key)?.name ?? 'somebody who is gone'}
+            noOptionsText="Nobody of that name"
+            onChange={(_, keys) => field.onChange(keys)}
+            renderInput={(p) => <TextField {...p} label="Tell" inputRef={field.ref} error={Boolean(err.tell)} helperText={err.tell?.message ?? 'when it is planned, changed and cancelled'} />}
+          />
+        )}
+      />
+      <TextField label="Change reference" error={Boolean(err.reference)} helperText={err.reference?.message} {...form.register('reference')} />
+      <TextField label="Note" multiline maxRows={4} {...form.register('note')} />
+    </>
+  )
+}
