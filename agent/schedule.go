@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kestite/agent/wire"
+	"kestite/core/span"
 )
 
 // Phase is the fixed place of a check in its interval, so that load is spread
@@ -147,7 +148,7 @@ func (s *schedule) place(now time.Time) {
 	heap.Init(&s.heap)
 }
 
-// take returns the checks that are due at now, each with the time it was due,
+// take returns the checks that are due at now and do not pause then, each with the time it was due,
 // and when the next one is.
 func (s *schedule) take(now time.Time) (ready []due, wake time.Time) {
 	s.mu.Lock()
@@ -155,7 +156,9 @@ func (s *schedule) take(now time.Time) (ready []due, wake time.Time) {
 	s.follow(now)
 	for len(s.heap) > 0 && !s.heap[0].at.After(now) {
 		d := s.heap[0]
-		ready = append(ready, *d)
+		if !d.check.IsQuiet(span.Of(d.at)) {
+			ready = append(ready, *d)
+		}
 		d.at = next(now, d.interval, d.phase)
 		heap.Fix(&s.heap, 0)
 	}

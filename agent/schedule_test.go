@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"kestite/agent/wire"
+	"kestite/core/span"
 )
 
 func TestStartsAreOnAFixedGrid(t *testing.T) {
@@ -57,6 +58,48 @@ func TestScheduleKeepsWhatStaysAndForgetsWhatGoes(t *testing.T) {
 	ready, _ := s.take(now.Add(10 * time.Second))
 	if len(ready) != 3 {
 		t.Errorf("%d of 3 checks are left", len(ready))
+	}
+}
+
+// A check that pauses starts before and after, and its places stay the same.
+func TestScheduleLeavesOutWhatPauses(t *testing.T) {
+	begin := time.UnixMilli(1_772_409_600_000)
+	quiet := span.Span{From: span.Of(begin.Add(time.Minute)), To: span.Of(begin.Add(3 * time.Minute))}
+	checks := []wire.Check{{ID: "page", IntervalS: 10, Quiet: []span.Span{quiet}}, {ID: "other", IntervalS: 10}}
+	s := newSchedule()
+	s.set("tolvik", checks, begin)
+	seen := map[string][]time.Time{}
+	for now := begin; now.Before(begin.Add(5 * time.Minute)); {
+		ready, wake := s.take(now)
+		for _, d := range ready {
+			seen[d.check.ID] = append(seen[d.check.ID], d.at)
+		}
+		now = wake
+	}
+	if got := len(seen["other"]); got != 30 {
+		t.Errorf("one that does not pause started %d times in five minutes", got)
+	}
+	if got := len(seen["page"]); got != 18 {
+		t.Errorf("one that pauses for two of five minutes started %d times", got)
+	}
+	for i, at := range seen["page"] {
+		if quiet.Contains(span.Of(at)) {
+			t.Errorf("it started at %s", at)
+		}
+		if i > 0 && at.Sub(seen["page"][i-1])%(10*time.Second) != 0 {
+			t.Errorf("its places moved: %s after %s", at, seen["page"][i-1])
+		}
+	}
+	// What is cancelled meanwhile is measured at once again.
+	checks[0].Quiet = []span.Span{{From: quiet.From, To: quiet.To.Add(span.Hour)}}
+	s.set("tolvik", checks, begin.Add(5*time.Minute))
+	if ready, _ := s.take(begin.Add(5*time.Minute + 10*time.Second)); len(ready) != 1 {
+		t.Errorf("%d start, of which one pauses", len(ready))
+	}
+	checks[0].Quiet = nil
+	s.set("tolvik", checks, begin.Add(5*time.Minute+11*time.Second))
+	if ready, _ := s.take(begin.Add(5*time.Minute + 20*time.Second)); len(ready) != 2 {
+		t.Errorf("%d start after the pause was taken back", len(ready))
 	}
 }
 

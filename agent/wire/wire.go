@@ -4,6 +4,8 @@
 package wire
 
 import (
+	"slices"
+
 	"kestite/core/definition"
 	"kestite/core/measure"
 	"kestite/core/span"
@@ -42,6 +44,13 @@ type Check struct {
 	Limits    []measure.Limit `json:"limits,omitempty"`
 	definition.Settings
 	Secret *instrument.Secret `json:"secret,omitempty"`
+	// Quiet are times in which it is not measured: planned work, by a person's choice.
+	Quiet []span.Span `json:"quiet,omitempty"`
+}
+
+// IsQuiet says whether a check is not measured at an instant.
+func (c Check) IsQuiet(at span.Instant) bool {
+	return slices.ContainsFunc(c.Quiet, func(s span.Span) bool { return s.Contains(at) })
 }
 
 // Of returns what a spec says about measuring.

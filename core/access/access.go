@@ -173,6 +173,11 @@ func (r Rights) MayWrite(before, after *catalogue.Snapshot, w catalogue.Write) e
 	if err := r.Needs(ToChange(w.Kind)); err != nil {
 		return err
 	}
+	if pausesMore(w) {
+		if err := r.Needs(Define); err != nil {
+			return &Denied{"That checks do not measure during work is a manager's choice. " + err.Error()}
+		}
+	}
 	if len(r.Teams) == 0 {
 		return nil
 	}
@@ -191,6 +196,13 @@ func (r Rights) MayWrite(before, after *catalogue.Snapshot, w catalogue.Write) e
 		}
 	}
 	return nil
+}
+
+// pausesMore says whether a write lets a check pause that did not before.
+func pausesMore(w catalogue.Write) bool {
+	after, _ := w.Spec.(definition.WindowSpec)
+	before, _ := w.Before.(definition.WindowSpec)
+	return slices.ContainsFunc(after.Pause, func(id string) bool { return !slices.Contains(before.Pause, id) })
 }
 
 // ownersOf are the teams that own what a spec is about, "" for one that nobody owns; is

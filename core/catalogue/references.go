@@ -145,6 +145,9 @@ func references(spec Spec) []Reference {
 		}
 	case definition.WindowSpec:
 		each("services", Service, "", spec.Services)
+		for i, id := range spec.Pause {
+			out = append(out, Reference{Path: fmt.Sprintf("pause[%d]", i), Kind: Check, ID: id, Past: true})
+		}
 		for i, r := range spec.Tell { // what is planned holds nobody's retirement up
 			if r.Pool != "" {
 				out = append(out, Reference{Path: fmt.Sprintf("tell[%d].pool", i), Kind: Pool, ID: r.Pool, Past: true})
@@ -243,6 +246,22 @@ func (s *Snapshot) admit(id string, spec Spec) error {
 		return s.admitGroups(id, spec)
 	case definition.NoticePlanSpec:
 		return s.admitInstead(id, spec)
+	case definition.WindowSpec:
+		return s.admitPause(spec)
+	}
+	return nil
+}
+
+// admitPause refuses to let checks pause that are not at work, or that others measure.
+func (s *Snapshot) admitPause(spec definition.WindowSpec) error {
+	for i, id := range spec.Pause {
+		path, check := fmt.Sprintf("pause[%d]", i), s.Checks[id].Current().Spec
+		switch {
+		case !slices.Contains(spec.Services, check.Service):
+			return definition.Faultf(path, "%s is a check of %s, which the window does not name", check.Name, s.Named(Service, check.Service))
+		case definition.Inward(check.Kind):
+			return definition.Faultf(path, "%s is a %s check: nothing measures it that could pause", check.Name, check.Kind)
+		}
 	}
 	return nil
 }

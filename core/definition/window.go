@@ -2,6 +2,7 @@ package definition
 
 import (
 	"fmt"
+	"slices"
 
 	"kestite/core/calendar"
 )
@@ -21,6 +22,7 @@ type WindowSpec struct {
 	Reference string       `json:"reference,omitempty" maxLength:"120" doc:"Of the change, where work is approved elsewhere"`
 	Note      string       `json:"note,omitempty" maxLength:"2000"`
 	Tell      []Recipient  `json:"tell,omitempty" maxItems:"50" doc:"Who is told when it is planned, changed and cancelled"`
+	Pause     []string     `json:"pause,omitempty" maxItems:"200" doc:"Ids of checks of its services that do not measure during it: only where every agreement that follows from them takes all of the work out of its base"`
 	Imported  *Imported    `json:"imported,omitempty" doc:"The event it was imported from"`
 }
 
@@ -50,6 +52,11 @@ func (w WindowSpec) Validate() error {
 	}
 	if err := receivers("tell", w.Tell); err != nil {
 		return err
+	}
+	for i, id := range w.Pause {
+		if slices.Contains(w.Pause[:i], id) {
+			return fault(fmt.Sprintf("pause[%d]", i), "stands there twice; take one of them away")
+		}
 	}
 	if w.Imported != nil {
 		if err := called("imported.uid", w.Imported.UID); err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"kestite/core/catalogue"
 	"kestite/core/definition"
+	"kestite/core/planning"
 	"kestite/core/span"
 )
 
@@ -51,6 +52,9 @@ func Steps(snap *catalogue.Snapshot, in catalogue.Circumstances, events []Event,
 			plan, err := snap.Plan(in, t.Step)
 			for i := 0; err == nil && may != nil && i < len(plan.Writes); i++ {
 				err = may(snap, plan.After, plan.Writes[i])
+			}
+			if err == nil && len(t.Spec.Pause) > 0 && t.Step.Does != catalogue.Retire {
+				err = planning.PauseFault(plan.After, plan.IDs[0], in.At)
 			}
 			if err != nil {
 				t.Does, t.Why, t.Step = Refused, why(err), catalogue.Step{}
@@ -109,7 +113,7 @@ func (t *Taken) decide(snap *catalogue.Snapshot, services []string) {
 		return
 	}
 	current := entry.Current()
-	t.Spec.Tell = current.Spec.Tell // no calendar says whom we tell
+	t.Spec.Tell, t.Spec.Pause = current.Spec.Tell, current.Spec.Pause // no calendar says whom we tell, nor what pauses
 	before := int64(current.Number)
 	if current.Spec.Imported != nil {
 		before = current.Spec.Imported.Sequence

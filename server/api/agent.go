@@ -379,11 +379,12 @@ func (s *Server) assigned(ctx context.Context, a db.Agent) (wire.Assignments, er
 		return wire.Assignments{}, err
 	}
 	out := wire.Assignments{Location: a.Location, Clock: span.Of(s.Now()), Checks: []wire.Check{}}
+	quiet := s.Pauses.Quiet(snap, out.Clock)
 	for _, id := range catalogue.Live(snap.Checks) {
 		spec := snap.Checks[id].Current().Spec
 		if slices.Contains(spec.Locations, a.Location) && share.Holder(roster, id) == a.ID {
 			c := wire.Of(id, spec)
-			c.Secret = secretFor(secrets, c)
+			c.Secret, c.Quiet = secretFor(secrets, c), quiet[id]
 			out.Checks = append(out.Checks, c)
 		}
 	}

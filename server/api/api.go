@@ -48,6 +48,7 @@ type Server struct {
 	Incidents   *incidents.Keeper
 	Notices     *notifying.Keeper
 	Requests    *requests.Desk
+	Pauses      planner.Pauses
 	Ingest      *ingest.Ingest
 	Inward      *inward.Inward
 	Rosters     *share.Rosters

@@ -88,6 +88,7 @@ type CalendarWork struct {
 	GrantedMS  int64        `json:"granted_ms" doc:"What of that is granted"`
 	DowntimeMS int64        `json:"downtime_ms" doc:"What it costs if the service is down throughout"`
 	Reference  string       `json:"reference,omitempty"`
+	Pause      []string     `json:"pause" doc:"Names of the checks that do not measure meanwhile"`
 }
 
 // EmbargoView is a time in which nothing is to be planned.
@@ -196,7 +197,10 @@ func (c *calendarOf) collect() map[string]error {
 	needs := planner.Needs(c.snap)
 	for _, o := range all {
 		w := CalendarWork{Window: o.Window, Name: o.Spec.Name, At: o.At, From: o.Planned.From, To: o.Planned.To, Type: o.Spec.OfType(),
-			Recurs: o.Spec.RRule != "", Words: planning.When(o.Spec), Revision: c.snap.Windows[o.Window].Current().Number, Timezone: o.Spec.Timezone, Changed: o.Changed, Reference: o.Spec.Reference, Via: []string{}, Services: []Ref{}}
+			Recurs: o.Spec.RRule != "", Words: planning.When(o.Spec), Revision: c.snap.Windows[o.Window].Current().Number, Timezone: o.Spec.Timezone, Changed: o.Changed, Reference: o.Spec.Reference, Via: []string{}, Services: []Ref{}, Pause: []string{}}
+		for _, id := range o.Spec.Pause {
+			w.Pause = append(w.Pause, c.snap.Named(catalogue.Check, id))
+		}
 		for _, id := range o.Spec.Services {
 			w.Services = append(w.Services, Ref{id, c.snap.Named(catalogue.Service, id)})
 		}

@@ -34,7 +34,7 @@ func (s *Server) needs(ctx context.Context, snap *catalogue.Snapshot, accounts [
 	})
 	states := stateViews(snap, known)
 	list := faults(snap, accounts, states, now)
-	list = append(list, unmeasured(snap, states)...)
+	list = append(list, unmeasured(snap, states, s.pausing(snap, now))...)
 	for _, of := range []func(context.Context, *catalogue.Snapshot, span.Instant) ([]standing.Need, error){s.troubles, s.bare, s.unsent, s.requested} {
 		more, err := of(ctx, snap, now)
 		if err != nil {
@@ -186,10 +186,26 @@ func (s *Server) troubles(ctx context.Context, snap *catalogue.Snapshot, now spa
 	return out, nil
 }
 
+// pausing are the services whose checks pause now, in planned work that names them.
+func (s *Server) pausing(snap *catalogue.Snapshot, now span.Instant) map[string]bool {
+	out := map[string]bool{}
+	for _, p := range s.Pauses.Now(snap, now) {
+		if p.Refused == "" && p.Work.Contains(now) {
+			for _, id := range snap.Windows[p.Window].Current().Spec.Services {
+				out[id] = true
+			}
+		}
+	}
+	return out
+}
+
 // unmeasured are services of which nothing is known, or nothing good ever was.
-func unmeasured(snap *catalogue.Snapshot, states []StateView) []standing.Need {
+func unmeasured(snap *catalogue.Snapshot, states []StateView, pausing map[string]bool) []standing.Need {
 	var out []standing.Need
 	for _, v := range states {
+		if pausing[v.Service] && v.State == standing.NeedNothing {
+			continue // by a person's choice, which costs nothing
+		}
 		n := standing.Need{Kind: standing.NeedNothing, Subject: snap.Named(catalogue.Service, v.Service), ID: v.Service, Service: v.Service,
 			Since: v.SinceAt}
 		switch {

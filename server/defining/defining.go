@@ -16,6 +16,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kestite/core/catalogue"
+	"kestite/core/definition"
+	"kestite/core/planning"
 	"kestite/core/span"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -263,8 +265,19 @@ func (d *Definitions) plan(ctx context.Context, q *db.Queries, ch Change, of Ste
 		}
 	}
 	plan, err := snap.Plan(in, steps...)
-	if err != nil || ch.May == nil {
-		return plan, d.calling(ctx, err)
+	if err != nil {
+		return nil, d.calling(ctx, err)
+	}
+	for i, id := range plan.IDs {
+		if spec, is := plan.After.Current(catalogue.Window, id).(definition.WindowSpec); !is || steps[i].Kind != catalogue.Window || steps[i].Does == catalogue.Retire || len(spec.Pause) == 0 {
+			continue
+		}
+		if err := planning.PauseFault(plan.After, id, in.At); err != nil {
+			return nil, &catalogue.StepError{Index: i, Err: err}
+		}
+	}
+	if ch.May == nil {
+		return plan, nil
 	}
 	for _, w := range plan.Writes {
 		if err := ch.May(snap, plan.After, w); err != nil {

@@ -4370,6 +4370,8 @@ export interface components {
              */
             granted_ms: number;
             name: string;
+            /** @description Names of the checks that do not measure meanwhile */
+            pause: string[];
             recurs: boolean;
             reference?: string;
             /**
@@ -8340,6 +8342,8 @@ export interface components {
             imported?: components["schemas"]["Imported"];
             name: string;
             note?: string;
+            /** @description Ids of checks of its services that do not measure during it: only where every agreement that follows from them takes all of the work out of its base */
+            pause?: string[];
             /** @description Of the change, where work is approved elsewhere */
             reference?: string;
             rrule?: string;

@@ -60,6 +60,7 @@ export default function Chosen({ work: w, now, may, onClose }: Props) {
         <div>On {w.services.map((s) => s.name).join(', ')}.</div>
         {w.via.length > 0 && <div>Seen from a service that goes down with it: it needs {w.via.join(' and ')}.</div>}
         <div>The window: {w.words}.</div>
+        {w.pause.length > 0 && <div>Not measured meanwhile: {w.pause.join(', ')}.</div>}
         {w.changed && <div>This one is otherwise than its rule says.</div>}
         {w.reference && <div>Change {w.reference}</div>}
       </div>

@@ -26,7 +26,7 @@ const More = lazy(() => import('./work-more'))
 const Slots = lazy(() => import('./slots'))
 const Revisions = lazy(() => import('../parts/revisions').then((m) => ({ default: m.Revisions })))
 
-export type Values = { name: string; type: string; tell: string[]; services: string[]; start: string; lasts: string; timezone: string; exdates: string[]; changes: Schemas['Occurrence'][]; reference: string; note: string; reason: string; imported?: WindowSpec['imported'] } & RuleValues
+export type Values = { name: string; type: string; tell: string[]; pause: string[]; services: string[]; start: string; lasts: string; timezone: string; exdates: string[]; changes: Schemas['Occurrence'][]; reference: string; note: string; reason: string; imported?: WindowSpec['imported'] } & RuleValues
 
 const wall = (minute: string) => `${minute.replace(' ', 'T')}:00`
 
@@ -45,6 +45,7 @@ function specOf(v: Values): WindowSpec {
     reference: v.reference || undefined,
     note: v.note || undefined,
     tell: v.tell.length ? v.tell.map(recipientOf) : undefined,
+    pause: v.pause.length ? v.pause : undefined,
     imported: v.imported,
   }
 }
@@ -79,6 +80,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
     reference: spec?.reference ?? '',
     note: spec?.note ?? '',
     tell: (spec?.tell ?? []).map(keyOf),
+    pause: spec?.pause ?? [],
     imported: spec?.imported,
     reason: '',
     ...(spec ? read(spec.rrule) : noRule),
@@ -99,7 +101,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
     kept,
     spec: specOf,
     reason: (v) => v.reason || undefined,
-    names: { rrule: form.getValues('repeat') === 'rule' ? 'rule' : 'repeat', duration_s: 'lasts', 'services[': 'services', 'changes[': 'changes', 'exdates[': 'exdates', 'tell[': 'tell' },
+    names: { rrule: form.getValues('repeat') === 'rule' ? 'rule' : 'repeat', duration_s: 'lasts', 'services[': 'services', 'changes[': 'changes', 'exdates[': 'exdates', 'tell[': 'tell', 'pause[': 'pause' },
     by: (of, why) => (asks ? ask(api.POST('/api/v1/work-requests', { body: { window: entry?.id, revision: entry?.revision, spec: of, reason: why } })).then((r) => `request ${r.request}`) : undefined),
     done: (made) => navigate(go('/calendar', made.startsWith('request ') ? { request: made.slice('request '.length) } : { work: `${made} ${wall(form.getValues('start'))}` })),
   })
@@ -217,7 +219,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
         </div>
       )}
       <details className="more">
-        <summary>Whom to tell, {v.type === 'emergency' ? 'emergency work' : 'type'}, change reference, note</summary>
+        <summary>Whom to tell, {v.type === 'emergency' ? 'emergency work' : 'type'}, change reference, note{v.pause.length > 0 && ', what pauses'}</summary>
         <Suspense fallback={null}>
           <More form={form} />
         </Suspense>
