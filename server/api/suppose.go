@@ -6,12 +6,14 @@ import (
 	"slices"
 
 	"kestite/core/account"
+	"kestite/core/calendar"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/incident"
 	"kestite/core/notice"
 	"kestite/core/span"
 	"kestite/core/topology"
+	"kestite/core/verdict"
 	"kestite/server/history"
 	"kestite/server/incidents"
 )
@@ -33,6 +35,7 @@ type EffectView struct {
 	Name    string   `json:"name"`
 	Down    bool     `json:"down" doc:"It fails too; otherwise it loses redundancy"`
 	First   bool     `json:"first" doc:"It is what is supposed to fail"`
+	Already bool     `json:"already" doc:"It is down now, and so counts as down where the failure begins now"`
 	Because []string `json:"because" doc:"Names of what it needs and would be down"`
 	Spare   int      `json:"spare" doc:"Where it stays up: how many more may fail before it does"`
 }
@@ -81,6 +84,12 @@ func (s *Server) suppose(ctx context.Context, in *struct {
 	if at > now.Add(400*span.Day) {
 		return nil, definition.Faultf("query.from", "is more than 400 days ahead; take an earlier time")
 	}
+	already := map[string]bool{}
+	if at == now {
+		if already, err = s.downNow(ctx, in.Services); err != nil {
+			return nil, err
+		}
+	}
 	out := Supposition{From: at, To: at.Add(min(in.LastsS*span.Second, mostSupposed)), Timezone: snap.Timezone, Effects: []EffectView{}, Costs: []SupposedCost{},
 		Told: []RehearsalLine{}}
 	needs := map[string][]definition.Dependency{}
@@ -92,11 +101,24 @@ func (s *Server) suppose(ctx context.Context, in *struct {
 			return nil, definition.Faultf(fmt.Sprintf("query.services[%d]", i), "%q names no service in force", id)
 		}
 	}
-	down := slices.Clone(in.Services)
+	down, failed := slices.Clone(in.Services), slices.Clone(in.Services)
+	for id := range already {
+		if _, is := needs[id]; is {
+			failed = append(failed, id)
+		}
+	}
+	slices.Sort(failed[len(in.Services):])
 	for _, id := range in.Services {
 		out.Effects = append(out.Effects, EffectView{Service: id, Name: snap.Named(catalogue.Service, id), Down: true, First: true, Because: []string{}})
 	}
-	for _, e := range topology.Suppose(needs, in.Services) {
+	for _, id := range failed[len(in.Services):] {
+		out.Effects = append(out.Effects, EffectView{Service: id, Name: snap.Named(catalogue.Service, id), Down: true, Already: true, Because: []string{}})
+	}
+	before := topology.Suppose(needs, failed[len(in.Services):])
+	for _, e := range topology.Suppose(needs, failed) {
+		if slices.ContainsFunc(before, func(b topology.Effect) bool { return b.Service == e.Service && b.Down == e.Down && b.Spare == e.Spare }) {
+			continue // it is so without what is supposed
+		}
 		v := EffectView{Service: e.Service, Name: snap.Named(catalogue.Service, e.Service), Down: e.Down, Spare: e.Spare, Because: []string{}}
 		for _, id := range e.Because {
 			v.Because = append(v.Because, snap.Named(catalogue.Service, id))
@@ -133,9 +155,11 @@ func (s *Server) suppose(ctx context.Context, in *struct {
 func supposed(s Supposition, first int) string {
 	more, weaker, missed, credits := -first, 0, 0, 0
 	for _, e := range s.Effects {
-		if e.Down {
+		switch {
+		case e.Already:
+		case e.Down:
 			more++
-		} else {
+		default:
 			weaker++
 		}
 	}
@@ -163,44 +187,79 @@ func supposed(s Supposition, first int) string {
 	return "It " + inWords(parts) + "."
 }
 
+// downNow are the services that are down now, but those.
+func (s *Server) downNow(ctx context.Context, but []string) (map[string]bool, error) {
+	rows, err := s.Store.States(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	for _, r := range rows {
+		if r.State == int16(verdict.Down) && !slices.Contains(but, r.Service) {
+			out[r.Service] = true
+		}
+	}
+	return out, nil
+}
+
+// mostSupposedPeriods is how many periods of an agreement a failure is accounted in.
+const mostSupposedPeriods = 12
+
 // supposedCosts are the agreements of services that a failure would cost something.
 func (s *Server) supposedCosts(ctx context.Context, snap *catalogue.Snapshot, down []string, during span.Span) ([]SupposedCost, error) {
 	out := []SupposedCost{}
-	now := span.Of(s.Now())
 	for _, id := range catalogue.Live(snap.Agreements) {
-		service := snap.Agreements[id].Current().Spec.Service
-		if !slices.Contains(down, service) {
+		if !slices.Contains(down, snap.Agreements[id].Current().Spec.Service) {
 			continue
 		}
-		a, period, err := s.accountAt(ctx, snap, id, now)
-		v := SupposedCost{Agreement: id, Name: called(snap, id), Service: snap.Named(catalogue.Service, service), Credit: "0", CreditNow: "0"}
-		switch {
-		case history.Incomputable(err):
-			v.Fault = err.Error()
-			out = append(out, v)
-			continue
-		case err != nil:
-			return nil, err
-		case a == nil || a.Final:
-			continue
-		}
-		spec := snap.Accounting(id, a.From).Spec
-		v.Customer, v.Target, v.Period = snap.Whom(spec), string(spec.TargetPercent), ownPeriod(period)
-		v.LeftMS, v.LeftAfterMS, v.MissedNow, v.Missed = a.AllowanceLeftMS, a.AllowanceLeftMS, a.Verdict == account.Missed, a.Verdict == account.Missed
-		v.Credit, v.CreditNow = a.CreditPercent, a.CreditPercent
-		v.Excused = excusedBy(snap, spec, down)
-		if v.Excused == "" {
-			u := a.Suppose(span.Set{during})
-			v.DowntimeMS, v.LeftAfterMS, v.RunsOutAt = u.DowntimeMS, u.LeftMS, u.RunsOutAt
-			v.Missed, v.Credit = u.Verdict == account.Missed, u.CreditPercent
-			if u.AvailabilityPercent != nil {
-				v.Availability = *u.AvailabilityPercent
+		from := during.From
+		for n := 0; n < mostSupposedPeriods && from < during.To; n++ {
+			v, period, err := s.supposedCost(ctx, snap, id, down, span.Span{From: from, To: during.To})
+			if err != nil {
+				return nil, err
 			}
+			if v == nil {
+				break
+			}
+			out = append(out, *v)
+			if v.Fault != "" {
+				break
+			}
+			from = period.Span().To
 		}
-		out = append(out, v)
 	}
 	slices.SortStableFunc(out, func(a, b SupposedCost) int { return int(min(1, max(-1, a.LeftAfterMS-b.LeftAfterMS))) })
 	return out, nil
+}
+
+// supposedCost is what a failure would cost an agreement in the period in which it begins;
+// nil where there is none, or none any more.
+func (s *Server) supposedCost(ctx context.Context, snap *catalogue.Snapshot, id string, down []string, during span.Span) (*SupposedCost, calendar.Period, error) {
+	v := &SupposedCost{Agreement: id, Name: called(snap, id), Service: snap.Named(catalogue.Service, snap.Agreements[id].Current().Spec.Service), Credit: "0", CreditNow: "0"}
+	a, period, err := s.accountAt(ctx, snap, id, during.From)
+	switch {
+	case history.Incomputable(err):
+		v.Fault = err.Error()
+		return v, period, nil
+	case err != nil:
+		return nil, period, err
+	case a == nil || a.Final:
+		return nil, period, nil
+	}
+	spec := snap.Accounting(id, a.From).Spec
+	v.Customer, v.Target, v.Period = snap.Whom(spec), string(spec.TargetPercent), ownPeriod(period)
+	v.LeftMS, v.LeftAfterMS, v.MissedNow, v.Missed = a.AllowanceLeftMS, a.AllowanceLeftMS, a.Verdict == account.Missed, a.Verdict == account.Missed
+	v.Credit, v.CreditNow = a.CreditPercent, a.CreditPercent
+	if v.Excused = excusedBy(snap, spec, down); v.Excused != "" {
+		return v, period, nil
+	}
+	u := a.Suppose(span.Set{during}.Cut(period.Span()))
+	v.DowntimeMS, v.LeftAfterMS, v.RunsOutAt = u.DowntimeMS, u.LeftMS, u.RunsOutAt
+	v.Missed, v.Credit = u.Verdict == account.Missed, u.CreditPercent
+	if u.AvailabilityPercent != nil {
+		v.Availability = *u.AvailabilityPercent
+	}
+	return v, period, nil
 }
 
 // excusedBy is what the clauses of an agreement excuse of what would be down.

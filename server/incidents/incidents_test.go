@@ -177,7 +177,7 @@ func TestOneCauseIsOneIncident(t *testing.T) {
 		t.Errorf("%d incidents, not 41", len(all))
 	}
 	// Back soon: the same again.
-	h.measured(0, measure.Failed, "quay")
+	h.measured(100*time.Millisecond, measure.Failed, "quay")
 	if got := h.list(viewer, "open=true&all=true"); len(got) == 0 || got[len(got)-1].Times != 2 && got[0].Times != 2 {
 		t.Errorf("back soon: %+v", got)
 	}
@@ -213,7 +213,7 @@ func TestChecksThatInformAndSilentLocations(t *testing.T) {
 		t.Fatalf("%+v", got)
 	}
 	h.sweep()
-	h.measured(0, measure.OK, "tickets-informs")
+	h.measured(100*time.Millisecond, measure.OK, "tickets-informs")
 	h.sweep()
 	if got := h.list(operator, "about=check"); len(got) != 1 || got[0].Phase != "resolved" {
 		t.Errorf("it is well again: %+v", got)
@@ -455,7 +455,7 @@ func TestWorkOnAnIncident(t *testing.T) {
 		t.Errorf("together: %+v", got)
 	}
 
-	h.measured(0, measure.OK, h.services...)
+	h.measured(100*time.Millisecond, measure.OK, h.services...)
 	operator.Must(http.MethodPut, path+"/review", map[string]any{"class": "power", "cause": "A fuse in the mast.",
 		"action": "A second feed."}, nil)
 	if a := manager.Do(http.MethodPut, path+"/review", map[string]any{"class": "network",

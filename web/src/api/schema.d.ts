@@ -5502,6 +5502,8 @@ export interface components {
             window?: string;
         };
         EffectView: {
+            /** @description It is down now, and so counts as down where the failure begins now */
+            already: boolean;
             /** @description Names of what it needs and would be down */
             because: string[];
             /** @description It fails too; otherwise it loses redundancy */

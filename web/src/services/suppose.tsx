@@ -98,7 +98,7 @@ function Result({ s }: { s: Schemas['Supposition'] }) {
             <Link className="name" to={keep(`/services/${e.service}`)}>
               {e.name}
             </Link>{' '}
-            <span className="sub">{e.first ? 'what is supposed to fail' : `needs ${e.because.join(' and ')}`}</span>
+            <span className="sub">{e.first ? 'what is supposed to fail' : e.already ? 'down already' : `needs ${e.because.join(' and ')}`}</span>
           </div>
         ))}
       </section>
@@ -139,7 +139,7 @@ function Result({ s }: { s: Schemas['Supposition'] }) {
             </TableHead>
             <TableBody>
               {s.costs.map((c) => (
-                <TableRow key={c.agreement} data-costs={c.agreement}>
+                <TableRow key={`${c.agreement} ${c.period.name}`} data-costs={c.agreement}>
                   <TableCell>
                     <Link to={keep(`/agreements/${c.agreement}`)}>{c.name}</Link>
                     <div className="sub">
