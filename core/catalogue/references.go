@@ -120,6 +120,9 @@ func references(spec Spec) []Reference {
 			}
 		}
 	case definition.SelectionSpec:
+		for i, id := range spec.Services { // one that is retired is taken no more, and keeps nobody from an edit
+			out = append(out, Reference{Path: fmt.Sprintf("services[%d]", i), Kind: Service, ID: id, Past: true})
+		}
 		each("owners", Team, "the selection %s takes what it owns; take it out there first", spec.Owners)
 	case definition.NoticePlanSpec:
 		each("selections", Selection, "the notice plan %s is for it; take it out there first", spec.Selections)

@@ -7,7 +7,7 @@ import "kestite/core/definition"
 func (s *Snapshot) Selected(spec definition.SelectionSpec) []string {
 	var out []string
 	for _, id := range Live(s.Services) {
-		if of := s.Services[id].Current().Spec; spec.Of == definition.OfServices && spec.Takes(of) || len(s.checksIn(spec, id)) > 0 {
+		if of := s.Services[id].Current().Spec; spec.Of == definition.OfServices && spec.Takes(id, of) || len(s.checksIn(spec, id)) > 0 {
 			out = append(out, id)
 		}
 	}
@@ -48,7 +48,7 @@ func (s *Snapshot) InSelection(id, service, check string) bool {
 	}
 	spec := e.Current().Spec
 	if spec.Of == definition.OfServices {
-		return spec.Takes(of.Current().Spec)
+		return spec.Takes(service, of.Current().Spec)
 	}
 	c := s.Checks[check]
 	return c != nil && spec.TakesCheck(of.Current().Spec, c.Current().Spec)

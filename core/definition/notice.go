@@ -108,6 +108,7 @@ type NoticePlanSpec struct {
 	CheckKinds  []string     `json:"check_kinds,omitempty" maxItems:"9" doc:"Condition on incidents of checks: their kinds; absent: any"`
 	Tags        []string     `json:"tags,omitempty" maxItems:"20" doc:"Condition: the service has one of these tags; absent: any"`
 	Selections  []string     `json:"selections,omitempty" maxItems:"20" doc:"Condition: it is about something in one of these selections, by id; absent: anything"`
+	Agreed      string       `json:"agreed,omitempty" enum:"inside,outside" doc:"Condition on the moment: inside the service hours of some agreement of the service, or outside all of them; its clock stands still otherwise, and a service that was promised to nobody has no service hours. Absent: at any"`
 	Hours       *WeeklyPlan  `json:"hours,omitempty" doc:"Steps are told within these; absent: always"`
 	Outside     string       `json:"outside,omitempty" enum:"wait,digest,plan" doc:"What is due outside the hours waits for them (absent: that), stands in the next digest, or is left to another plan until they begin"`
 	Instead     string       `json:"instead,omitempty" maxLength:"120" doc:"Id of the plan that tells outside the hours"`

@@ -85,6 +85,20 @@ type Plan struct {
 	digest    *definition.CompiledDigest
 	marks     []string
 	outsideOf []calendar.Hours // it tells outside of one of these only; none: that is no matter
+	agreed    []calendar.Hours // service hours of the agreements of the service
+}
+
+// inAgreed are the times within a span in which the plan may tell by the service hours of
+// what an incident concerns.
+func (p Plan) inAgreed(all span.Span) span.Set {
+	var hours []span.Span
+	for _, h := range p.agreed {
+		hours = append(hours, h.Within(all)...)
+	}
+	if p.Agreed == "outside" {
+		return span.Union(all).Without(span.Union(hours...))
+	}
+	return span.Union(hours...)
 }
 
 // NewPlan resolves a plan; one whose hours cannot be read tells at all times.
@@ -219,6 +233,9 @@ type clock struct{ running, first, again span.Set }
 
 func (l Life) clock(p Plan, until span.Instant) clock {
 	c := clock{running: l.running(p.NoticePlanSpec, until)}
+	if len(c.running) > 0 && p.Agreed != "" {
+		c.running = c.running.Intersect(p.inAgreed(span.Span{From: c.running[0].From, To: c.running[len(c.running)-1].To}))
+	}
 	c.first = c.running
 	if len(c.running) == 0 {
 		return c
@@ -363,6 +380,16 @@ func (l Life) Silence(p Plan, now span.Instant) (why string, until *span.Instant
 	}
 	if len(p.Severities) > 0 && !slices.Contains(p.Severities, l.Severity.At(now)) {
 		return "The plan is not for this severity.", nil
+	}
+	if p.Agreed != "" && !p.inAgreed(span.Span{From: now, To: now + 1}).Contains(now) {
+		why = "The plan is for service hours, and it is outside them."
+		if p.Agreed == "outside" {
+			why = "The plan is for what is outside service hours."
+		}
+		if next := p.inAgreed(span.Span{From: now, To: now.Add(14 * span.Day)}); len(next) > 0 {
+			return why, &next[0].From
+		}
+		return why, nil
 	}
 	if p.hours.Weekly && !p.hours.Within(span.Span{From: now, To: now + 1}).Contains(now) {
 		if digest := p.Digested(now); digest != nil {

@@ -110,7 +110,7 @@ func TestAnotherPlanTellsOutside(t *testing.T) {
 	told := func(began span.Instant, until span.Instant) string {
 		l := LifeOf(incident.Incident{KnownAt: began, Severity: definition.Major}, nil, false)
 		var out []string
-		for _, p := range Following(snapshot(t, specs), chosen) {
+		for _, p := range Following(snapshot(t, specs), chosen, "gates") {
 			for _, n := range l.Schedule(p, began-1, until) {
 				out = append(out, fmt.Sprintf("%s %s %s", n.At.String()[11:16], p.ID, n.words()))
 			}
@@ -127,7 +127,7 @@ func TestAnotherPlanTellsOutside(t *testing.T) {
 		t.Errorf("an evening is told %s\nwant %s", got, want)
 	}
 	l := LifeOf(incident.Incident{KnownAt: start, Severity: definition.Major}, nil, false)
-	plans := Following(snapshot(t, specs), chosen)
+	plans := Following(snapshot(t, specs), chosen, "gates")
 	if why, _ := l.Silence(plans[0], start); !strings.Contains(why, "another one tells") {
 		t.Errorf("at night the plan of the day says %q", why)
 	}
@@ -213,6 +213,46 @@ func TestPlansForSelections(t *testing.T) {
 		}
 		if slices.Sort(got); !slices.Equal(got, c.want) {
 			t.Errorf("an incident of the %s %s follows %v, want %v", c.about, c.id, got, c.want)
+		}
+	}
+}
+
+// A plan for service hours has a clock that runs in those of the service's agreements,
+// or outside all of them; where nothing was promised there are none.
+func TestPlansForServiceHours(t *testing.T) {
+	weekly := func(from, to string) *definition.HoursSpec {
+		return &definition.HoursSpec{WeeklyPlan: definition.WeeklyPlan{Timezone: "Europe/Oslo", Holidays: []string{}, Weekly: []definition.WeeklyRow{{Days: []string{"MO"}, From: from, To: to}}}}
+	}
+	agreement := func(hours *definition.HoursSpec) definition.AgreementSpec {
+		return definition.AgreementSpec{Name: "A", Service: "gates", TargetPercent: "99", Timezone: "Europe/Oslo", ServiceHours: hours}
+	}
+	service := definition.ServiceSpec{Name: "S", Kind: "business", Combine: "worst"}
+	for _, c := range []struct{ service, agreed, want string }{
+		{"gates", "inside", "05:02 step 0; 05:08 step 1"}, // 04:10 there; hours from 06:00, and others from 10:00
+		{"gates", "outside", "03:12 step 0; 03:18 step 1"},
+		{"crew", "inside", ""},
+		{"crew", "outside", "03:12 step 0; 03:18 step 1"},
+		{"crew", "", "03:12 step 0; 03:18 step 1"},
+	} {
+		p := twoSteps
+		p.Steps = slices.Clone(p.Steps)
+		p.Steps[1].RepeatS, p.Steps[1].Most = 0, 0
+		p.Agreed, p.Everywhere = c.agreed, true
+		snap := snapshot(t, map[string]catalogue.Spec{"service gates": service, "service crew": service, "notice-plan p": p,
+			"agreement early": agreement(weekly("06:00", "08:00")), "agreement late": agreement(weekly("10:00", "12:00"))})
+		chosen := Plans(snap, incident.Subject{About: incident.Service, ID: c.service}, c.service)
+		plans := Following(snap, chosen, c.service)
+		l := LifeOf(incident.Incident{KnownAt: start, Severity: definition.Major}, nil, false)
+		var got []string
+		for _, n := range l.Schedule(plans[0], start-1, start.Add(10*span.Hour)) {
+			got = append(got, n.At.String()[11:16]+" "+n.words())
+		}
+		if s := strings.Join(got, "; "); s != c.want {
+			t.Errorf("%s, %s: %s\nwant %s", c.service, c.agreed, s, c.want)
+		}
+		silent := c.agreed == "inside"
+		if why, _ := l.Silence(plans[0], start); (why != "") != silent {
+			t.Errorf("%s, %s: at the beginning it says %q", c.service, c.agreed, why)
 		}
 	}
 }

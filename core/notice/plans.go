@@ -3,6 +3,7 @@ package notice
 import (
 	"slices"
 
+	"kestite/core/calendar"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/incident"
@@ -70,15 +71,38 @@ func Plans(snap *catalogue.Snapshot, s incident.Subject, service string) []Chose
 	return out
 }
 
-// Following are the plans that were chosen, resolved.
-func Following(snap *catalogue.Snapshot, chosen []Chosen) []Plan {
+// Following are the plans that were chosen for what concerns a service, "" where it is no
+// one's, resolved.
+func Following(snap *catalogue.Snapshot, chosen []Chosen, service string) []Plan {
 	out := make([]Plan, len(chosen))
 	for n, c := range chosen {
 		out[n] = NewPlan(c.Plan, snap.NoticePlans[c.Plan].Current().Spec)
+		if out[n].Agreed != "" {
+			out[n].agreed = agreedHours(snap, service)
+		}
 		for _, id := range c.For {
 			if hours, err := definition.ActiveHours(snap.NoticePlans[id].Current().Spec.Hours); err == nil {
 				out[n].outsideOf = append(out[n].outsideOf, hours)
 			}
+		}
+	}
+	return out
+}
+
+// agreedHours are the service hours of the agreements of a service that are in force.
+func agreedHours(snap *catalogue.Snapshot, service string) []calendar.Hours {
+	var out []calendar.Hours
+	for _, id := range catalogue.Live(snap.Agreements) {
+		spec := snap.Agreements[id].Current().Spec
+		if spec.Service != service {
+			continue
+		}
+		a, err := snap.Promise(id, spec)
+		if err != nil {
+			continue // Standing says so
+		}
+		if hours, err := definition.CompileHours(a.ServiceHours); err == nil {
+			out = append(out, hours)
 		}
 	}
 	return out

@@ -359,7 +359,7 @@ func (s *Server) incidentNotices(ctx context.Context, in *ByNumber) (*body[Incid
 		return nil, err
 	}
 	now := span.Of(s.Now())
-	for n, p := range notice.Following(snap, chosen) {
+	for n, p := range notice.Following(snap, chosen, incidents.ServiceOf(snap, of.Subject)) {
 		v := PlanState{ChosenView: chosenViews(snap, chosen)[n], Tells: []string{}}
 		v.Silence, v.Until = life.Silence(p, now)
 		if next := life.Schedule(p, now, now.Add(7*span.Day)); len(next) > 0 && life.To == nil {

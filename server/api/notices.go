@@ -313,7 +313,7 @@ func (s *Server) rehearsal(ctx context.Context, in *struct {
 	chosen := notice.Plans(snap, of, service)
 	out.Plans = chosenViews(snap, chosen)
 	waits := in.About == incident.Service && len(snap.NeededNow(service)) > 0
-	lines := notice.Rehearse(notice.Following(snap, chosen), d, out.Severity, out.At, rehearsed, waits)
+	lines := notice.Rehearse(notice.Following(snap, chosen, service), d, out.Severity, out.At, rehearsed, waits)
 	for _, l := range lines {
 		out.Lines = append(out.Lines, lineView(snap, d, l))
 	}
@@ -374,7 +374,7 @@ func (s *Server) noticeGaps(ctx context.Context, _ *none) (*list[Gap], error) {
 	var out []Gap
 	for _, g := range alike(snap) {
 		gap := Gap{About: catalogue.Service, ID: g.services[0], Name: someNames(snap, g.services)}
-		switch unheard := notice.Unheard(notice.Following(snap, g.plans), d, g.severity, week); {
+		switch unheard := notice.Unheard(notice.Following(snap, g.plans, g.services[0]), d, g.severity, week); {
 		case len(g.plans) == 0:
 			gap.Kind, gap.Text = "no-plan", "follows no notice plan: nobody is told"
 		case unheard.Length() >= week.Length():
@@ -414,8 +414,9 @@ func alike(snap *catalogue.Snapshot) []followers {
 			continue
 		}
 		plans := notice.Plans(snap, of, id)
+		own := slices.ContainsFunc(plans, func(c notice.Chosen) bool { return snap.NoticePlans[c.Plan].Current().Spec.Agreed != "" }) // by its own agreements
 		n := slices.IndexFunc(out, func(f followers) bool {
-			return f.severity == policy.Down && slices.EqualFunc(f.plans, plans, notice.Chosen.Equal)
+			return !own && f.severity == policy.Down && slices.EqualFunc(f.plans, plans, notice.Chosen.Equal)
 		})
 		if n < 0 {
 			n, out = len(out), append(out, followers{plans: plans, severity: policy.Down})

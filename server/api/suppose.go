@@ -137,7 +137,7 @@ func (s *Server) suppose(ctx context.Context, in *struct {
 		if !is || policy.Down == "" {
 			continue
 		}
-		plans := notice.Following(snap, notice.Plans(snap, of, id))
+		plans := notice.Following(snap, notice.Plans(snap, of, id), id)
 		for _, l := range notice.Rehearse(plans, d, policy.Down, at, int64(out.To-out.From), len(snap.NeededNow(id)) > 0) {
 			v := lineView(snap, d, l)
 			if len(in.Services) > 1 {

@@ -20,6 +20,7 @@ import (
 	"kestite/server/judge"
 	"kestite/server/share"
 	"kestite/server/store"
+	"kestite/server/store/gen/db"
 )
 
 // HoursArgs asks for the hourly summaries that are due.
@@ -150,7 +151,7 @@ func (w *With) tidy(ctx context.Context) error {
 		w.Log.Info("raw measurements dropped that are kept no longer", "partitions", dropped)
 	}
 	return errors.Join(w.Store.DropOldRosters(ctx), w.Store.DropAttempts(ctx), w.Store.DropOldSessions(ctx),
-		w.Store.DropOldLinks(ctx), w.Store.DropOldBrowsers(ctx), w.Store.DropOldChanges(ctx, w.Now().AddDate(0, 0, -7)), err)
+		w.Store.DropOldLinks(ctx), w.Store.DropOldBrowsers(ctx), w.Store.DropOldChanges(ctx, w.Now().AddDate(0, 0, -7)), DropNotices(ctx, w.Store, w.Now()), err)
 }
 
 func (w *With) heal(ctx context.Context) error {
@@ -192,4 +193,18 @@ func (j *Jobs) Stop(ctx context.Context) error {
 		return j.client.StopAndCancel(context.WithoutCancel(ctx))
 	}
 	return nil
+}
+
+// toldAtOnce is how many notices are dropped in one statement.
+const toldAtOnce = 2000
+
+// DropNotices drops what was told so long ago that what it tells of is kept no longer
+// either, in small pieces.
+func DropNotices(ctx context.Context, s *store.Store, now time.Time) error {
+	for {
+		n, err := s.DropOldNotices(ctx, db.DropOldNoticesParams{Before: now.AddDate(0, 0, -store.RawDays), Most: toldAtOnce})
+		if err != nil || n < toldAtOnce {
+			return err
+		}
+	}
 }

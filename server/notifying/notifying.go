@@ -214,7 +214,8 @@ func keptNotice(n db.Notice) notice.Notice {
 
 // plans are those that it follows, and those that told of it before.
 func (t told) plans(snap *catalogue.Snapshot) []notice.Plan {
-	out := notice.Following(snap, notice.Plans(snap, t.incident.Subject, incidents.ServiceOf(snap, t.incident.Subject)))
+	service := incidents.ServiceOf(snap, t.incident.Subject)
+	out := notice.Following(snap, notice.Plans(snap, t.incident.Subject, service), service)
 	for _, n := range t.notices {
 		known := slices.ContainsFunc(out, func(p notice.Plan) bool { return p.ID == n.Plan })
 		if n.Plan == "" || known || snap.NoticePlans[n.Plan] == nil {

@@ -14,6 +14,7 @@ import (
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/measure"
+	"kestite/server/jobs"
 	"kestite/server/notifying"
 	"kestite/server/servertest"
 )
@@ -242,5 +243,78 @@ func TestAScriptIsTold(t *testing.T) {
 		return g.ID == "lamp" && strings.Contains(g.Text, "--scripts")
 	}) {
 		t.Errorf("nothing says that scripts are off: %+v", gaps.Items)
+	}
+}
+
+// Work that was planned while no server was there to tell it is told all the same, and
+// that it is late.
+func TestPlannedWorkIsToldLate(t *testing.T) {
+	q := newQuay(t)
+	q.service("gates", "")
+	q.make(catalogue.Window, "motors", definition.WindowSpec{Name: "New motors", Services: []string{"gates"}, Timezone: "UTC",
+		Start: time.Now().Add(72 * time.Hour).UTC().Format("2006-01-02T15:04:05"), DurationS: 3600, Tell: q.to("work")})
+	for range 2 {
+		q.after(time.Second)
+	}
+	got := q.kept.All()
+	if len(got) != 1 || !strings.Contains(got[0].Text, "This message is late, by 2 d") && !strings.Contains(got[0].Text, "This message is late, by 48 h") {
+		t.Errorf("two days later it is told as %+v", got)
+	}
+}
+
+// What was told more than 396 days ago is dropped with what became of it, but of what is
+// open, and what waits to be sent; nothing newer goes.
+func TestOldDeliveriesAreDropped(t *testing.T) {
+	q := newQuay(t)
+	q.make(catalogue.NoticePlan, "duty", definition.NoticePlanSpec{Name: "Duty", MostPerHour: 1, Steps: []definition.NoticeStep{{Tell: q.to("work", "runa")}}})
+	var all []string
+	for n := range 4 {
+		all = append(all, fmt.Sprintf("gate%d", n))
+		q.service(all[n], "duty")
+	}
+	q.measured(time.Second, measure.Failed, all...)
+	q.after(0)
+	q.after(70 * time.Second)
+	q.measured(0, measure.OK, all[:3]...)
+	q.after(2 * time.Minute)
+	count := func() (notices, deliveries int) {
+		t.Helper()
+		if err := q.srv.API.Store.QueryRow(ctx, "SELECT (SELECT count(*) FROM notice), (SELECT count(*) FROM delivery)").Scan(&notices, &deliveries); err != nil {
+			t.Fatal(err)
+		}
+		return notices, deliveries
+	}
+	before, sent := count()
+	drop := func() {
+		t.Helper()
+		if err := jobs.DropNotices(ctx, q.srv.API.Store, time.Now()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	drop()
+	if n, d := count(); n != before || d != sent {
+		t.Errorf("of %d and %d that are new %d and %d are left", before, sent, n, d)
+	}
+	open := q.incident(all[3])
+	for _, sql := range []string{"UPDATE notice SET made_at = made_at - interval '400 days'",
+		fmt.Sprintf("UPDATE incident SET resolved_at = resolved_at - interval '400 days', ended_at = ended_at - interval '400 days', began_at = began_at - interval '400 days', known_at = known_at - interval '400 days' WHERE id <> %d", open)} {
+		if _, err := q.srv.API.Store.Exec(ctx, sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	drop()
+	var others int
+	if err := q.srv.API.Store.QueryRow(ctx, "SELECT count(*) FROM notice WHERE incident IS DISTINCT FROM $1", open).Scan(&others); err != nil {
+		t.Fatal(err)
+	}
+	n, d := count()
+	if others != 0 || n == 0 || d == 0 || n >= before || d >= sent {
+		t.Errorf("of %d and %d that are old %d and %d are left, %d of what is over", before, sent, n, d, others)
+	}
+	q.after(3 * time.Minute)
+	q.measured(0, measure.OK, all[3])
+	q.after(4 * time.Minute)
+	if log := q.log(); !slices.ContainsFunc(log, func(l string) bool { return strings.HasPrefix(l, "clear ") }) {
+		t.Errorf("of what was open the end is not told: %q", log)
 	}
 }

@@ -19,8 +19,8 @@ import (
 )
 
 // announcedFor is for how long after a window was changed its people are told, if no
-// server was there before.
-const announcedFor = 24 * span.Hour
+// server was there before: what it says is what holds then, and that it is late.
+const announcedFor = 31 * span.Day
 
 // turnOf is how a window changed last and when; who is told are those of it, and those
 // who were told of it as it was before.
@@ -54,7 +54,7 @@ func (k *Keeper) announce(ctx context.Context, snap *catalogue.Snapshot) error {
 		if _, done := k.announced.Load(key); done || len(tell) == 0 || at > now.Add(span.Second) || at < now.Add(-announcedFor) {
 			continue
 		}
-		if err := k.announceOne(ctx, snap, id, key, turn, tell); err != nil {
+		if err := k.announceOne(ctx, snap, id, key, turn, at, tell); err != nil {
 			failed = errors.Join(failed, fmt.Errorf("tell of the window %s: %w", id, err))
 			continue
 		}
@@ -63,7 +63,7 @@ func (k *Keeper) announce(ctx context.Context, snap *catalogue.Snapshot) error {
 	return failed
 }
 
-func (k *Keeper) announceOne(ctx context.Context, snap *catalogue.Snapshot, id, key, turn string, tell []definition.Recipient) error {
+func (k *Keeper) announceOne(ctx context.Context, snap *catalogue.Snapshot, id, key, turn string, at span.Instant, tell []definition.Recipient) error {
 	told, err := k.Store.IsTold(ctx, key)
 	if err != nil || told {
 		return err
@@ -91,6 +91,9 @@ func (k *Keeper) announceOne(ctx context.Context, snap *catalogue.Snapshot, id, 
 		coming = append(coming, o.Planned)
 	}
 	subject, text := planning.Told(turn, spec, services, coming, zone, k.URL()+"/calendar/plan/"+id)
+	if late := int64(span.Of(now) - at); late >= notice.LateMS {
+		text += "\n\nThis message is late, by " + span.Words(late/span.Second*span.Second) + "."
+	}
 	everybody := func(string) bool { return true }
 	return k.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error {
 		made, err := q.AddNotice(ctx, db.AddNoticeParams{Key: key, What: string(notice.Work), DueAt: now, MadeAt: now})

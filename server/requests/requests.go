@@ -99,13 +99,15 @@ func (d *Desk) Ask(ctx context.Context, ch defining.Change, step catalogue.Step)
 		if err := trail.Add(ctx, q, trail.Entry{By: ch.By, Action: "ask for work", Subject: fmt.Sprintf("work-request %d", id), Detail: spec}); err != nil {
 			return err
 		}
+		asked := db.WorkRequestRow{By: ch.By.Person}
 		people, err := q.PeopleToTell(ctx)
 		if err != nil {
 			return err
 		}
 		var to []string
 		for _, p := range people {
-			if p.DisabledAt == nil && p.ID != ch.By.Person && access.Role(p.Role).Permits(access.Approve) {
+			rights := access.Rights{Role: access.Role(p.Role), Teams: p.Teams}
+			if p.DisabledAt == nil && p.ID != ch.By.Person && may(snap, asked, spec, Decision{By: trail.By{Person: p.ID}, May: rights}) == nil {
 				to = append(to, p.ID)
 			}
 		}

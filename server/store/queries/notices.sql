@@ -3,7 +3,7 @@ SELECT m.* FROM person_method m JOIN person p ON p.id = m.person
 WHERE p.erased_at IS NULL AND (sqlc.narg(person)::uuid IS NULL OR m.person = sqlc.narg(person)) ORDER BY m.made_at, m.id;
 
 -- name: PeopleToTell :many
-SELECT id, name, email, role, disabled_at FROM person WHERE erased_at IS NULL AND role <> 'customer' ORDER BY lower(name);
+SELECT id, name, email, role, teams, disabled_at FROM person WHERE erased_at IS NULL AND role <> 'customer' ORDER BY lower(name);
 
 -- name: PersonMethod :one
 SELECT * FROM person_method WHERE id = @id AND person = @person FOR UPDATE;
@@ -161,3 +161,12 @@ GROUP BY d.kind ORDER BY d.kind;
 -- name: IsTold :one
 -- Whether something that is of no incident was told.
 SELECT EXISTS (SELECT 1 FROM notice WHERE incident IS NULL AND plan = '' AND key = $1);
+
+-- name: DropOldNotices :execrows
+-- What was told before an instant, with what became of it, some at a time: not of an
+-- incident that is open, or ended since, and nothing that waits to be sent.
+DELETE FROM notice WHERE id IN (
+    SELECT n.id FROM notice n LEFT JOIN incident i ON i.id = n.incident
+    WHERE n.made_at < @before::timestamptz AND (n.incident IS NULL OR i.resolved_at < @before::timestamptz)
+      AND NOT EXISTS (SELECT 1 FROM delivery d WHERE d.notice = n.id AND (d.state = 'queued' OR d.state = 'held' AND d.summary IS NULL))
+    ORDER BY n.made_at LIMIT @most);

@@ -6769,6 +6769,11 @@ export interface components {
         NoticePlanSpec: {
             /** @description Condition: what it is about; absent: anything */
             about?: ("service" | "check" | "location" | "agreement")[];
+            /**
+             * @description Condition on the moment: inside the service hours of some agreement of the service, or outside all of them; its clock stands still otherwise, and a service that was promised to nobody has no service hours. Absent: at any
+             * @enum {string}
+             */
+            agreed?: "inside" | "outside";
             /** @description Condition on incidents of checks: their kinds; absent: any */
             check_kinds?: string[];
             /** @description When what is not told at once is told in one message; of a plan without hours that is all */
@@ -7729,6 +7734,8 @@ export interface components {
             of: "services" | "checks";
             /** @description Condition: one of these teams owns the service, by id; absent: any or none */
             owners?: string[];
+            /** @description Condition: the service is one of these, by id; absent: any */
+            services?: string[];
             /** @description Condition: the service has one of these tags; absent: any */
             tags?: string[];
         };

@@ -74,6 +74,7 @@ export function DeliveriesPage() {
                     ) : (
                       <button type="button" className="narrow" aria-expanded={open === d.id} onClick={() => setOpen(open === d.id ? 0 : d.id)}>
                         {whatWords[d.what] ?? d.what}
+                        {d.subject && `: ${d.subject}`}
                       </button>
                     )}
                   </TableCell>

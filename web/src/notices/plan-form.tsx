@@ -37,6 +37,7 @@ type Values = {
   all_clear: boolean
   remind: string
   selections: string[]
+  agreed: '' | 'inside' | 'outside'
   hours: Schemas['WeeklyPlan'] | null
   outside: 'wait' | 'digest' | 'plan'
   instead: string
@@ -61,6 +62,7 @@ const valuesOf = (s: Spec | undefined): Values => ({
   all_clear: !s?.no_all_clear,
   remind: s?.remind_s ? String(s.remind_s / 3600) : '',
   selections: s?.selections ?? [],
+  agreed: s?.agreed ?? '',
   hours: s?.hours ?? null,
   outside: s?.outside ?? 'wait',
   instead: s?.instead ?? '',
@@ -89,6 +91,7 @@ function specOf(v: Values): Spec {
     no_all_clear: !v.all_clear || undefined,
     remind_s: seconds(v.remind, 3600),
     selections: some(v.selections),
+    agreed: v.agreed || undefined,
     hours: v.hours ?? undefined,
     outside: v.hours && v.outside !== 'wait' ? v.outside : undefined,
     instead: v.hours && v.outside === 'plan' ? v.instead : undefined,
@@ -178,6 +181,17 @@ function Form({ plan, others }: { plan: Plan | undefined; others: Plan[] }) {
         </fieldset>
         <fieldset disabled={!may}>
           <legend>In which hours</legend>
+          <Controller
+            control={form.control}
+            name="agreed"
+            render={({ field }) => (
+              <TextField select label="Of the service" {...field} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} error={Boolean(err.agreed)} helperText={err.agreed?.message}>
+                <MenuItem value="">at any time</MenuItem>
+                <MenuItem value="inside">in service hours of one of its agreements</MenuItem>
+                <MenuItem value="outside">outside all of its service hours</MenuItem>
+              </TextField>
+            )}
+          />
           <Controller control={form.control} name="hours" render={({ field }) => <Week label="Tell within some hours" value={field.value ?? undefined} change={(w) => field.onChange(w ?? null)} zone={home} error={err.hours?.message} />} />
           <Outside form={form} others={others} />
           <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />

@@ -3,6 +3,7 @@ import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
+import { useState } from 'react'
 import type { Schemas } from '../api/client'
 
 type Weekly = Schemas['WeeklyPlan']
@@ -16,6 +17,11 @@ type Props = { label: string; value: Weekly | undefined; change: (w: Weekly | un
 export function Week({ label, value, change, zone, error }: Props) {
   const rows = value?.weekly ?? []
   const set = (weekly: Row[]) => change({ timezone: value?.timezone ?? zone, holidays: value?.holidays ?? [], weekly })
+  const [off, setOff] = useState((value?.holidays ?? []).join(', '))
+  const daysOff = (text: string) => {
+    setOff(text)
+    if (value) change({ ...value, holidays: text.split(',').map((d) => d.trim()).filter(Boolean) })
+  }
   const edit = (i: number, r: Partial<Row>) => set(rows.map((row, n) => (n === i ? { ...row, ...r } : row)))
   return (
     <div className="rows">
@@ -39,6 +45,7 @@ export function Week({ label, value, change, zone, error }: Props) {
           </Button>
         </div>
       ))}
+      {value && <TextField label="But on no such day" placeholder="2026-12-24, 2026-12-25" value={off} helperText="Days off, as 2026-12-24, with commas between them" onChange={(e) => daysOff(e.target.value)} />}
       {value && (
         <div className="in-a-row tight">
           <TextField label="On the clocks of" value={value.timezone} error={Boolean(error)} helperText={error} onChange={(e) => change({ ...value, timezone: e.target.value })} />

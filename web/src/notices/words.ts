@@ -12,7 +12,7 @@ export const whatWords: Record<string, string> = {
   cause: 'its cause',
   clear: 'that it is over',
   reminder: 'that it is theirs still',
-  summary: 'what was held back',
+  summary: 'a summary',
   work: 'planned work',
 }
 
@@ -54,6 +54,7 @@ export function sentences(p: Spec, names: { receiver: (r: Recipient) => string; 
     p.about?.length ? `of ${listed(p.about.map((a) => about[a]))}` : '',
     p.check_kinds?.length ? `whose kind is ${p.check_kinds.join(' or ')}` : '',
     p.tags?.length ? `of services tagged ${p.tags.join(' or ')}` : '',
+    p.agreed ? `while it is ${p.agreed} service hours` : '',
     p.selections?.length ? `in the selection ${p.selections.map(names.selection).join(' or ')}` : '',
   ].filter(Boolean)
   out.push(p.everywhere ? `${['For all incidents', ...conditions].join(' ')}.` : `${['For incidents of services that name it, or whose team does', ...conditions].join(', ')}.`)
@@ -83,5 +84,6 @@ export function daysWords(list: string[]): string {
 /** Hours by the week: "Mon–Fri 08:00 to 16:00, Europe/Oslo". */
 export function weekWords(w: Schemas['WeeklyPlan']): string {
   const rows = (w.weekly ?? []).map((r) => `${daysWords(r.days ?? [])} ${r.from} to ${r.to}`)
-  return `${rows.join(' and ')}, ${w.timezone}`
+  const off = w.holidays?.length ?? 0
+  return `${rows.join(' and ')}, ${w.timezone}${off ? `, but ${off === 1 ? 'on 1 day' : `on ${off} days`} off` : ''}`
 }

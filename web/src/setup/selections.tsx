@@ -12,6 +12,7 @@ import { FormEnd } from '../parts/form-end'
 import { KeptNote, useKept } from '../parts/kept'
 import { usePartyName } from '../parts/party'
 import { useSaving } from '../parts/save'
+import { ServicesPick } from '../parts/services-pick'
 import { useSettled } from '../parts/settled'
 import { Awaited } from '../parts/trouble'
 import { kinds as checkKinds } from '../services/kinds'
@@ -20,7 +21,7 @@ import { Listing } from './listing'
 
 type Selection = Schemas['DefinedSelectionSpec']
 type Spec = Schemas['SelectionSpec']
-type Values = { name: string; of: Spec['of']; kinds: string[]; owners: string[]; tags: string[]; check_kinds: string[]; note: string }
+type Values = { name: string; of: Spec['of']; services: string[]; kinds: string[]; owners: string[]; tags: string[]; check_kinds: string[]; note: string }
 
 const serviceKinds = { business: 'business', supporting: 'supporting', supplier: 'supplier' }
 
@@ -30,6 +31,7 @@ function wordsOf(s: Spec, team: (id: string) => string): string {
     s.check_kinds?.length ? `of the kind ${s.check_kinds.join(' or ')}` : '',
     s.kinds?.length ? `of ${s.kinds.join(' or ')} services` : '',
     s.tags?.length ? `tagged ${s.tags.join(' or ')}` : '',
+    s.services?.length ? `of ${s.services.length === 1 ? '1 service' : `${s.services.length} services`} by name` : '',
     s.owners?.length ? `owned by ${s.owners.map(team).join(' or ')}` : '',
   ]
   return [s.of === 'checks' ? 'Checks' : 'Services', ...parts.filter(Boolean)].join(' ')
@@ -71,15 +73,15 @@ export function Selections() {
 const some = <T,>(list: T[]) => (list.length ? list : undefined)
 
 function specOf(v: Values): Spec {
-  return { name: v.name, of: v.of, kinds: some(v.kinds) as Spec['kinds'], owners: some(v.owners), tags: some(v.tags), check_kinds: v.of === 'checks' ? some(v.check_kinds) : undefined, note: v.note || undefined }
+  return { name: v.name, of: v.of, services: some(v.services), kinds: some(v.kinds) as Spec['kinds'], owners: some(v.owners), tags: some(v.tags), check_kinds: v.of === 'checks' ? some(v.check_kinds) : undefined, note: v.note || undefined }
 }
 
 function SelectionForm({ selection, done }: { selection?: Selection; done: () => void }) {
   const s = selection?.spec
-  const fresh: Values = { name: s?.name ?? '', of: s?.of ?? 'services', kinds: s?.kinds ?? [], owners: s?.owners ?? [], tags: s?.tags ?? [], check_kinds: s?.check_kinds ?? [], note: s?.note ?? '' }
+  const fresh: Values = { name: s?.name ?? '', of: s?.of ?? 'services', services: s?.services ?? [], kinds: s?.kinds ?? [], owners: s?.owners ?? [], tags: s?.tags ?? [], check_kinds: s?.check_kinds ?? [], note: s?.note ?? '' }
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, selection?.revision ?? 0, { draft: `selections/${selection?.id ?? 'new'}` })
-  const save = useSaving({ of: 'selections', entry: selection, form, kept, spec: specOf, names: { 'kinds[': 'kinds', 'owners[': 'owners', 'tags[': 'tags', 'check_kinds[': 'check_kinds' }, done })
+  const save = useSaving({ of: 'selections', entry: selection, form, kept, spec: specOf, names: { 'services[': 'services', 'kinds[': 'kinds', 'owners[': 'owners', 'tags[': 'tags', 'check_kinds[': 'check_kinds' }, done })
   const services = useServices().data ?? []
   const teams = (useParties('team').data ?? []).filter((t) => !t.retired)
   const kinds = useKinds().data ?? []
@@ -106,6 +108,7 @@ function SelectionForm({ selection, done }: { selection?: Selection; done: () =>
       <AnyOf control={form.control} name="tags" label="Tag of the service" of={Object.fromEntries([...tags, ...fresh.tags].map((t) => [t, t]))} error={err.tags?.message} />
       <AnyOf control={form.control} name="owners" label="Its owner" of={Object.fromEntries(teams.map((t) => [t.id, t.spec.name]))} error={err.owners?.message} />
       <AnyOf control={form.control} name="kinds" label="Its kind" of={serviceKinds} error={err.kinds?.message} />
+      <Controller control={form.control} name="services" render={({ field }) => <ServicesPick label="It is" value={field.value} change={field.onChange} ref={field.ref} error={err.services?.message} help={field.value.length > 1 ? 'one of these' : field.value.length ? undefined : 'none: any'} />} />
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
       <Takes spec={specOf({ ...v, name: v.name.trim() || 'Selection' })} />
       <FormEnd error={save.error} busy={save.isPending} save={selection ? 'Save' : 'Add'} leave={done} />
@@ -135,7 +138,7 @@ function AnyOf({ control, name, label, of, error }: { control: Control<Values>; 
 
 /** What it would take, as it stands in the form. */
 function Takes({ spec }: { spec: Spec }) {
-  const narrows = Boolean(spec.kinds ?? spec.owners ?? spec.tags ?? spec.check_kinds)
+  const narrows = Boolean(spec.services ?? spec.kinds ?? spec.owners ?? spec.tags ?? spec.check_kinds)
   const settled = useSettled(spec, JSON.stringify(spec), 300)
   const preview = useQuery({ queryKey: ['selections', 'preview', settled], queryFn: () => ask(api.POST('/api/v1/selections/preview', { body: { spec: settled } })), enabled: narrows, placeholderData: keepPreviousData, retry: false })
   const services = useServices().data ?? []

@@ -670,6 +670,29 @@ func (q *Queries) DeliveryByLink(ctx context.Context, hash []byte) (DeliveryByLi
 	return i, err
 }
 
+const dropOldNotices = `-- name: DropOldNotices :execrows
+DELETE FROM notice WHERE id IN (
+    SELECT n.id FROM notice n LEFT JOIN incident i ON i.id = n.incident
+    WHERE n.made_at < $1::timestamptz AND (n.incident IS NULL OR i.resolved_at < $1::timestamptz)
+      AND NOT EXISTS (SELECT 1 FROM delivery d WHERE d.notice = n.id AND (d.state = 'queued' OR d.state = 'held' AND d.summary IS NULL))
+    ORDER BY n.made_at LIMIT $2)
+`
+
+type DropOldNoticesParams struct {
+	Before time.Time
+	Most   int32
+}
+
+// What was told before an instant, with what became of it, some at a time: not of an
+// incident that is open, or ended since, and nothing that waits to be sent.
+func (q *Queries) DropOldNotices(ctx context.Context, arg DropOldNoticesParams) (int64, error) {
+	result, err := q.db.Exec(ctx, dropOldNotices, arg.Before, arg.Most)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const dropPersonMethod = `-- name: DropPersonMethod :execrows
 DELETE FROM person_method WHERE id = $1 AND person = $2
 `
@@ -1058,7 +1081,7 @@ func (q *Queries) NoticesOf(ctx context.Context, incidents []int64) ([]Notice, e
 }
 
 const peopleToTell = `-- name: PeopleToTell :many
-SELECT id, name, email, role, disabled_at FROM person WHERE erased_at IS NULL AND role <> 'customer' ORDER BY lower(name)
+SELECT id, name, email, role, teams, disabled_at FROM person WHERE erased_at IS NULL AND role <> 'customer' ORDER BY lower(name)
 `
 
 type PeopleToTellRow struct {
@@ -1066,6 +1089,7 @@ type PeopleToTellRow struct {
 	Name       string
 	Email      string
 	Role       string
+	Teams      []string
 	DisabledAt *time.Time
 }
 
@@ -1083,6 +1107,7 @@ func (q *Queries) PeopleToTell(ctx context.Context) ([]PeopleToTellRow, error) {
 			&i.Name,
 			&i.Email,
 			&i.Role,
+			&i.Teams,
 			&i.DisabledAt,
 		); err != nil {
 			return nil, err
