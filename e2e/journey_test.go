@@ -256,6 +256,8 @@ func TestWhatIfBesideTheClauses(t *testing.T) {
 	s.do(
 		s.Fill("Target", "99.999"),
 		s.Until("the periods under the new target", "document.querySelector('[data-summary=what-if]')"),
+		s.Until("how near a month was", "[...document.querySelectorAll('[data-near]')].some((e) => e.innerText.includes('It would have been met with') || e.innerText.includes('more downtime would miss it'))"),
+		s.Until("what could have been promised", "document.querySelector('[data-promisable]')?.innerText.includes('The target is above that.')"),
 		s.Until("a month that would have been missed", "[...document.querySelectorAll('section .entry')].some((e) => e.querySelector('s')?.innerText === 'met' && e.querySelector('.word-missed'))"),
 		s.Fill("Target", "100.1"), s.Reads("Give a target between 0 and 100 to see them."),
 		s.Click("Save as revision 2"), s.Reads("A percentage between 0 and 100"),

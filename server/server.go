@@ -161,6 +161,7 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	}
 	srv.notices = &notifying.Keeper{Store: s, Definitions: definitions, Incidents: troubles, Vault: seal, Sender: &notifying.Sender{Policy: sendTo, Scripts: o.Scripts},
 		Now: o.Now, Log: o.Log, URL: func() string { return strings.TrimSuffix(cmp.Or(o.PublicURL, srv.URL), "/") }}
+	definitions.Told = srv.notices.Queue
 	factor := &auth.Factor{Vault: seal}
 	sessions := auth.NewSessions(s, factor, o.secure(), o.Now, api.NoSession(o.Log))
 	srv.API = &api.Server{

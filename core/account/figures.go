@@ -95,15 +95,12 @@ func (c *Clauses) fill(out *Account, total, lowTotal, highTotal [classes]int64) 
 	}
 	out.AvailabilityLowPercent, out.AvailabilityHighPercent = shown(low), shown(high)
 
-	coverage := new(big.Rat).Set(hundred)
-	if measurable := t.Agreed - t.Maintenance - t.Upstream - t.Excused; measurable > 0 {
-		coverage.Mul(coverage, ratio(measurable-t.Unmeasured, measurable))
-	}
-	out.CoveragePercent = *shown(coverage)
+	covered := coverage(total)
+	out.CoveragePercent = *shown(covered)
 
 	left := new(big.Rat).Sub(e.Allowance, e.Downtime)
 	out.AllowanceMS, out.AllowanceLeftMS = floor(e.Allowance), floor(left)
-	out.Verdict = c.verdict(e, coverage, left)
+	out.Verdict = c.verdict(e, covered, left)
 	out.Outages = outages(out.Intervals, e)
 	out.CreditPercent = c.credit(out.Verdict, e.Availability)
 }

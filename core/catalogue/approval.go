@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"kestite/core/calendar"
 	"kestite/core/definition"
 	"kestite/core/span"
 )
@@ -26,8 +27,9 @@ func (u *Unapproved) Error() string {
 // Unwrap is it as the fault of a window.
 func (u *Unapproved) Unwrap() error { return definition.Faultf("services", "%s", u.Error()) }
 
-// approvalAhead is how far ahead what is added to planned work is looked at, ms.
-const approvalAhead = 400 * span.Day
+// approvalAhead is how far ahead of its first start what is added to planned work is
+// looked at, ms: ten years.
+const approvalAhead = 3653 * span.Day
 
 // Unapproved says which services ask a second person for what a window as it is to be
 // adds to what was planned for them from an instant on; nil where none does. What
@@ -49,9 +51,9 @@ func (s *Snapshot) Unapproved(id string, spec definition.WindowSpec, at span.Ins
 	if err != nil {
 		return nil, err
 	}
-	ahead := span.Span{From: at, To: at.Add(approvalAhead)}
-	if spec.RRule == "" {
-		ahead.To = span.End
+	ahead := span.Span{From: at, To: span.End}
+	if spec.RRule != "" {
+		ahead.To = max(at, fresh.rule.Start.Instant(fresh.rule.Location, calendar.Shift)).Add(approvalAhead)
 	}
 	added, err := fresh.adds(old, ahead)
 	if err != nil {

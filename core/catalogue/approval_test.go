@@ -51,6 +51,12 @@ func TestWorkThatNeedsASecondPerson(t *testing.T) {
 		{"new", nil, nil, true},
 		{"new, on what does not ask", nil, func(w *definition.WindowSpec) { w.Services = []string{"crew"} }, false},
 		{"new, an emergency", nil, func(w *definition.WindowSpec) { w.Type = definition.Emergency }, false},
+		{"new, in two years", nil, func(w *definition.WindowSpec) { w.Start = "2028-11-07T02:00:00" }, true},
+		{"new, once, in two years", nil, func(w *definition.WindowSpec) { w.Start, w.RRule = "2028-11-07T02:00:00", "" }, true},
+		{"more of it, in two years", func(w *definition.WindowSpec) { w.RRule = "FREQ=WEEKLY;COUNT=100" }, func(w *definition.WindowSpec) { w.RRule = "FREQ=WEEKLY;COUNT=101" }, true},
+		{"one moved, in two years", same, func(w *definition.WindowSpec) {
+			w.Changes = []definition.Occurrence{{At: "2028-11-07T02:00:00", Start: "2028-11-07T03:00:00"}}
+		}, true},
 		{"another name", same, func(w *definition.WindowSpec) { w.Name = "Care" }, false},
 		{"shorter", same, func(w *definition.WindowSpec) { w.DurationS = 3600 }, false},
 		{"longer", same, func(w *definition.WindowSpec) { w.DurationS = 7260 }, true},

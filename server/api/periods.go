@@ -18,7 +18,7 @@ import (
 func (s *Server) periodsOf(ctx context.Context, in *struct {
 	ByID
 	Last int `query:"last" minimum:"1" maximum:"36" default:"12"`
-}) (*list[PeriodAccount], error) {
+}) (*body[PeriodAccounts], error) {
 	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -120,7 +120,7 @@ type WhatIf struct {
 	Last int                      `json:"last" minimum:"1" maximum:"36"`
 }
 
-func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*list[PeriodAccount], error) {
+func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*body[PeriodAccounts], error) {
 	spec := in.Body.Spec
 	snap, err := s.Definitions.Snapshot(ctx)
 	if err != nil {
@@ -161,19 +161,26 @@ func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*list[PeriodAcco
 // lastPeriods accounts the present period and those before it; of gives the account
 // of one, with the number of the revision that it follows.
 func lastPeriods(present calendar.Period, last int, before func(calendar.Period) (calendar.Period, error),
-	of func(calendar.Period) (*account.Account, int, error)) (*list[PeriodAccount], error) {
-	var out []PeriodAccount
+	of func(calendar.Period) (*account.Account, int, error)) (*body[PeriodAccounts], error) {
+	out := PeriodAccounts{Items: []PeriodAccount{}}
+	var all []*account.Account
+	done := func() (*body[PeriodAccounts], error) {
+		out.Promisable = account.CouldPromise(all)
+		return &body[PeriodAccounts]{out}, nil
+	}
 	for p := present; ; {
 		a, revision, err := of(p)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, PeriodAccount{p.Name(), p.Words(), p.Span(), revision, figures(a), intervals(a), calls(a, p)})
-		if len(out) == last {
-			return items(out), nil
+		near := a.Near()
+		all = append(all, a)
+		out.Items = append(out.Items, PeriodAccount{p.Name(), p.Words(), p.Span(), revision, figures(a), intervals(a), calls(a, p), near, near.Words()})
+		if len(out.Items) == last {
+			return done()
 		}
 		if p, err = before(p); errors.Is(err, catalogue.ErrNotFound) {
-			return items(out), nil
+			return done()
 		} else if err != nil {
 			return nil, err
 		}
@@ -189,6 +196,14 @@ type PeriodAccount struct {
 	Figures   Figures        `json:"figures"`
 	Intervals []IntervalView `json:"intervals"`
 	Calls     []span.Instant `json:"calls" doc:"When the pace of its downtime called somebody, or would have"`
+	Near      *account.Near  `json:"near,omitempty" doc:"How near the verdict was to another one, in time of classes; absent: the period is not over"`
+	NearWords string         `json:"near_words" doc:"The same in a sentence; empty: there is nothing to say"`
+}
+
+// PeriodAccounts are the accounts of some periods, the latest first.
+type PeriodAccounts struct {
+	Items      []PeriodAccount    `json:"items"`
+	Promisable account.Promisable `json:"promisable" doc:"The highest target that they would have met"`
 }
 
 // calls are the instants at which the pace of downtimes calls somebody.

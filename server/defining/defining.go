@@ -38,6 +38,8 @@ type Definitions struct {
 	last   *catalogue.Snapshot
 	seen   int64        // the mark of it
 	readAt span.Instant // when all were read
+	// Told is done in the transaction of every change, before its own Also; nil: nothing is.
+	Told func(ctx context.Context, q *db.Queries, plan *catalogue.Plan) error
 	// changing lets one change at a time wait for the lock in the database, so
 	// that those that wait do not take all connections.
 	changing sync.Mutex
@@ -222,8 +224,16 @@ func (d *Definitions) ApplyFrom(ctx context.Context, ch Change, steps Steps) (pl
 		for _, id := range plan.Services {
 			services[id] = true
 		}
-		if err := store.AskJudging(ctx, tx, services); err != nil || ch.Also == nil {
+		if err := store.AskJudging(ctx, tx, services); err != nil {
 			return err
+		}
+		if d.Told != nil {
+			if err := d.Told(ctx, q, plan); err != nil {
+				return err
+			}
+		}
+		if ch.Also == nil {
+			return nil
 		}
 		return ch.Also(ctx, tx, q, plan)
 	})

@@ -688,6 +688,9 @@ func TestPlannedWorkIsTold(t *testing.T) {
 		return out
 	}
 	apply(catalogue.Step{Does: catalogue.Make, Kind: catalogue.Window, ID: "motors", Spec: spec})
+	if got := q.log(); len(got) != 4 { // what is planned is queued by then
+		t.Errorf("as it is planned: %q", got)
+	}
 	q.after(2 * time.Second)
 	q.after(2 * time.Second)
 	if got := q.log(); !slices.Equal(got, []string{"work inbox sent", "work mail sent", "work sms sent", "work webhook sent"}) {
@@ -719,6 +722,10 @@ func TestPlannedWorkIsTold(t *testing.T) {
 		w := spec
 		w.Name, w.Tell = strings.ToUpper(id), q.to("work")
 		apply(catalogue.Step{Does: catalogue.Make, Kind: catalogue.Window, ID: id, Spec: w})
+	}
+	// As if they had been planned before messages were queued with the change.
+	if _, err := q.srv.API.Store.Exec(ctx, `DELETE FROM notice WHERE key LIKE 'window/broken/%' OR key LIKE 'window/good/%'`); err != nil {
+		t.Fatal(err)
 	}
 	if _, err := q.srv.API.Store.Exec(ctx, `UPDATE revision SET body = body || '{"rrule": "FREQ=SECONDLY"}' WHERE kind = 'window' AND id = 'broken'`); err != nil {
 		t.Fatal(err)

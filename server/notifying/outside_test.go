@@ -173,7 +173,7 @@ func TestScripts(t *testing.T) {
 		{"quiet", nil, "ended with status 0"},
 		{"fails", nil, "!exit status 3 no such lamp"},
 		{"endless", nil, "all work and no play"},
-		{"leaves", nil, "!left something running"},
+		{"leaves", nil, "left something running"},
 		{"missing", nil, "!there is no script missing"},
 		{"../" + filepath.Base(elsewhere) + "/other", nil, "!there is no script"},
 		{"link", nil, "!!points elsewhere"},
@@ -253,11 +253,14 @@ func TestPlannedWorkIsToldLate(t *testing.T) {
 	q.service("gates", "")
 	q.make(catalogue.Window, "motors", definition.WindowSpec{Name: "New motors", Services: []string{"gates"}, Timezone: "UTC",
 		Start: time.Now().Add(72 * time.Hour).UTC().Format("2006-01-02T15:04:05"), DurationS: 3600, Tell: q.to("work")})
+	if _, err := q.srv.API.Store.Exec(ctx, "DELETE FROM notice"); err != nil { // as if an earlier version had planned it, and died
+		t.Fatal(err)
+	}
 	for range 2 {
 		q.after(time.Second)
 	}
 	got := q.kept.All()
-	if len(got) != 1 || !strings.Contains(got[0].Text, "This message is late, by 2 d") && !strings.Contains(got[0].Text, "This message is late, by 48 h") {
+	if len(got) != 1 || !strings.Contains(got[0].Text, "This message is late, by ") {
 		t.Errorf("two days later it is told as %+v", got)
 	}
 }

@@ -42,19 +42,31 @@ func turnOf(e *catalogue.Entry[definition.WindowSpec]) (turn string, at span.Ins
 	return turn, at, tell
 }
 
-// announce tells people of work that was planned, changed or cancelled: each turn once.
-// One that cannot be told holds no other up.
-func (k *Keeper) announce(ctx context.Context, snap *catalogue.Snapshot) error {
-	now := span.Of(k.Now())
-	var failed error
-	for _, id := range catalogue.Sorted(snap.Windows) {
-		e := snap.Windows[id]
-		turn, at, tell := turnOf(e)
-		key := fmt.Sprintf("window/%s/%d/%s", id, e.Current().Number, turn)
-		if _, done := k.announced.Load(key); done || len(tell) == 0 || at > now.Add(span.Second) || at < now.Add(-announcedFor) {
+// Queue tells people of work that a change plans, changes or cancels, in its transaction:
+// what counts as announced was at least queued.
+func (k *Keeper) Queue(ctx context.Context, q *db.Queries, plan *catalogue.Plan) error {
+	for _, w := range plan.Writes {
+		if w.Kind != catalogue.Window {
 			continue
 		}
-		if err := k.announceOne(ctx, snap, id, key, turn, at, tell); err != nil {
+		if err := k.announceOne(ctx, q, plan.After, w.ID); err != nil {
+			return fmt.Errorf("tell of the window %s: %w", w.ID, err)
+		}
+	}
+	return nil
+}
+
+// announce tells people of work that was planned, changed or cancelled by a version that
+// did not queue that with the change: each turn once. One that cannot be told holds no
+// other up.
+func (k *Keeper) announce(ctx context.Context, snap *catalogue.Snapshot) error {
+	var failed error
+	for _, id := range catalogue.Sorted(snap.Windows) {
+		key := turnKey(snap.Windows[id])
+		if _, done := k.announced.Load(key); done {
+			continue
+		}
+		if err := k.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error { return k.announceOne(ctx, q, snap, id) }); err != nil {
 			failed = errors.Join(failed, fmt.Errorf("tell of the window %s: %w", id, err))
 			continue
 		}
@@ -63,8 +75,22 @@ func (k *Keeper) announce(ctx context.Context, snap *catalogue.Snapshot) error {
 	return failed
 }
 
-func (k *Keeper) announceOne(ctx context.Context, snap *catalogue.Snapshot, id, key, turn string, at span.Instant, tell []definition.Recipient) error {
-	told, err := k.Store.IsTold(ctx, key)
+// turnKey tells a turn of a window from all others.
+func turnKey(e *catalogue.Entry[definition.WindowSpec]) string {
+	turn, _, _ := turnOf(e)
+	return fmt.Sprintf("window/%s/%d/%s", e.ID, e.Current().Number, turn)
+}
+
+// announceOne tells those whom a window names of its latest turn, unless they were told.
+func (k *Keeper) announceOne(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, id string) error {
+	e := snap.Windows[id]
+	turn, at, tell := turnOf(e)
+	now := k.Now()
+	if len(tell) == 0 || at > span.Of(now).Add(2*span.Second) || at < span.Of(now).Add(-announcedFor) {
+		return nil
+	}
+	key := turnKey(e)
+	told, err := q.IsTold(ctx, key)
 	if err != nil || told {
 		return err
 	}
@@ -72,12 +98,11 @@ func (k *Keeper) announceOne(ctx context.Context, snap *catalogue.Snapshot, id, 
 	if err != nil {
 		return err
 	}
-	d, err := Directory(ctx, k.Store.Queries, snap)
+	d, err := Directory(ctx, q, snap)
 	if err != nil {
 		return err
 	}
-	now := k.Now()
-	spec := snap.Windows[id].Current().Spec
+	spec := e.Current().Spec
 	var services []string
 	for _, s := range spec.Services {
 		services = append(services, snap.Named(catalogue.Service, s))
@@ -95,28 +120,26 @@ func (k *Keeper) announceOne(ctx context.Context, snap *catalogue.Snapshot, id, 
 		text += "\n\nThis message is late, by " + span.Words(late/span.Second*span.Second) + "."
 	}
 	everybody := func(string) bool { return true }
-	return k.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error {
-		made, err := q.AddNotice(ctx, db.AddNoticeParams{Key: key, What: string(notice.Work), DueAt: now, MadeAt: now})
-		if err != nil || len(made) == 0 {
-			return err
-		}
-		seen := map[notice.Way]bool{}
-		for _, r := range tell {
-			for _, w := range d.Reach(r, everybody, span.Of(now)) {
-				if who := (notice.Way{Person: w.Person, Kind: w.Kind, Address: w.Address}); w.Why == "" {
-					if seen[who] {
-						continue
-					}
-					seen[who] = true
+	made, err := q.AddNotice(ctx, db.AddNoticeParams{Key: key, What: string(notice.Work), DueAt: now, MadeAt: now})
+	if err != nil || len(made) == 0 {
+		return err
+	}
+	seen := map[notice.Way]bool{}
+	for _, r := range tell {
+		for _, w := range d.Reach(r, everybody, span.Of(now)) {
+			if who := (notice.Way{Person: w.Person, Kind: w.Kind, Address: w.Address}); w.Why == "" {
+				if seen[who] {
+					continue
 				}
-				if _, err := q.AddDelivery(ctx, deliveryOf(made[0], w, subject, text, now)); err != nil {
-					return err
-				}
+				seen[who] = true
+			}
+			if _, err := q.AddDelivery(ctx, deliveryOf(made[0], w, subject, text, now)); err != nil {
+				return err
 			}
 		}
-		k.awake()
-		return nil
-	})
+	}
+	k.awake()
+	return nil
 }
 
 // deliveryOf is one message about planned work to one receiver.

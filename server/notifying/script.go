@@ -47,8 +47,8 @@ func (s *Sender) Script(ctx context.Context, c definition.ContactSpec, m Message
 	switch {
 	case ctx.Err() != nil:
 		return "", fmt.Errorf("it was ended after %s", within)
-	case errors.Is(err, exec.ErrWaitDelay):
-		return "", errors.New("it ended and left something running that holds its output open; let that write elsewhere")
+	case errors.Is(err, exec.ErrWaitDelay): // it did what it was for, and must not do it again
+		return clean(strings.TrimSpace(answer + " (ended with status 0, and left something running that holds its output open)")), nil
 	case err != nil:
 		return "", errors.New(clean(strings.TrimSpace(err.Error() + " " + answer)))
 	case answer == "":

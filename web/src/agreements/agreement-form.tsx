@@ -376,7 +376,8 @@ function LastPeriods({ agreement, wanted }: { agreement: Agreement | undefined; 
   const was = usePeriods(agreement?.id, last)
   // It has no name yet while it is written down.
   const would = useWhatIf(edited && valid ? { ...spec, name: spec.name || 'New' } : undefined, last)
-  const shown = edited ? (valid ? would.data : undefined) : was.data
+  const all = edited ? (valid ? would.data : undefined) : was.data
+  const shown = all?.items
   const met = (list: Period[] | undefined) => list?.filter((p) => p.figures.verdict === 'met').length ?? 0
   const called = shown?.reduce((n, p) => n + p.calls.length, 0) ?? 0
   const over = shown?.filter((p) => p.figures.final).length ?? 0
@@ -386,19 +387,39 @@ function LastPeriods({ agreement, wanted }: { agreement: Agreement | undefined; 
       {shown && (
         <Box component="p" className="sub" sx={{ margin: '0 0 8px' }} aria-live="polite" data-summary={edited ? 'what-if' : 'own'}>
           {met(shown)} of {over} finished periods {edited ? 'would have been met' : 'were met'}
-          {edited && agreement && was.data && `; ${met(was.data)} were. Nothing is changed until you save.`}
+          {edited && agreement && was.data && `; ${met(was.data.items)} were. Nothing is changed until you save.`}
           {!(edited && agreement && was.data) && '.'} The pace of downtime would have called somebody {called === 0 ? 'never' : called === 1 ? 'once' : `${called} times`}.
         </Box>
       )}
+      {all && <Promisable of={all.promisable} target={valid ? spec.target_percent : ''} />}
       {edited && !valid && <p className="sub">Give a target between 0 and 100 to see them.</p>}
       <Trouble error={edited ? would.error : was.error} />
       {(edited ? would.isPending && valid : was.isPending) && <p className="sub">Accounting thirteen periods …</p>}
-      {shown?.map((p) => <PeriodEntry key={p.period} period={p} before={edited && agreement ? was.data?.find((w) => w.period === p.period) : undefined} />)}
+      {shown?.map((p) => <PeriodEntry key={p.period} period={p} before={edited && agreement ? was.data?.items.find((w) => w.period === p.period) : undefined} />)}
     </section>
   )
 }
 
 type Period = Schemas['PeriodAccount']
+
+/** The highest target that the finished periods would have met. */
+function Promisable({ of, target }: { of: Schemas['Promisable']; target: string }) {
+  if (!of.always_percent) return null
+  const bounds = (low: string | undefined, at: string) => (low && low !== at ? ` (${percent(low)} by the bounds of sampling)` : '')
+  return (
+    <Box component="p" className="sub" sx={{ margin: '0 0 8px' }} data-promisable={of.always_percent}>
+      The highest target that {of.periods === 1 ? 'the finished period' : `all ${of.periods} finished periods`} would have met: <b>{percent(of.always_percent)}</b>
+      {bounds(of.always_low_percent, of.always_percent)}
+      {of.but_one_percent && (
+        <>
+          ; all but one: <b>{percent(of.but_one_percent)}</b>
+          {bounds(of.but_one_low_percent, of.but_one_percent)}
+        </>
+      )}
+      .{target !== '' && Number(target) > Number(of.always_percent) && ' The target is above that.'}
+    </Box>
+  )
+}
 
 /** How the promises beside availability fared. */
 function besides(o: Schemas['Figures']['objectives']): string {
@@ -427,6 +448,7 @@ function PeriodEntry({ period: p, before }: { period: Period; before: Period | u
         {besides(p.figures.objectives)}
         {p.calls.length > 0 && `; would have called ${p.calls.length === 1 ? 'once' : `${p.calls.length} times`}`}
         {before && before.figures.availability_percent !== p.figures.availability_percent && ` (it was ${percent(before.figures.availability_percent)})`}
+        {p.near_words && <div data-near={p.period}>{p.near_words}</div>}
       </div>
     </Box>
   )

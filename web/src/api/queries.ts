@@ -139,7 +139,7 @@ export const useAgreements = (enabled = true) => useQuery({ queryKey: ['agreemen
 export const usePeriods = (id: string | undefined, last: number) =>
   useQuery({
     queryKey: ['periods', id, last],
-    queryFn: () => ask(api.GET('/api/v1/agreements/{id}/periods', { params: { path: { id: id ?? '' }, query: { last } } })).then((l) => l.items),
+    queryFn: () => ask(api.GET('/api/v1/agreements/{id}/periods', { params: { path: { id: id ?? '' }, query: { last } } })),
     enabled: Boolean(id),
   })
 
@@ -155,7 +155,7 @@ export const usePeriodNames = (id: string | undefined) =>
 export const useWhatIf = (spec: Schemas['AgreementSpec'] | undefined, last: number) =>
   useQuery({
     queryKey: ['what-if', spec, last],
-    queryFn: () => ask(api.POST('/api/v1/what-if', { body: { spec: spec as Schemas['AgreementSpec'], last } })).then((l) => l.items),
+    queryFn: () => ask(api.POST('/api/v1/what-if', { body: { spec: spec as Schemas['AgreementSpec'], last } })),
     enabled: Boolean(spec),
     placeholderData: keepPreviousData,
     retry: false,

@@ -6375,9 +6375,6 @@ export interface components {
         ListPairRunBody: {
             items: components["schemas"]["PairRun"][];
         };
-        ListPeriodAccountBody: {
-            items: components["schemas"]["PeriodAccount"][];
-        };
         ListPeriodNameBody: {
             items: components["schemas"]["PeriodName"][];
         };
@@ -6659,6 +6656,11 @@ export interface components {
             name: string;
             /** @description IANA name; of the period band, and of new agreements */
             timezone: string;
+        };
+        Near: {
+            down?: components["schemas"]["Turn"];
+            unmeasured?: components["schemas"]["Turn"];
+            up?: components["schemas"]["Turn"];
         };
         NeedView: {
             /** @description What the person is called who is on it */
@@ -7142,6 +7144,10 @@ export interface components {
             calls: string[];
             figures: components["schemas"]["Figures"];
             intervals: components["schemas"]["IntervalView"][];
+            /** @description How near the verdict was to another one, in time of classes; absent: the period is not over */
+            near?: components["schemas"]["Near"];
+            /** @description The same in a sentence; empty: there is nothing to say */
+            near_words: string;
             period: string;
             /**
              * Format: int64
@@ -7150,6 +7156,11 @@ export interface components {
             revision: number;
             span: components["schemas"]["Span"];
             words: string;
+        };
+        PeriodAccounts: {
+            items: components["schemas"]["PeriodAccount"][];
+            /** @description The highest target that they would have met */
+            promisable: components["schemas"]["Promisable"];
         };
         PeriodName: {
             from: string;
@@ -7291,6 +7302,14 @@ export interface components {
             overrides?: components["schemas"]["Override"][];
             /** @description One at a time is on duty; absent: all are told together */
             rotation?: components["schemas"]["Rotation"];
+        };
+        Promisable: {
+            always_low_percent?: string;
+            always_percent?: string;
+            but_one_low_percent?: string;
+            but_one_percent?: string;
+            /** Format: int64 */
+            periods: number;
         };
         Promise: {
             /** @description Id of a customer; empty: an internal target */
@@ -8259,6 +8278,12 @@ export interface components {
              * @description Trouble that is back within so many seconds opens its incident again, instead of another one. Default: 600
              */
             reopen_s?: number;
+        };
+        Turn: {
+            /** Format: int64 */
+            ms: number;
+            /** @enum {string} */
+            to: "met" | "missed" | "insufficient" | "not-applicable";
         };
         TurnView: {
             from: string;
@@ -9279,7 +9304,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListPeriodAccountBody"];
+                    "application/json": components["schemas"]["PeriodAccounts"];
                 };
             };
             /** @description Unauthorized */
@@ -21632,7 +21657,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListPeriodAccountBody"];
+                    "application/json": components["schemas"]["PeriodAccounts"];
                 };
             };
             /** @description Unauthorized */

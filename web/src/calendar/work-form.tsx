@@ -1,3 +1,4 @@
+import Box from '@mui/material/Box'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { Suspense, lazy, useEffect } from 'react'
@@ -244,15 +245,18 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
           </>
         )}
       </section>
-      <FormEnd
-        error={save.error}
-        busy={save.isPending}
-        save={asks ? 'Ask for approval' : entry ? `Save as revision ${entry.revision + 1}` : 'Announce and plan'}
-        leave={() => {
-          kept.done()
-          void navigate(go('/calendar', {}))
-        }}
-      />
+      {/* It stays where it is while what is said above it changes: nothing jumps under the pointer. */}
+      <Box sx={{ position: 'sticky', bottom: 0, zIndex: 1, bgcolor: 'background.default', py: 1 }}>
+        <FormEnd
+          error={save.error}
+          busy={save.isPending}
+          save={asks ? 'Ask for approval' : entry ? `Save as revision ${entry.revision + 1}` : 'Announce and plan'}
+          leave={() => {
+            kept.done()
+            void navigate(go('/calendar', {}))
+          }}
+        />
+      </Box>
       {v.services.length > 0 && lasts > 0 && (
         <Suspense fallback={null}>
           <Slots services={v.services} lasts={lasts} window={entry?.id} zone={v.timezone} take={(start) => form.setValue('start', start, { shouldDirty: true, shouldValidate: true })} />

@@ -44,7 +44,7 @@ export function Promised() {
       <Notes agreement={id} />
       <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>The periods before</Typography>
       <Trouble error={periods.error} />
-      {(periods.data ?? []).slice(1).map((p) => {
+      {(periods.data?.items ?? []).slice(1).map((p) => {
         const axis = { from: Date.parse(p.span.from), to: Date.parse(p.span.to), now: Date.parse(p.span.to) }
         const r = report(p.period)
         return (
