@@ -79,6 +79,10 @@ func coverage(total [classes]int64) *big.Rat {
 	return new(big.Rat).Mul(hundred, ratio(measurable-total[Unmeasured], measurable))
 }
 
+// worthSaying is how many times as long unmeasured time may be as the downtime that would
+// turn a verdict, and still is said beside it.
+const worthSaying = 10
+
 // Words say how near it was, in a sentence; empty where there is nothing to say.
 func (n *Near) Words() string {
 	if n == nil {
@@ -93,7 +97,7 @@ func (n *Near) Words() string {
 		return "It would have been met with " + span.WordsUp(n.Up.MS) + " less downtime."
 	case n.Up != nil:
 		return "With " + span.WordsUp(n.Up.MS) + " more measured there would be a verdict."
-	case n.Down != nil && n.Unmeasured != nil:
+	case n.Down != nil && n.Unmeasured != nil && n.Unmeasured.MS <= worthSaying*n.Down.MS:
 		return say(n.Down, "downtime") + ", " + say(n.Unmeasured, "unmeasured time") + "."
 	case n.Down != nil:
 		return say(n.Down, "downtime") + "."

@@ -85,7 +85,9 @@ func TestHowNearInWords(t *testing.T) {
 	}{
 		{nil, ""}, {&Near{}, ""},
 		{&Near{Down: &Turn{41_001, Missed}}, "42 s more downtime would miss it."},
-		{&Near{Down: &Turn{41_000, Missed}, Unmeasured: &Turn{3_600_000, Insufficient}}, "41 s more downtime would miss it, 1 h more unmeasured time would leave too little measured."},
+		{&Near{Down: &Turn{41_000, Missed}, Unmeasured: &Turn{300_000, Insufficient}}, "41 s more downtime would miss it, 5 min more unmeasured time would leave too little measured."},
+		{&Near{Down: &Turn{41_000, Missed}, Unmeasured: &Turn{3_600_000, Insufficient}}, "41 s more downtime would miss it."},
+		{&Near{Unmeasured: &Turn{3_600_000, Insufficient}}, "1 h more unmeasured time would leave too little measured."},
 		{&Near{Up: &Turn{500, Met}}, "It would have been met with 500 ms less downtime."},
 		{&Near{Up: &Turn{60_000, Missed}}, "With 1 min more measured there would be a verdict."},
 	} {

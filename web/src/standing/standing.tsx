@@ -193,7 +193,7 @@ function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: n
                 <li key={n.kind + n.id} className={kindsOfNeed[kind].bad ? 'down' : 'quiet'} data-need={n.kind}>
                   <div className="name">
                     {n.subject}
-                    {n.kind === 'allowance' ? ': ' : ' '}
+                    {n.kind === 'allowance' || n.kind === 'request' ? ': ' : ' '}
                     {n.text}
                   </div>
                   {n.with && <div className="sub">and with it {n.with.length > 3 ? `${n.with.slice(0, 3).join(', ')} and ${n.with.length - 3} more` : n.with.join(', ')}</div>}
