@@ -55,7 +55,8 @@ var permits = map[Role][]Permission{
 var words = map[Permission]string{
 	Own: "have an account", See: "see what is measured and defined", SeeDrafts: "see drafts of reports",
 	Operate: "operate: try checks and plan windows", Define: "define services, checks, agreements and what they need",
-	Publish: "draft and publish reports", Audit: "read the trail", Approve: "approve what others ask for", Administer: "administer people, agents and the organisation",
+	Publish: "draft and publish reports", Audit: "read the trail", Approve: "approve what others ask for",
+	Administer: "administer people, agents and the organisation",
 }
 
 // Words say what a permission lets one do: "draft and publish reports".

@@ -33,8 +33,9 @@ func (a *Account) Near() *Near {
 		return nil
 	}
 	t := a.TotalMS
-	total := [classes]int64{Outside: t.Outside, Up: t.Up, Degraded: t.Degraded, Down: t.Down, Tolerated: t.Tolerated, Maintenance: t.Maintenance,
-		Upstream: t.Upstream, Excused: t.Excused, Unmeasured: t.Unmeasured}
+	total := [classes]int64{Outside: t.Outside, Up: t.Up, Degraded: t.Degraded, Down: t.Down, Tolerated: t.Tolerated,
+		Maintenance: t.Maintenance,
+		Upstream:    t.Upstream, Excused: t.Excused, Unmeasured: t.Unmeasured}
 	turn := func(from, to Class) *Turn { return a.Clauses.turn(total, from, to, a.Verdict) }
 	switch a.Verdict {
 	case Met:

@@ -69,17 +69,8 @@ func Common(sights []Sight) []Shared {
 	for _, s := range sights {
 		names[s.Incident] = s.Name
 		for _, l := range s.Looks {
-			if f := l.Findings; f != nil && f.Trace != nil && !f.Trace.Reached {
-				note(SharedHop, lastHop(f.Trace), s.Incident)
-			}
-			if !l.Failed {
-				continue
-			}
-			if f := l.Findings; f != nil && len(f.Chain) > 0 && f.Response == nil && l.Kind != measure.Path.Name {
-				note(SharedCertificate, f.Chain[0].Subject+", serial "+f.Chain[0].Serial, s.Incident)
-			}
-			if l.Kind == measure.DNS.Name {
-				note(SharedResolver, cmp.Or(l.Resolver, "the resolver of "+l.Location), s.Incident)
+			for _, m := range l.marks() {
+				note(m.kind, m.what, s.Incident)
 			}
 		}
 		if bad, good := seenFrom(s); len(bad) > 0 && len(good) > 0 {
@@ -102,6 +93,65 @@ func Common(sights []Sight) []Shared {
 		return cmp.Or(len(b.Incidents)-len(a.Incidents), slices.Index(order, a.Kind)-slices.Index(order, b.Kind), cmp.Compare(a.What, b.What))
 	})
 	return out
+}
+
+// mark is something that a look shows and that others may show too.
+type mark struct{ kind, what string }
+
+func (l Look) marks() []mark {
+	var out []mark
+	add := func(kind, what string) {
+		if what != "" {
+			out = append(out, mark{kind, what})
+		}
+	}
+	if f := l.Findings; f != nil && f.Trace != nil && !f.Trace.Reached {
+		add(SharedHop, lastHop(f.Trace))
+	}
+	if !l.Failed {
+		return out
+	}
+	if f := l.Findings; f != nil && len(f.Chain) > 0 && f.Response == nil && l.Kind != measure.Path.Name {
+		add(SharedCertificate, f.Chain[0].Subject+", serial "+f.Chain[0].Serial)
+	}
+	if l.Kind == measure.DNS.Name {
+		add(SharedResolver, cmp.Or(l.Resolver, "the resolver of "+l.Location))
+	}
+	return out
+}
+
+// Marks are what a look at the onset of an incident shows that incidents at other times
+// may show too, each as its kind and what it is: "hop 198.18.0.7".
+func Marks(l Look) []string {
+	var out []string
+	for _, m := range l.marks() {
+		out = append(out, m.kind+" "+m.what)
+	}
+	return out
+}
+
+// Alike says what two incidents have in common by their marks, in a sentence; empty where
+// that is nothing.
+func Alike(a, b []string) string {
+	var parts []string
+	for _, m := range a {
+		if !slices.Contains(b, m) {
+			continue
+		}
+		kind, what, _ := strings.Cut(m, " ")
+		switch kind {
+		case SharedHop:
+			parts = append(parts, "the way ended at "+what)
+		case SharedCertificate:
+			parts = append(parts, "it could not be used with the certificate "+what)
+		case SharedResolver:
+			parts = append(parts, what+" did not answer for its name")
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "Then too " + strings.Join(parts[:min(len(parts), 2)], ", and ") + "."
 }
 
 // lastHop is who answered farthest along a way that did not reach its end.

@@ -76,3 +76,19 @@ func TestWhatFailuresHaveInCommon(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+func TestAlikeInWords(t *testing.T) {
+	for _, c := range []struct {
+		a, b []string
+		want string
+	}{
+		{nil, nil, ""}, {[]string{"hop 198.18.0.7"}, []string{"hop 198.18.0.8"}, ""},
+		{[]string{"hop mast.skerry.example (198.18.0.7)"}, []string{"certificate x", "hop mast.skerry.example (198.18.0.7)"}, "Then too the way ended at mast.skerry.example (198.18.0.7)."},
+		{[]string{"certificate CN=quay, serial 07", "name-server the resolver of Tolvik"}, []string{"name-server the resolver of Tolvik", "certificate CN=quay, serial 07"},
+			"Then too it could not be used with the certificate CN=quay, serial 07, and the resolver of Tolvik did not answer for its name."},
+	} {
+		if got := incident.Alike(c.a, c.b); got != c.want {
+			t.Errorf("%v and %v: %q, want %q", c.a, c.b, got, c.want)
+		}
+	}
+}

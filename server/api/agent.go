@@ -493,12 +493,18 @@ func (s *Server) trialResult(w http.ResponseWriter, r *http.Request, a db.Agent)
 		}
 	}
 	text, err := json.Marshal(res)
+	n := int64(0)
 	if err == nil {
-		_, err = s.Store.FinishTrial(r.Context(), db.FinishTrialParams{ID: id, Location: a.Location, Result: json.RawMessage(ingest.WithoutNUL(string(text)))})
+		n, err = s.Store.FinishTrial(r.Context(), db.FinishTrialParams{ID: id, Location: a.Location, Result: json.RawMessage(ingest.WithoutNUL(string(text)))})
 	}
 	if err != nil {
 		s.agentError(w, r, err)
 		return
+	}
+	if n > 0 {
+		if err := s.mark(r.Context(), id, a.Location); err != nil { // it is kept all the same
+			s.Log.Warn("what evidence shows could not be noted", "trial", id, "error", err)
+		}
 	}
 	if err := store.Notify(r.Context(), s.Store, store.Event{Kind: store.OnTrialDone, IDs: []string{id}}); err != nil {
 		s.agentError(w, r, err)

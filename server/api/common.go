@@ -101,3 +101,32 @@ func (s *Server) looks(ctx context.Context, snap *catalogue.Snapshot, i incident
 	}
 	return out, nil
 }
+
+// mark notes what the evidence of an incident shows that others may show too, once
+// something of it has come in.
+func (s *Server) mark(ctx context.Context, trial, location string) error {
+	t, err := s.Store.TrialOf(ctx, db.TrialOfParams{ID: trial, Location: location})
+	if err != nil || t.Incident == nil || t.Moment == nil || *t.Moment != "onset" {
+		return err
+	}
+	row, err := s.Store.Incident(ctx, *t.Incident)
+	if err != nil || row.About != incident.Service {
+		return err
+	}
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	looks, err := s.looks(ctx, snap, incidents.Of(row))
+	if err != nil {
+		return err
+	}
+	var marks []string
+	for _, l := range looks {
+		marks = append(marks, incident.Marks(l)...)
+	}
+	if len(marks) == 0 {
+		return nil
+	}
+	return s.Store.MarkIncident(ctx, db.MarkIncidentParams{ID: row.ID, Marks: marks})
+}

@@ -32,7 +32,7 @@ type IncidentDetail struct {
 	Timeline []HappenedView     `json:"timeline" doc:"What happened, in order of time"`
 	Costs    []CostView         `json:"costs" doc:"What it costs, by agreement"`
 	CostsCut int                `json:"costs_left" doc:"How many more agreements it touches"`
-	Like     []IncidentView     `json:"like" doc:"What was like it before, the latest first"`
+	Like     []LikeView         `json:"like" doc:"What was like it before: of the same first, then by what its evidence shows, the latest first"`
 	Evidence []EvidenceView     `json:"evidence"`
 	Together TogetherView       `json:"together" doc:"Failures that began with it, and what they have in common"`
 	Files    []IncidentFileView `json:"files"`
@@ -154,7 +154,7 @@ func (s *Server) incidentDetail(ctx context.Context, in *struct {
 	if out.Costs, out.CostsCut, err = s.costs(ctx, snap, i, under); err != nil {
 		return nil, err
 	}
-	if out.Like, err = s.like(ctx, snap, i, out.Incident.Service); err != nil {
+	if out.Like, err = s.like(ctx, snap, i, row.Marks, out.Incident.Service); err != nil {
 		return nil, err
 	}
 	if out.Evidence, err = s.evidence(ctx, snap, in.ID); err != nil {
@@ -483,18 +483,39 @@ func (s *Server) accountAt(ctx context.Context, snap *catalogue.Snapshot, id str
 	return a, period, err
 }
 
-// like are incidents before one with the same subject or service.
-func (s *Server) like(ctx context.Context, snap *catalogue.Snapshot, i incident.Incident, service string) ([]IncidentView, error) {
+// LikeView is an incident that was like another one.
+type LikeView struct {
+	IncidentView
+	Why string `json:"why" doc:"By what it was like it, where it was about something else"`
+}
+
+// like are incidents before one with the same subject or service, or with evidence that
+// shows the same.
+func (s *Server) like(ctx context.Context, snap *catalogue.Snapshot, i incident.Incident, marks []string, service string) ([]LikeView, error) {
 	subjects := []string{i.Subject.ID}
 	if i.About == incident.Check {
 		subjects = append(subjects, snap.ChecksOf[service]...)
 	}
 	rows, err := s.Store.IncidentsLike(ctx, db.IncidentsLikeParams{ID: i.ID, BeganAt: i.BeganAt.Time(), About: i.About, Subjects: subjects,
-		Subject: i.Subject.ID, Most: mostLike})
+		Subject: i.Subject.ID, Marks: marks, Most: mostLike})
 	if err != nil {
 		return nil, err
 	}
-	return s.incidentViews(ctx, snap, rows)
+	views, err := s.incidentViews(ctx, snap, rows)
+	if err != nil {
+		return nil, err
+	}
+	out := []LikeView{}
+	for n, v := range views {
+		l := LikeView{IncidentView: v}
+		if rows[n].About != i.About || !slices.Contains(subjects, rows[n].Subject) {
+			if l.Why = incident.Alike(marks, rows[n].Marks); l.Why == "" {
+				l.Why = "It brought the same down."
+			}
+		}
+		out = append(out, l)
+	}
+	return out, nil
 }
 
 func (s *Server) evidence(ctx context.Context, snap *catalogue.Snapshot, id int64) ([]EvidenceView, error) {

@@ -85,8 +85,7 @@ func TestADigestIsSentOnceAndAlways(t *testing.T) {
 		Steps: []definition.NoticeStep{{Tell: q.to("runa"), By: []string{definition.Mail}}}})
 	q.service("gates", "")
 	m := q.manager()
-	var spec definition.ServiceSpec
-	spec = definition.ServiceSpec{Name: "Gates", Kind: "business", Combine: "worst", Notices: &definition.NoticeChoice{Plan: "daily"}}
+	spec := definition.ServiceSpec{Name: "Gates", Kind: "business", Combine: "worst", Notices: &definition.NoticeChoice{Plan: "daily"}}
 	m.Must("PUT", "/services/gates", map[string]any{"revision": 1, "spec": spec}, nil)
 	q.measured(time.Second, measure.Failed, "gates")
 	q.after(0)

@@ -140,7 +140,8 @@ func serveCommand() *cobra.Command {
 		"such as https://kestite.example (without it: where it listens)")
 	f.StringSliceVar(&o.SendTo, "send-to", nil, "range of addresses that messages may go to though they are this machine, its link "+
 		"or its metadata, such as 127.0.0.1")
-	f.StringVar(&o.Scripts, "scripts", "", "directory of scripts that messages may be given to, such as /etc/kestite/scripts (without it: none are run)")
+	f.StringVar(&o.Scripts, "scripts", "", "directory of scripts that messages may be given to, such as "+
+		"/etc/kestite/scripts (without it: none are run)")
 	log.add(f)
 	return cmd
 }

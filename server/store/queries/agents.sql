@@ -41,6 +41,10 @@ SELECT id FROM trial WHERE digest = $1 AND done_at IS NULL AND made_at > now() -
 -- name: TakeTrials :many
 UPDATE trial SET taken_at = now() WHERE location = $1 AND taken_at IS NULL AND made_at > now() - interval '1 minute' RETURNING id, spec;
 
+-- name: TrialOf :one
+-- For which incident something was tried, and when.
+SELECT incident, moment, spec FROM trial WHERE id = @id AND location = @location;
+
 -- name: FinishTrial :execrows
 UPDATE trial SET result = $3, done_at = now() WHERE id = $1 AND location = $2 AND done_at IS NULL;
 

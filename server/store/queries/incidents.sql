@@ -79,12 +79,19 @@ ORDER BY began_at DESC, id DESC LIMIT @most;
 SELECT count(*) FROM incident WHERE resolved_at IS NULL AND cause IS NULL;
 
 -- name: IncidentsLike :many
--- What was the matter before with the same, or under the same cause: the latest first.
+-- What was the matter before with the same, or under the same cause, and what shows the same
+-- in its evidence: those first that are of the same, then the latest.
 SELECT * FROM incident i
 WHERE i.id <> @id AND i.began_at < @began_at AND NOT i.unfounded AND i.cause IS NULL AND i.resolved_at IS NOT NULL
   AND ((i.about = @about AND i.subject = ANY(@subjects::text[]))
-    OR EXISTS (SELECT 1 FROM incident f WHERE f.cause = i.id AND f.about = @about AND f.subject = @subject))
-ORDER BY i.began_at DESC LIMIT @most;
+    OR EXISTS (SELECT 1 FROM incident f WHERE f.cause = i.id AND f.about = @about AND f.subject = @subject)
+    OR i.marks && @marks::text[])
+ORDER BY (i.about = @about AND i.subject = ANY(@subjects::text[])) DESC, i.began_at DESC LIMIT @most;
+
+-- name: MarkIncident :exec
+-- Adds marks to an incident, each once, fifty at most.
+UPDATE incident SET marks = (SELECT coalesce(array_agg(DISTINCT m ORDER BY m), '{}') FROM unnest(marks || @marks::text[]) AS m)
+WHERE id = @id AND cardinality(marks) < 50;
 
 -- name: AddIncidentFile :one
 INSERT INTO incident_file (incident, name, type, digest, content, by, at) VALUES ($1, $2, $3, $4, $5, $6, $7)

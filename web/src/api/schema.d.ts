@@ -5976,8 +5976,8 @@ export interface components {
             evidence: components["schemas"]["EvidenceView"][];
             files: components["schemas"]["IncidentFileView"][];
             incident: components["schemas"]["IncidentView"];
-            /** @description What was like it before, the latest first */
-            like: components["schemas"]["IncidentView"][];
+            /** @description What was like it before: of the same first, then by what its evidence shows, the latest first */
+            like: components["schemas"]["LikeView"][];
             /** @description Whether you may do something with it */
             may: boolean;
             /** @description What the team is called that owns the service */
@@ -6209,6 +6209,71 @@ export interface components {
             met: boolean | null;
             /** Format: int64 */
             value_ms: number;
+        };
+        LikeView: {
+            /** @enum {string} */
+            about: "service" | "check" | "location" | "agreement";
+            acknowledged?: components["schemas"]["AckView"];
+            /** @description Id of a person */
+            assignee?: string;
+            assignee_name?: string;
+            /** @description By the measurements */
+            began_at: string;
+            /**
+             * Format: int64
+             * @description Number of the incident that it follows
+             */
+            cause?: number;
+            /** @description The person who decided on that; absent: it follows from what needs what */
+            cause_by?: string;
+            cause_name?: string;
+            /** @description When its trouble ended, by the measurements */
+            ended_at?: string;
+            /** @description What follows it */
+            followers: components["schemas"]["FollowerView"][];
+            headline: string;
+            /**
+             * Format: int64
+             * @description Its number
+             */
+            id: number;
+            /** @description When it was opened */
+            known_at: string;
+            /** Format: int64 */
+            lasted_ms: number;
+            /** @description What that is called, of a check with its service */
+            name: string;
+            /** @description Messages that told of it */
+            notices: components["schemas"]["NoticeCounts"];
+            /** @enum {string} */
+            phase: "open" | "acknowledged" | "resolved" | "reviewed";
+            /** @description The planned work in which it began */
+            planned?: components["schemas"]["PlannedView"];
+            /** @description That is not over: until then it disturbs nobody */
+            quiet: boolean;
+            resolved_at?: string;
+            /** @description A person; absent: it was over by itself */
+            resolved_by?: string;
+            review?: components["schemas"]["ReviewView"];
+            /** @description Id of the service that it concerns */
+            service?: string;
+            /** @enum {string} */
+            severity: "critical" | "major" | "minor";
+            /** @enum {string} */
+            state: "up" | "degraded" | "down" | "unmeasured";
+            /** @description Id of what it is about */
+            subject: string;
+            /**
+             * Format: int64
+             * @description How often its trouble began
+             */
+            times: number;
+            /** @description Later measurements or definitions showed that there was no trouble */
+            unfounded: boolean;
+            /** @description By what it was like it, where it was about something else */
+            why: string;
+            /** @enum {string} */
+            worst: "up" | "degraded" | "down" | "unmeasured";
         };
         Limit: {
             /** Format: double */

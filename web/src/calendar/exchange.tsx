@@ -8,11 +8,12 @@ import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useRef, useState } from 'react'
+import { useState } from 'react'
 import { Link } from 'react-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useAgreements, useMay } from '../api/queries'
 import { counted } from '../parts/counted'
+import { FilePick } from '../parts/file-pick'
 import { ServicesPick } from '../parts/services-pick'
 import { Trouble } from '../parts/trouble'
 import { shortTime } from '../time/format'
@@ -125,7 +126,6 @@ function Import() {
   const client = useQueryClient()
   const [services, setServices] = useState<string[]>([])
   const [file, setFile] = useState<{ name: string; text: string }>()
-  const input = useRef<HTMLInputElement>(null)
   const run = useMutation({
     mutationFn: (a: { text: string; services: string[]; preview: boolean; reason?: string }) =>
       ask(api.POST('/api/v1/windows/import', { body: { text: a.text, services: a.services.length ? a.services : undefined, preview: a.preview, reason: a.reason || undefined } })),
@@ -142,22 +142,12 @@ function Import() {
       </Typography>
       <p className="sub">What you take counts as announced now. An event that comes again edits its window; one that is cancelled ends it. Nothing is done before you have seen what would be.</p>
       <div className="in-a-row">
-        <Button sx={{ height: 40 }} onClick={() => input.current?.click()}>
-          Choose an iCalendar file
-        </Button>
-        <input
-          ref={input}
-          type="file"
+        <FilePick
+          label="Choose an iCalendar file"
           accept=".ics,text/calendar"
-          hidden
-          onChange={(e) => {
-            const chosen = e.target.files?.[0]
-            e.target.value = ''
-            if (!chosen) return
-            void chosen.text().then((text) => {
-              setFile({ name: chosen.name, text })
-              look(text, services)
-            })
+          taken={(chosen) => {
+            setFile(chosen)
+            look(chosen.text, services)
           }}
         />
         <ServicesPick

@@ -5,9 +5,10 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useRef, useState } from 'react'
+import { useState } from 'react'
 import { api, ask } from '../api/client'
 import { counted } from '../parts/counted'
+import { FilePick } from '../parts/file-pick'
 import { Trouble } from '../parts/trouble'
 
 type File_ = { name: string; text: string; format: 'csv' | 'yaml' }
@@ -15,7 +16,6 @@ type File_ = { name: string; text: string; format: 'csv' | 'yaml' }
 /** What needs what as files: taken out, and in after a look at what would change. */
 export default function FileForm({ may, done }: { may: boolean; done: () => void }) {
   const client = useQueryClient()
-  const input = useRef<HTMLInputElement>(null)
   const [file, setFile] = useState<File_>()
   const run = useMutation({
     mutationFn: ({ f, preview }: { f: File_; preview: boolean }) => ask(api.POST('/api/v1/dependencies/import', { body: { format: f.format, text: f.text, preview } })),
@@ -28,24 +28,16 @@ export default function FileForm({ may, done }: { may: boolean; done: () => void
         All of it as <a href="/api/v1/dependencies/file?format=csv">CSV</a> or <a href="/api/v1/dependencies/file?format=yaml">YAML</a>. {may && 'A file says of each service that it names all that it needs; services that it does not name stay as they are.'}
       </p>
       {may && (
-        <Button onClick={() => input.current?.click()}>Choose a CSV or YAML file</Button>
-      )}
-      <input
-        ref={input}
-        type="file"
-        accept=".csv,.yaml,.yml,text/csv,application/yaml"
-        hidden
-        onChange={(e) => {
-          const chosen = e.target.files?.[0]
-          e.target.value = ''
-          if (!chosen) return
-          void chosen.text().then((text) => {
-            const f: File_ = { name: chosen.name, text, format: /\.ya?ml$/i.test(chosen.name) ? 'yaml' : 'csv' }
+        <FilePick
+          label="Choose a CSV or YAML file"
+          accept=".csv,.yaml,.yml,text/csv,application/yaml"
+          taken={({ name, text }) => {
+            const f: File_ = { name, text, format: /\.ya?ml$/i.test(name) ? 'yaml' : 'csv' }
             setFile(f)
             run.mutate({ f, preview: true })
-          })
-        }}
-      />
+          }}
+        />
+      )}
       <Trouble error={run.error} />
       {file && v && v.faults.length > 0 && (
         <div className="trouble" role="alert" data-file-faults={v.faults.length}>

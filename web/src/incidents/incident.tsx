@@ -373,8 +373,10 @@ function Like({ data }: { data: Detail }) {
         {data.like.map((l) => (
           <li key={l.id} data-like={l.id}>
             <Link className="name" to={keep(`/incidents/${l.id}`)}>
-              {shortDay(l.began_at, zone)}, {durationUp(l.lasted_ms)}
+              {shortDay(l.began_at, zone)}, {l.why && `${l.name}, `}
+              {durationUp(l.lasted_ms)}
             </Link>
+            {l.why && <div className="sub">{l.why}</div>}
             <div className="sub">{l.review ? `${l.review.cause} ${l.review.action}` : `${l.worst}; ${l.resolved_by ? `resolved by ${l.resolved_by}` : 'over by itself'}, not reviewed`}</div>
           </li>
         ))}

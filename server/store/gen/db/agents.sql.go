@@ -530,6 +530,29 @@ func (q *Queries) TakeTrials(ctx context.Context, location string) ([]TakeTrials
 	return items, nil
 }
 
+const trialOf = `-- name: TrialOf :one
+SELECT incident, moment, spec FROM trial WHERE id = $1 AND location = $2
+`
+
+type TrialOfParams struct {
+	ID       string
+	Location string
+}
+
+type TrialOfRow struct {
+	Incident *int64
+	Moment   *string
+	Spec     json.RawMessage
+}
+
+// For which incident something was tried, and when.
+func (q *Queries) TrialOf(ctx context.Context, arg TrialOfParams) (TrialOfRow, error) {
+	row := q.db.QueryRow(ctx, trialOf, arg.ID, arg.Location)
+	var i TrialOfRow
+	err := row.Scan(&i.Incident, &i.Moment, &i.Spec)
+	return i, err
+}
+
 const trials = `-- name: Trials :many
 SELECT id, location, spec, made_at, made_by, taken_at, result, done_at, digest, incident, moment, label FROM trial WHERE id = ANY($1::uuid[])
 `

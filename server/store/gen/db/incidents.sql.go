@@ -229,7 +229,7 @@ func (q *Queries) FindIncidentBy(ctx context.Context, arg FindIncidentByParams) 
 }
 
 const followers = `-- name: Followers :many
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident WHERE cause = ANY($1::bigint[]) ORDER BY began_at, id
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident WHERE cause = ANY($1::bigint[]) ORDER BY began_at, id
 `
 
 func (q *Queries) Followers(ctx context.Context, causes []int64) ([]Incident, error) {
@@ -267,6 +267,7 @@ func (q *Queries) Followers(ctx context.Context, causes []int64) ([]Incident, er
 			&i.Planned,
 			&i.PlannedUntil,
 			&i.Because,
+			&i.Marks,
 		); err != nil {
 			return nil, err
 		}
@@ -279,7 +280,7 @@ func (q *Queries) Followers(ctx context.Context, causes []int64) ([]Incident, er
 }
 
 const incident = `-- name: Incident :one
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident WHERE id = $1
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident WHERE id = $1
 `
 
 func (q *Queries) Incident(ctx context.Context, id int64) (Incident, error) {
@@ -311,6 +312,7 @@ func (q *Queries) Incident(ctx context.Context, id int64) (Incident, error) {
 		&i.Planned,
 		&i.PlannedUntil,
 		&i.Because,
+		&i.Marks,
 	)
 	return i, err
 }
@@ -444,7 +446,7 @@ func (q *Queries) IncidentFiles(ctx context.Context, incident int64) ([]Incident
 }
 
 const incidentForUpdate = `-- name: IncidentForUpdate :one
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident WHERE id = $1 FOR UPDATE
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident WHERE id = $1 FOR UPDATE
 `
 
 func (q *Queries) IncidentForUpdate(ctx context.Context, id int64) (Incident, error) {
@@ -476,12 +478,13 @@ func (q *Queries) IncidentForUpdate(ctx context.Context, id int64) (Incident, er
 		&i.Planned,
 		&i.PlannedUntil,
 		&i.Because,
+		&i.Marks,
 	)
 	return i, err
 }
 
 const incidentList = `-- name: IncidentList :many
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident
 WHERE ($1::boolean IS NULL OR (resolved_at IS NULL) = $1)
   AND ($2::boolean IS NULL OR (review IS NOT NULL) = $2)
   AND ($3::boolean IS NULL OR (cause IS NULL) = $3)
@@ -566,6 +569,7 @@ func (q *Queries) IncidentList(ctx context.Context, arg IncidentListParams) ([]I
 			&i.Planned,
 			&i.PlannedUntil,
 			&i.Because,
+			&i.Marks,
 		); err != nil {
 			return nil, err
 		}
@@ -578,7 +582,7 @@ func (q *Queries) IncidentList(ctx context.Context, arg IncidentListParams) ([]I
 }
 
 const incidents = `-- name: Incidents :many
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident WHERE id = ANY($1::bigint[]) ORDER BY id
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident WHERE id = ANY($1::bigint[]) ORDER BY id
 `
 
 func (q *Queries) Incidents(ctx context.Context, ids []int64) ([]Incident, error) {
@@ -616,6 +620,7 @@ func (q *Queries) Incidents(ctx context.Context, ids []int64) ([]Incident, error
 			&i.Planned,
 			&i.PlannedUntil,
 			&i.Because,
+			&i.Marks,
 		); err != nil {
 			return nil, err
 		}
@@ -628,7 +633,7 @@ func (q *Queries) Incidents(ctx context.Context, ids []int64) ([]Incident, error
 }
 
 const incidentsBegunBetween = `-- name: IncidentsBegunBetween :many
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident WHERE about = 'service' AND began_at BETWEEN $1 AND $2 AND NOT unfounded ORDER BY began_at, id LIMIT $3
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident WHERE about = 'service' AND began_at BETWEEN $1 AND $2 AND NOT unfounded ORDER BY began_at, id LIMIT $3
 `
 
 type IncidentsBegunBetweenParams struct {
@@ -673,6 +678,7 @@ func (q *Queries) IncidentsBegunBetween(ctx context.Context, arg IncidentsBegunB
 			&i.Planned,
 			&i.PlannedUntil,
 			&i.Because,
+			&i.Marks,
 		); err != nil {
 			return nil, err
 		}
@@ -685,11 +691,12 @@ func (q *Queries) IncidentsBegunBetween(ctx context.Context, arg IncidentsBegunB
 }
 
 const incidentsLike = `-- name: IncidentsLike :many
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident i
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident i
 WHERE i.id <> $1 AND i.began_at < $2 AND NOT i.unfounded AND i.cause IS NULL AND i.resolved_at IS NOT NULL
   AND ((i.about = $3 AND i.subject = ANY($4::text[]))
-    OR EXISTS (SELECT 1 FROM incident f WHERE f.cause = i.id AND f.about = $3 AND f.subject = $5))
-ORDER BY i.began_at DESC LIMIT $6
+    OR EXISTS (SELECT 1 FROM incident f WHERE f.cause = i.id AND f.about = $3 AND f.subject = $5)
+    OR i.marks && $6::text[])
+ORDER BY (i.about = $3 AND i.subject = ANY($4::text[])) DESC, i.began_at DESC LIMIT $7
 `
 
 type IncidentsLikeParams struct {
@@ -698,10 +705,12 @@ type IncidentsLikeParams struct {
 	About    string
 	Subjects []string
 	Subject  string
+	Marks    []string
 	Most     int32
 }
 
-// What was the matter before with the same, or under the same cause: the latest first.
+// What was the matter before with the same, or under the same cause, and what shows the same
+// in its evidence: those first that are of the same, then the latest.
 func (q *Queries) IncidentsLike(ctx context.Context, arg IncidentsLikeParams) ([]Incident, error) {
 	rows, err := q.db.Query(ctx, incidentsLike,
 		arg.ID,
@@ -709,6 +718,7 @@ func (q *Queries) IncidentsLike(ctx context.Context, arg IncidentsLikeParams) ([
 		arg.About,
 		arg.Subjects,
 		arg.Subject,
+		arg.Marks,
 		arg.Most,
 	)
 	if err != nil {
@@ -744,6 +754,7 @@ func (q *Queries) IncidentsLike(ctx context.Context, arg IncidentsLikeParams) ([
 			&i.Planned,
 			&i.PlannedUntil,
 			&i.Because,
+			&i.Marks,
 		); err != nil {
 			return nil, err
 		}
@@ -756,7 +767,7 @@ func (q *Queries) IncidentsLike(ctx context.Context, arg IncidentsLikeParams) ([
 }
 
 const incidentsOfSubjects = `-- name: IncidentsOfSubjects :many
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident WHERE about = $1 AND subject = ANY($2::text[])
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident WHERE about = $1 AND subject = ANY($2::text[])
   AND (resolved_at IS NULL OR ended_at IS NULL OR ended_at >= $3) ORDER BY id FOR UPDATE
 `
 
@@ -802,6 +813,7 @@ func (q *Queries) IncidentsOfSubjects(ctx context.Context, arg IncidentsOfSubjec
 			&i.Planned,
 			&i.PlannedUntil,
 			&i.Because,
+			&i.Marks,
 		); err != nil {
 			return nil, err
 		}
@@ -813,10 +825,26 @@ func (q *Queries) IncidentsOfSubjects(ctx context.Context, arg IncidentsOfSubjec
 	return items, nil
 }
 
+const markIncident = `-- name: MarkIncident :exec
+UPDATE incident SET marks = (SELECT coalesce(array_agg(DISTINCT m ORDER BY m), '{}') FROM unnest(marks || $1::text[]) AS m)
+WHERE id = $2 AND cardinality(marks) < 50
+`
+
+type MarkIncidentParams struct {
+	Marks []string
+	ID    int64
+}
+
+// Adds marks to an incident, each once, fifty at most.
+func (q *Queries) MarkIncident(ctx context.Context, arg MarkIncidentParams) error {
+	_, err := q.db.Exec(ctx, markIncident, arg.Marks, arg.ID)
+	return err
+}
+
 const openIncidents = `-- name: OpenIncidents :many
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident WHERE resolved_at IS NULL
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident WHERE resolved_at IS NULL
 UNION
-SELECT c.id, c.about, c.subject, c.began_at, c.known_at, c.latest_at, c.times, c.state, c.worst, c.ended_at, c.severity, c.severity_by, c.ack_by, c.ack_at, c.ack_until, c.assignee, c.resolved_at, c.resolved_by, c.unfounded, c.review, c.cause, c.cause_by, c.planned, c.planned_until, c.because FROM incident i JOIN incident c ON c.id = i.cause WHERE i.resolved_at IS NULL
+SELECT c.id, c.about, c.subject, c.began_at, c.known_at, c.latest_at, c.times, c.state, c.worst, c.ended_at, c.severity, c.severity_by, c.ack_by, c.ack_at, c.ack_until, c.assignee, c.resolved_at, c.resolved_by, c.unfounded, c.review, c.cause, c.cause_by, c.planned, c.planned_until, c.because, c.marks FROM incident i JOIN incident c ON c.id = i.cause WHERE i.resolved_at IS NULL
 `
 
 // All that are open, and what they follow.
@@ -855,6 +883,7 @@ func (q *Queries) OpenIncidents(ctx context.Context) ([]Incident, error) {
 			&i.Planned,
 			&i.PlannedUntil,
 			&i.Because,
+			&i.Marks,
 		); err != nil {
 			return nil, err
 		}
@@ -867,7 +896,7 @@ func (q *Queries) OpenIncidents(ctx context.Context) ([]Incident, error) {
 }
 
 const openIncidentsAbout = `-- name: OpenIncidentsAbout :many
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident WHERE resolved_at IS NULL AND about = $1 ORDER BY id
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident WHERE resolved_at IS NULL AND about = $1 ORDER BY id
 `
 
 func (q *Queries) OpenIncidentsAbout(ctx context.Context, about string) ([]Incident, error) {
@@ -905,6 +934,7 @@ func (q *Queries) OpenIncidentsAbout(ctx context.Context, about string) ([]Incid
 			&i.Planned,
 			&i.PlannedUntil,
 			&i.Because,
+			&i.Marks,
 		); err != nil {
 			return nil, err
 		}

@@ -273,6 +273,8 @@ type Incident struct {
 	PlannedUntil *time.Time
 	// As in transition.because, of its beginning.
 	Because json.RawMessage
+	// What its evidence at onset shows that other incidents may show too: a hop, a certificate, a name server; see core/incident.Marks.
+	Marks []string
 }
 
 // What happened to incidents, appended; no row is ever changed.

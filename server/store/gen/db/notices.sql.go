@@ -981,7 +981,7 @@ func (q *Queries) InboxOf(ctx context.Context, arg InboxOfParams) ([]InboxOfRow,
 }
 
 const incidentsToTell = `-- name: IncidentsToTell :many
-SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because FROM incident WHERE resolved_at IS NULL OR resolved_at >= $1::timestamptz ORDER BY id
+SELECT id, about, subject, began_at, known_at, latest_at, times, state, worst, ended_at, severity, severity_by, ack_by, ack_at, ack_until, assignee, resolved_at, resolved_by, unfounded, review, cause, cause_by, planned, planned_until, because, marks FROM incident WHERE resolved_at IS NULL OR resolved_at >= $1::timestamptz ORDER BY id
 `
 
 // Those that are open, and those whose end may not have been told.
@@ -1020,6 +1020,7 @@ func (q *Queries) IncidentsToTell(ctx context.Context, since time.Time) ([]Incid
 			&i.Planned,
 			&i.PlannedUntil,
 			&i.Because,
+			&i.Marks,
 		); err != nil {
 			return nil, err
 		}
