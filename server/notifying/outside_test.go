@@ -63,6 +63,9 @@ func TestDigestsAreSent(t *testing.T) {
 	if !strings.Contains(hook.Text, "Minor matters: 1 incident, 1 not over") {
 		t.Errorf("of what lasted ten minutes the desk gets %s", hook.Text)
 	}
+	if log := q.log(); !slices.Contains(log, "begun mail held it stood in a digest") || slices.ContainsFunc(log, func(l string) bool { return strings.Contains(l, "next digest") }) {
+		t.Errorf("after the digest the log says %q", log)
+	}
 	q.arrived()
 	q.measured(0, measure.OK, "gates")
 	q.after(4 * time.Hour)

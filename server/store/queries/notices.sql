@@ -92,7 +92,7 @@ SELECT d.*, n.plan FROM delivery d JOIN notice n ON n.id = d.notice
 WHERE d.state = 'held' AND d.summary IS NULL AND (NOT d.digest OR d.next_at <= @now) ORDER BY d.id;
 
 -- name: SumUp :exec
-UPDATE delivery SET summary = @summary WHERE id = ANY(@ids::bigint[]);
+UPDATE delivery SET summary = @summary, why = CASE WHEN digest THEN 'it stood in a digest' ELSE why END WHERE id = ANY(@ids::bigint[]);
 
 -- name: Delivery :one
 SELECT d.*, n.what, n.plan, n.round, n.severity, n.cause FROM delivery d JOIN notice n ON n.id = d.notice WHERE d.id = $1;

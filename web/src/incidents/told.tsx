@@ -45,7 +45,7 @@ export function Told({ incident, over, service }: { incident: number; over: bool
                   <span key={d.id} title={d.answer || d.why}>
                     {' '}
                     {r.person && d.kind ? `by ${kindWords[d.kind] ?? ''} ` : ''}
-                    <b className={d.state === 'failed' ? 'word-down' : undefined}>{d.state === 'suppressed' ? `not: ${d.why}` : stateWords[d.state]}</b>
+                    <b className={d.state === 'failed' ? 'word-down' : undefined}>{d.state === 'suppressed' ? `not: ${d.why}` : d.state === 'held' ? d.why : stateWords[d.state]}</b>
                   </span>
                 ))}
               </span>

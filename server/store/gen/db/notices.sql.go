@@ -1246,7 +1246,7 @@ func (q *Queries) RetryDelivery(ctx context.Context, arg RetryDeliveryParams) (i
 }
 
 const sumUp = `-- name: SumUp :exec
-UPDATE delivery SET summary = $1 WHERE id = ANY($2::bigint[])
+UPDATE delivery SET summary = $1, why = CASE WHEN digest THEN 'it stood in a digest' ELSE why END WHERE id = ANY($2::bigint[])
 `
 
 type SumUpParams struct {
