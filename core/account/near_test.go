@@ -32,8 +32,9 @@ func TestHowNearAgainstBruteForce(t *testing.T) {
 			return c.verdict(e, coverage(total), new(big.Rat).Sub(e.Allowance, e.Downtime))
 		}
 		was := judged(total)
-		out := &Account{Final: true, Verdict: was, Clauses: c, TotalMS: Totals{Outside: total[Outside], Up: total[Up], Degraded: total[Degraded], Down: total[Down],
-			Tolerated: total[Tolerated], Maintenance: total[Maintenance], Upstream: total[Upstream], Excused: total[Excused], Unmeasured: total[Unmeasured]}}
+		out := &Account{Final: true, Verdict: was, Clauses: c, TotalMS: Totals{Outside: total[Outside], Up: total[Up],
+			Degraded: total[Degraded], Down: total[Down], Tolerated: total[Tolerated], Maintenance: total[Maintenance],
+			Upstream: total[Upstream], Excused: total[Excused], Unmeasured: total[Unmeasured]}}
 		near := out.Near()
 		brute := func(from, to Class) string {
 			moved := total

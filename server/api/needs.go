@@ -18,6 +18,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/accounting"
 	"kestite/server/incidents"
+	"kestite/server/requests"
 	"kestite/server/store/gen/db"
 )
 
@@ -85,7 +86,7 @@ func (s *Server) unsent(ctx context.Context, _ *catalogue.Snapshot, now span.Ins
 
 // requested is planned work that waits for somebody of the role of who asks: what Standing
 // says is the same for all of one role.
-func (s *Server) requested(ctx context.Context, snap *catalogue.Snapshot, now span.Instant) ([]standing.Need, error) {
+func (s *Server) requested(ctx context.Context, _ *catalogue.Snapshot, _ span.Instant) ([]standing.Need, error) {
 	if !who(ctx).Rights.Role.Permits(access.Approve) {
 		return nil, nil
 	}
@@ -95,9 +96,12 @@ func (s *Server) requested(ctx context.Context, snap *catalogue.Snapshot, now sp
 	}
 	var out []standing.Need
 	for _, r := range rows {
-		v, _, _ := s.requestView(ctx, snap, db.WorkRequestRow(r)) // its own page says what is wrong with it
-		out = append(out, standing.Need{Kind: standing.NeedRequest, Subject: v.Spec.Name, ID: strconv.FormatInt(r.ID, 10),
-			Text: "planned work waits for a second person; " + v.By + " asks for it", Since: span.Of(r.AskedAt)})
+		name := fmt.Sprintf("Request %d", r.ID) // its own page says what is wrong with it
+		if step, err := requests.Step(db.WorkRequestRow(r)); err == nil {
+			name = step.Spec.Called()
+		}
+		out = append(out, standing.Need{Kind: standing.NeedRequest, Subject: name, ID: strconv.FormatInt(r.ID, 10),
+			Text: "planned work waits for a second person; " + r.AskedBy + " asks for it", Since: span.Of(r.AskedAt)})
 	}
 	return out, nil
 }

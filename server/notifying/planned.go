@@ -62,6 +62,9 @@ func (k *Keeper) Queue(ctx context.Context, q *db.Queries, plan *catalogue.Plan)
 func (k *Keeper) announce(ctx context.Context, snap *catalogue.Snapshot) error {
 	var failed error
 	for _, id := range catalogue.Sorted(snap.Windows) {
+		if _, _, tell := turnOf(snap.Windows[id]); len(tell) == 0 {
+			continue
+		}
 		key := turnKey(snap.Windows[id])
 		if _, done := k.announced.Load(key); done {
 			continue

@@ -3,13 +3,12 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { Controller, type UseFormReturn } from 'react-hook-form'
 import { useChecks, useMayDefine } from '../api/queries'
-import { useReceivers } from '../notices/receivers'
+import { ReceiversPick } from '../notices/receivers-pick'
 import { inward } from '../services/kinds'
 import type { Values } from './work-form'
 
 /** What is rarely said of planned work. */
 export default function More({ form }: { form: UseFormReturn<Values> }) {
-  const receivers = useReceivers().all
   const may = useMayDefine()
   const checks = useChecks().data ?? []
   const v = form.watch()
@@ -30,18 +29,7 @@ export default function More({ form }: { form: UseFormReturn<Values> }) {
       <Controller
         control={form.control}
         name="tell"
-        render={({ field }) => (
-          <Autocomplete
-            multiple
-            options={receivers.map((r) => r.key)}
-            value={field.value}
-            groupBy={(key) => receivers.find((r) => r.key === key)?.group ?? ''}
-            getOptionLabel={(key) => receivers.find((r) => r.key === key)?.name ?? 'somebody who is gone'}
-            noOptionsText="Nobody of that name"
-            onChange={(_, keys) => field.onChange(keys)}
-            renderInput={(p) => <TextField {...p} label="Tell" inputRef={field.ref} error={Boolean(err.tell)} helperText={err.tell?.message ?? 'when it is planned, changed and cancelled'} />}
-          />
-        )}
+        render={({ field }) => <ReceiversPick value={field.value} change={field.onChange} ref={field.ref} error={err.tell?.message} help="when it is planned, changed and cancelled" />}
       />
       {(may || v.pause.length > 0) && (
         <Controller

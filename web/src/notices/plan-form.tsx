@@ -1,4 +1,3 @@
-import Autocomplete from '@mui/material/Autocomplete'
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
@@ -19,7 +18,8 @@ import { useSaving } from '../parts/save'
 import { Awaited, Trouble } from '../parts/trouble'
 import { useKeep, useZone } from '../time/span'
 import { NoticesNav } from './head'
-import { useReceivers, type Receiver } from './receivers'
+import { useReceivers } from './receivers'
+import { ReceiversPick } from './receivers-pick'
 import { usePlans, type Plan } from './queries'
 import { dayNames, keyOf, recipientOf, sentences } from './words'
 import { Week } from './week'
@@ -142,7 +142,7 @@ function Form({ plan, others }: { plan: Plan | undefined; others: Plan[] }) {
           <legend>Whom, and when</legend>
           <TextField label="Name" required autoFocus={!plan} error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
           {steps.fields.map((f, i) => (
-            <StepFields key={f.id} i={i} form={form} receivers={receivers.all} many={steps.fields.length > 1} out={() => steps.remove(i)} />
+            <StepFields key={f.id} i={i} form={form} many={steps.fields.length > 1} out={() => steps.remove(i)} />
           ))}
           <div>
             <Button onClick={() => steps.append({ after: String((Number(decimal(now.steps.at(-1)?.after ?? '')) || 0) + 15), tell: [], by: '', repeat: '', most: '' })}>Add a step</Button>
@@ -285,7 +285,7 @@ function Outside({ form, others }: { form: UseFormReturn<Values>; others: Plan[]
   )
 }
 
-function StepFields({ i, form, receivers, many, out }: { i: number; form: UseFormReturn<Values>; receivers: Receiver[]; many: boolean; out: () => void }) {
+function StepFields({ i, form, many, out }: { i: number; form: UseFormReturn<Values>; many: boolean; out: () => void }) {
   const err = form.formState.errors.steps?.[i]
   const repeats = form.watch(`steps.${i}.repeat`)
   return (
@@ -296,18 +296,7 @@ function StepFields({ i, form, receivers, many, out }: { i: number; form: UseFor
           control={form.control}
           name={`steps.${i}.tell`}
           rules={{ validate: (list) => list.length > 0 || 'Say whom' }}
-          render={({ field }) => (
-            <Autocomplete
-              multiple
-              options={receivers.map((r) => r.key)}
-              value={field.value}
-              groupBy={(key) => receivers.find((r) => r.key === key)?.group ?? ''}
-              getOptionLabel={(key) => receivers.find((r) => r.key === key)?.name ?? 'somebody who is gone'}
-              noOptionsText="Nobody of that name; pools and contact methods are made under Set-up"
-              onChange={(_, keys) => field.onChange(keys)}
-              renderInput={(params) => <TextField {...params} label="Tell" inputRef={field.ref} error={Boolean(err?.tell)} helperText={err?.tell?.message} />}
-            />
-          )}
+          render={({ field }) => <ReceiversPick value={field.value} change={field.onChange} ref={field.ref} error={err?.tell?.message} />}
         />
       </div>
       <div className="side">
