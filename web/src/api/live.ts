@@ -35,10 +35,21 @@ export function useLive(): { connected: boolean; heard: number } {
     let last = Date.now()
     const due = new Map<string, string[]>() // query keys by their text
     let timer: number | undefined
+    /** What changed while its answer was on its way is asked for again once it has come: asking at once would end that answer, and
+     * where things change faster than answers come none ever would. */
+    const waiting = new Set<string>() // query hashes
     const flush = () => {
       timer = undefined
-      for (const queryKey of due.values()) void client.invalidateQueries({ queryKey })
+      const cache = client.getQueryCache()
+      for (const queryKey of due.values()) for (const q of cache.findAll({ queryKey })) waiting.add(q.queryHash)
       due.clear()
+      for (const hash of waiting) {
+        const query = cache.get(hash)
+        if (query?.state.fetchStatus === 'fetching') continue
+        waiting.delete(hash)
+        if (query) void client.invalidateQueries({ queryKey: query.queryKey, exact: true })
+      }
+      if (waiting.size) timer = window.setTimeout(flush, gather)
     }
     const note = (key: string[]) => due.set(key.join(' '), key)
     const alive = () => {
