@@ -19,6 +19,7 @@ import (
 	"kestite/server/accounting"
 	"kestite/server/api"
 	"kestite/server/auth"
+	"kestite/server/closing"
 	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/incidents"
@@ -168,7 +169,8 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: board, Planner: &planner.Planner{Books: books, Board: board}, Proxies: o.Proxies,
 		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
 		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books},
-		Incidents: troubles, Notices: srv.notices, Requests: &requests.Desk{Store: s, Definitions: definitions, Notices: srv.notices, Now: o.Now}, Ingest: taking, Inward: within, Rosters: rosters,
+		Incidents: troubles, Notices: srv.notices, Requests: &requests.Desk{Store: s, Definitions: definitions, Notices: srv.notices, Now: o.Now},
+		Close: &closing.Desk{Store: s, Definitions: definitions, Books: books, Board: board, Notices: srv.notices, Now: o.Now}, Ingest: taking, Inward: within, Rosters: rosters,
 		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
 	}
 	return nil

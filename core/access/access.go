@@ -156,7 +156,7 @@ func (r Rights) Needs(p Permission) error {
 // ToChange is the permission that changing definitions of a kind needs.
 func ToChange(kind string) Permission {
 	switch kind {
-	case catalogue.Window:
+	case catalogue.Window, catalogue.Adjustment:
 		return Operate
 	case catalogue.Relay:
 		return Administer
@@ -220,6 +220,10 @@ func ownersOf(s *catalogue.Snapshot, spec catalogue.Spec) (owners []string, is b
 		return []string{s.OwnerOf(spec.Service)}, true
 	case definition.WindowSpec:
 		return ownersOfAll(s, spec.Services), true
+	case definition.AdjustmentSpec:
+		if e := s.Agreements[spec.Agreement]; e != nil {
+			return []string{s.OwnerOf(e.Current().Spec.Service)}, true
+		}
 	case definition.EmbargoSpec:
 		return ownersOfAll(s, spec.Services), len(spec.Services) > 0
 	}

@@ -2,6 +2,7 @@ package account
 
 import (
 	"fmt"
+	"slices"
 
 	"kestite/core/definition"
 	"kestite/core/span"
@@ -28,6 +29,13 @@ func NewEvidence(bundle *definition.Compiled, source verdict.Source, timing Timi
 
 // Service returns the state over time of a service of the bundle.
 func (e *Evidence) Service(id string) span.Timeline[verdict.Views] { return e.states[id] }
+
+// With is the evidence with one more approved adjustment, which wins over all others.
+func (e *Evidence) With(more definition.Adjustment) *Evidence {
+	bundle := *e.bundle
+	bundle.Adjustments = append(slices.Clone(bundle.Adjustments), more)
+	return &Evidence{&bundle, e.states, e.timing}
+}
 
 // Interval is a maximal run of one class.
 type Interval struct {

@@ -1,10 +1,12 @@
 package catalogue
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -57,8 +59,24 @@ func (s *Snapshot) Bundle(period calendar.Period, asOf *span.Instant, services, 
 			compiled[w.ID] = w
 		}
 	}
+	b.Adjustments = s.adjustments(agreements)
 	c, err := definition.CompileWith(b, func(w definition.Window) (definition.CompiledWindow, error) { return compiled[w.ID], nil })
 	return c, s.named(err, b)
+}
+
+// adjustments are the approved ones of some agreements, in the order in which they were
+// approved: a later one wins.
+func (s *Snapshot) adjustments(agreements []string) []definition.Adjustment {
+	var out []definition.Adjustment
+	for id, e := range s.Adjustments {
+		if entry := e.Current().Spec.Entry(id); entry.Approved && slices.Contains(agreements, entry.Agreement) {
+			out = append(out, entry)
+		}
+	}
+	slices.SortFunc(out, func(a, b definition.Adjustment) int {
+		return cmp.Or(cmp.Compare(*a.ApprovedAt, *b.ApprovedAt), cmp.Compare(a.ID, b.ID))
+	})
+	return out
 }
 
 // agreement is the agreement as the account of a period that starts at start uses it.
@@ -123,7 +141,7 @@ func sameService(a, b definition.Service) bool {
 	return a.Kind == b.Kind && a.Combine == b.Combine && reflect.DeepEqual(a.DependsOn, b.DependsOn)
 }
 
-var indexed = regexp.MustCompile(`^(services|windows|agreements)\[(\d+)\]\.?(.*)$`)
+var indexed = regexp.MustCompile(`^(services|windows|agreements|adjustments)\[(\d+)\]\.?(.*)$`)
 
 // named says of a fault in a bundle whose it is, by the name that people gave.
 func (s *Snapshot) named(err error, b definition.Bundle) error {
@@ -145,6 +163,8 @@ func (s *Snapshot) named(err error, b definition.Bundle) error {
 		whose = fmt.Sprintf("the window %q", s.Windows[id].Current().Spec.Name)
 	case "agreements":
 		whose = fmt.Sprintf("the agreement %q", s.Agreements[b.Agreements[i].ID].Current().Spec.Name)
+	case "adjustments":
+		whose = fmt.Sprintf("the adjustment %q of %s", b.Adjustments[i].ID, s.Named(Agreement, b.Adjustments[i].Agreement))
 	}
 	return &definition.Fault{Path: strings.TrimSuffix(whose+", "+at[3], ", "), Message: f.Message}
 }

@@ -81,6 +81,7 @@ type Snapshot struct {
 	NoticePlans  map[string]*Entry[definition.NoticePlanSpec]
 	Embargoes    map[string]*Entry[definition.EmbargoSpec]
 	Selections   map[string]*Entry[definition.SelectionSpec]
+	Adjustments  map[string]*Entry[definition.AdjustmentSpec]
 
 	// ChecksOf lists the checks of a service, retired ones included: those that
 	// decide first, those between locations last, each by id.
@@ -268,6 +269,14 @@ func (s *Snapshot) Current(kind, id string) Spec {
 func (s *Snapshot) OwnerOf(service string) string {
 	if e := s.Services[service]; e != nil {
 		return e.Current().Spec.Owner
+	}
+	return ""
+}
+
+// ServiceOf is the service that an agreement is about now; empty where there is none.
+func (s *Snapshot) ServiceOf(agreement string) string {
+	if e := s.Agreements[agreement]; e != nil {
+		return e.Current().Spec.Service
 	}
 	return ""
 }

@@ -72,7 +72,9 @@ type Circumstances struct {
 	Reason string
 	// Approved says that a second person approved what planned work it adds.
 	Approved bool
-	// Published gives the names of an agreement's periods that have a published report.
+	// Closing says that the change proposes or decides an adjustment, as a close does.
+	Closing bool
+	// Published gives the names of an agreement's periods whose account is published or frozen.
 	Published map[string][]string
 }
 
@@ -224,6 +226,9 @@ func (w *work) complete(k kindOf, h *head, step *Step) error {
 func (w *work) may(step *Step) error {
 	if step.Corrects != "" && (step.Kind != Agreement || step.Does != Rewrite) {
 		return definition.Faultf("corrects", "only an edit of an agreement corrects a period; leave it away")
+	}
+	if step.Kind == Adjustment && !w.Closing {
+		return definition.Faultf("kind", "an adjustment is proposed and decided on in the close of its period")
 	}
 	if !step.follows {
 		if err := w.after.keptElsewhere(*step); err != nil {

@@ -31,6 +31,7 @@ const (
 	NoticePlan  = "notice-plan"
 	Embargo     = "embargo"
 	Selection   = "selection"
+	Adjustment  = "adjustment"
 )
 
 // Spec is the body of a revision: what people write when they define something.
@@ -85,6 +86,7 @@ var kinds = map[string]kindOf{
 	NoticePlan:  kind("a notice plan", func(s *Snapshot) *map[string]*Entry[definition.NoticePlanSpec] { return &s.NoticePlans }),
 	Embargo:     kind("an embargo", func(s *Snapshot) *map[string]*Entry[definition.EmbargoSpec] { return &s.Embargoes }),
 	Selection:   kind("a selection", func(s *Snapshot) *map[string]*Entry[definition.SelectionSpec] { return &s.Selections }),
+	Adjustment:  kind("an adjustment", func(s *Snapshot) *map[string]*Entry[definition.AdjustmentSpec] { return &s.Adjustments }),
 }
 
 // KindNames are the kinds of definition, in order.

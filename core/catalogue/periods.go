@@ -159,7 +159,7 @@ func (s *Snapshot) counting(step Step, at span.Instant, published []string) (spa
 	for _, name := range published {
 		of, err := calendar.ParsePeriod(name, p.Location)
 		if err == nil && of.Span().To > from {
-			return 0, definition.Faultf("corrects", "%s has a published report, which stays as it is; correct from a later period",
+			return 0, definition.Faultf("corrects", "%s has a published report or a frozen account, which stays as it is; correct from a later period",
 				of.Words())
 		}
 	}

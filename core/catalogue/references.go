@@ -161,6 +161,8 @@ func references(spec Spec) []Reference {
 		}
 	case definition.EmbargoSpec:
 		each("services", Service, "", spec.Services)
+	case definition.AdjustmentSpec: // an account stays when what it was promised by is retired
+		out = append(out, Reference{Path: "agreement", Kind: Agreement, ID: spec.Agreement, Past: true})
 	}
 	return out
 }

@@ -29,6 +29,7 @@ type Row struct {
 	Revision  int              // of the agreement, that accounts the period
 	Account   *account.Account // without its clauses; nil where Fault says why
 	Planned   []span.Span      // granted maintenance still to come
+	Lost      []account.Lost   // of a period that is over: work of which less was granted than was planned
 	Outlook   *standing.Outlook
 	Fault     error
 }
@@ -274,7 +275,7 @@ func (b *Board) make(ctx context.Context, snap *catalogue.Snapshot, now span.Ins
 
 // together makes the rows of agreements that have a period in common.
 func (b *Board) together(ctx context.Context, snap *catalogue.Snapshot, now span.Instant, p calendar.Period, ids []string) ([]Row, error) {
-	list, err := b.accounts(ctx, snap, now, p, ids)
+	list, lost, err := b.accounts(ctx, snap, now, p, ids)
 	switch {
 	case history.Incomputable(err) && len(ids) == 1:
 		return []Row{{Agreement: ids[0], Period: p, Fault: err}}, nil
@@ -294,16 +295,31 @@ func (b *Board) together(ctx context.Context, snap *catalogue.Snapshot, now span
 	out := make([]Row, len(list))
 	for i, a := range list {
 		out[i] = RowOf(snap, a, p)
+		out[i].Lost = lost[i]
 	}
 	return out, nil
 }
 
-func (b *Board) accounts(ctx context.Context, snap *catalogue.Snapshot, now span.Instant, p calendar.Period, ids []string) ([]*account.Account, error) {
+func (b *Board) accounts(ctx context.Context, snap *catalogue.Snapshot, now span.Instant, p calendar.Period, ids []string) ([]*account.Account,
+	[][]account.Lost, error) {
 	open, err := b.Books.Open(ctx, snap, p, now, nil, ids)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return open.Evidence.All()
+	list, err := open.Evidence.All()
+	if err != nil {
+		return nil, nil, err
+	}
+	lost := make([][]account.Lost, len(list))
+	for i, a := range list {
+		if !a.Final {
+			continue
+		}
+		if lost[i], err = open.Evidence.Lost(a.Clauses.Agreement, a); err != nil {
+			return nil, nil, err
+		}
+	}
+	return list, lost, nil
 }
 
 // prints looks at the lanes that the accounts follow from.

@@ -20,6 +20,7 @@ import (
 	"kestite/core/access"
 	"kestite/server/accounting"
 	"kestite/server/auth"
+	"kestite/server/closing"
 	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/incidents"
@@ -48,6 +49,7 @@ type Server struct {
 	Incidents   *incidents.Keeper
 	Notices     *notifying.Keeper
 	Requests    *requests.Desk
+	Close       *closing.Desk
 	Pauses      planner.Pauses
 	Ingest      *ingest.Ingest
 	Inward      *inward.Inward
@@ -132,6 +134,7 @@ func (s *Server) routes(api huma.API) {
 	s.embargoRoutes(a)
 	s.selectionRoutes(a)
 	s.requestRoutes(a)
+	s.closeRoutes(a)
 	s.calendarRoutes(a)
 	s.icalendarRoutes(a)
 	s.graphRoutes(a)

@@ -45,21 +45,23 @@ type ReportView struct {
 // ReportPage is a report with all it says.
 type ReportPage struct {
 	ReportView
-	Remark       string           `json:"remark"`
-	Seen         string           `json:"seen,omitempty" doc:"Of a draft: tells what it says from what it said before; publishing says which was read"`
-	Sentence     string           `json:"sentence"`
-	Organisation string           `json:"organisation"`
-	ServiceName  string           `json:"service_name"`
-	Target       string           `json:"target_percent"`
-	Timezone     string           `json:"timezone"`
-	From         span.Instant     `json:"from"`
-	To           span.Instant     `json:"to"`
-	Figures      Figures          `json:"figures"`
-	Intervals    []IntervalView   `json:"intervals"`
-	Outages      []report.Outage  `json:"outages"`
-	Statement    report.Statement `json:"statement" doc:"The statement of time, as the document prints it"`
-	Clauses      []string         `json:"clauses"`
-	Method       []string         `json:"method"`
+	Remark       string                `json:"remark"`
+	Seen         string                `json:"seen,omitempty" doc:"Of a draft: tells what it says from what it said before; publishing says which was read"`
+	Sentence     string                `json:"sentence"`
+	Organisation string                `json:"organisation"`
+	ServiceName  string                `json:"service_name"`
+	Target       string                `json:"target_percent"`
+	Timezone     string                `json:"timezone"`
+	From         span.Instant          `json:"from"`
+	To           span.Instant          `json:"to"`
+	Figures      Figures               `json:"figures"`
+	Intervals    []IntervalView        `json:"intervals"`
+	Outages      []report.Outage       `json:"outages"`
+	Statement    report.Statement      `json:"statement" doc:"The statement of time, as the document prints it"`
+	Frozen       *definition.Signature `json:"frozen,omitempty" doc:"Who froze the account in its close; absent: nobody did"`
+	Adjustments  []report.Adjusted     `json:"adjustments" doc:"Those that the account counts with"`
+	Clauses      []string              `json:"clauses"`
+	Method       []string              `json:"method"`
 }
 
 // NewReport asks for a draft.
@@ -195,12 +197,13 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 		Remark: c.Remark, Sentence: report.VerdictSentence(c), Organisation: c.Organisation, ServiceName: c.ServiceName,
 		Target: c.Target, Timezone: c.Timezone, From: when.From, To: when.To,
 		Figures: figures(&c.Account), Intervals: intervals(&c.Account), Outages: c.Outages, Statement: report.StatementOf(c), Clauses: c.Clauses, Method: c.Method,
+		Frozen: c.Frozen, Adjustments: append([]report.Adjusted{}, c.Adjustments...),
 	}
 	if c.Account.AvailabilityPercent != nil {
 		out.Availability = *c.Account.AvailabilityPercent
 	}
 	if r.State == "draft" {
-		if out.Seen, err = publish.Seen(c); err != nil {
+		if out.Seen, err = report.Seen(c); err != nil {
 			return nil, err
 		}
 	}
@@ -285,7 +288,7 @@ func (s *Server) document(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	c, p, err := s.Desk.Content(ctx, r, s.Now())
+	c, from, err := s.Desk.Content(ctx, r, s.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -306,7 +309,7 @@ func (s *Server) document(ctx context.Context, in *struct {
 	case "inputs":
 		out.ContentType, name = "application/gzip", name+"-inputs.json.gz"
 		if out.Body = r.Inputs; r.State == "draft" {
-			out.Body, err = report.Freeze(p)
+			out.Body, err = from.Inputs()
 		}
 	}
 	if err != nil {

@@ -132,6 +132,8 @@ type Change struct {
 	Key string
 	// Approved says that a second person approved what planned work it adds.
 	Approved bool
+	// Closing says that it proposes or decides an adjustment.
+	Closing bool
 	// Also is done in the transaction of the change, once it is made; nil: nothing is.
 	Also func(ctx context.Context, tx pgx.Tx, q *db.Queries, plan *catalogue.Plan) error
 	// May refuses a write that who makes the change may not do; nil: they may all.
@@ -265,12 +267,12 @@ func (d *Definitions) plan(ctx context.Context, q *db.Queries, ch Change, of Ste
 	if err != nil {
 		return nil, err
 	}
-	in := catalogue.Circumstances{At: ch.at(d.store.Now()), By: ch.By.Kept(), Reason: ch.Reason, Approved: ch.Approved, Published: map[string][]string{}}
+	in := catalogue.Circumstances{At: ch.at(d.store.Now()), By: ch.By.Kept(), Reason: ch.Reason, Approved: ch.Approved, Closing: ch.Closing, Published: map[string][]string{}}
 	for _, s := range steps {
 		if s.Kind != catalogue.Agreement || s.Corrects == "" {
 			continue
 		}
-		if in.Published[s.ID], err = q.PublishedPeriods(ctx, s.ID); err != nil {
+		if in.Published[s.ID], err = q.SettledPeriods(ctx, s.ID); err != nil {
 			return nil, err
 		}
 	}

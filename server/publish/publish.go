@@ -4,8 +4,6 @@ package publish
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"strconv"
@@ -15,6 +13,7 @@ import (
 
 	"kestite/core/catalogue"
 	"kestite/core/definition"
+	"kestite/server/closing"
 	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/report"
@@ -86,33 +85,70 @@ func (d *Desk) Draft(ctx context.Context, agreement, period, remark string, by t
 	return id, err
 }
 
-// Content is what a report says: frozen when published, made now for a draft,
-// then with the period it was made from.
-func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.Content, *history.Period, error) {
+// Source is what a draft is made from: an account that a close has frozen, or the
+// measurements as they are now.
+type Source struct {
+	frozen *closing.Frozen // nil: period
+	period *history.Period
+}
+
+// Inputs are those of the account, as a report keeps them; nothing of one that is published.
+func (s Source) Inputs() ([]byte, error) {
+	if s.frozen != nil {
+		return s.frozen.Inputs, nil
+	}
+	if s.period == nil {
+		return nil, nil
+	}
+	return report.Freeze(s.period)
+}
+
+// Content is what a report says: as published, as a close has frozen it, or made now for a
+// draft, then with what it was made from.
+func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.Content, Source, error) {
 	var c report.Content
 	if r.State == "published" {
-		return c, nil, json.Unmarshal(r.Content, &c)
+		return c, Source{}, json.Unmarshal(r.Content, &c)
+	}
+	frozen, err := closing.FrozenOf(ctx, d.Store.Queries, closing.Period{Agreement: r.Agreement, Name: r.Period})
+	if err != nil {
+		return c, Source{}, err
+	}
+	if frozen != nil {
+		c = frozen.Content
+		c.Number, c.Remark = int(r.Number), r.Remark
+		return c, Source{frozen: frozen}, nil
 	}
 	a, p, err := d.Books.Account(ctx, r.Agreement, r.Period, now)
 	if err != nil {
-		return c, nil, err
+		return c, Source{}, err
 	}
 	snap, err := d.Definitions.Snapshot(ctx)
 	if err != nil {
-		return c, nil, err
+		return c, Source{}, err
 	}
-	return report.New(report.Subject{
-		Organisation: snap.Name, ServiceName: snap.Services[a.Service].Current().Spec.Name,
-		Period: r.Period, Remark: r.Remark, Number: int(r.Number), Spec: snap.Accounting(r.Agreement, a.From).Spec, Named: snap.Named,
-	}, a), p, nil
+	about := report.SubjectOf(snap, r.Agreement, r.Period, a)
+	about.Number, about.Remark = int(r.Number), r.Remark
+	return report.New(about, a), Source{period: p}, nil
 }
 
-// Seen tells one content of a draft from another, so that nothing is published that its
-// publisher has not read: the first half of its SHA-256, in hexadecimal.
-func Seen(c report.Content) (string, error) {
-	text, err := json.Marshal(c)
-	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:len(sum)/2]), err
+// same says whether what a draft was made from is still that which the draft would be
+// made from: it is asked while definitions and the close are locked.
+func (s Source) same(ctx context.Context, q *db.Queries, of closing.Period) error {
+	frozen, err := closing.FrozenOf(ctx, q, of)
+	if err != nil {
+		return err
+	}
+	switch {
+	case (frozen == nil) != (s.frozen == nil), frozen != nil && frozen.ID != s.frozen.ID:
+		return ErrChanged
+	case frozen != nil:
+		return nil
+	}
+	if m, err := q.DefinitionMark(ctx); err != nil || strconv.FormatInt(m.Number, 10) != s.period.Mark {
+		return cmp.Or(err, ErrChanged)
+	}
+	return nil
 }
 
 // Publish freezes a draft with its content, its inputs and its PDF. They are
@@ -127,7 +163,7 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 	if r.State == "published" {
 		return ErrPublished
 	}
-	frozen, mark, err := d.freeze(ctx, r, seen, by.Kept(), now)
+	frozen, from, err := d.freeze(ctx, r, seen, by.Kept(), now)
 	if err != nil {
 		return err
 	}
@@ -135,8 +171,12 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 		if err := q.LockDefinitions(ctx); err != nil {
 			return err
 		}
-		if m, err := q.DefinitionMark(ctx); err != nil || strconv.FormatInt(m.Number, 10) != mark {
-			return cmp.Or(err, ErrChanged)
+		of := closing.Period{Agreement: r.Agreement, Name: r.Period}
+		if err := closing.Lock(ctx, tx, of); err != nil {
+			return err
+		}
+		if err := from.same(ctx, q, of); err != nil {
+			return err
 		}
 		locked, err := q.ReportForUpdate(ctx, id)
 		if err != nil {
@@ -195,31 +235,30 @@ func (d *Desk) Drop(ctx context.Context, id string, by trail.By) error {
 	})
 }
 
-// freeze makes everything that publishing a draft stores, and says the mark of the
-// definitions that it was made by.
-func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now time.Time) (out db.PublishReportParams, mark string,
+// freeze makes everything that publishing a draft stores, and says what it was made from.
+func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now time.Time) (out db.PublishReportParams, from Source,
 	err error) {
-	c, p, err := d.Content(ctx, r, now)
+	c, from, err := d.Content(ctx, r, now)
 	if err != nil {
-		return out, "", err
+		return out, from, err
 	}
-	if says, err := Seen(c); err != nil || seen != "" && says != seen {
-		return out, "", cmp.Or(err, ErrUnread)
+	if says, err := report.Seen(c); err != nil || seen != "" && says != seen {
+		return out, from, cmp.Or(err, ErrUnread)
 	}
 	content, err := json.Marshal(c)
 	if err != nil {
-		return out, "", err
+		return out, from, err
 	}
-	inputs, err := report.Freeze(p)
+	inputs, err := from.Inputs()
 	if err != nil {
-		return out, "", err
+		return out, from, err
 	}
 	at := now.UTC().Truncate(time.Second)
 	digest := report.Digest(content, inputs)
 	document, err := report.PDF(c, at, digest)
 	return db.PublishReportParams{
 		ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest,
-	}, p.Mark, err
+	}, from, err
 }
 
 func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by trail.By, action, agreement, period, id string) error {

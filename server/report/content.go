@@ -15,7 +15,9 @@ import (
 
 	"kestite/core/account"
 	"kestite/core/calendar"
+	"kestite/core/catalogue"
 	"kestite/core/clauses"
+	"kestite/core/closing"
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/core/verdict"
@@ -36,17 +38,20 @@ type Content struct {
 	ServiceName  string `json:"service_name"`
 	Target       string `json:"target_percent"`
 	// What the availability is computed by, beside the account's times.
-	DegradedWeight string          `json:"degraded_weight_percent"`
-	Unmeasured     string          `json:"unmeasured"`
-	Maintenance    string          `json:"maintenance"`
-	Timezone       string          `json:"timezone"`
-	Period         string          `json:"period"`
-	Number         int             `json:"number"`
-	Remark         string          `json:"remark"`
-	Clauses        []string        `json:"clauses"`
-	Method         []string        `json:"method"`
-	Account        account.Account `json:"account"`
-	Outages        []Outage        `json:"outages"`
+	DegradedWeight string `json:"degraded_weight_percent"`
+	Unmeasured     string `json:"unmeasured"`
+	Maintenance    string `json:"maintenance"`
+	Timezone       string `json:"timezone"`
+	Period         string `json:"period"`
+	Number         int    `json:"number"`
+	Remark         string `json:"remark"`
+	// Frozen says who froze the account in its close, and when; nil: nobody did.
+	Frozen      *definition.Signature `json:"frozen,omitempty"`
+	Adjustments []Adjusted            `json:"adjustments,omitempty"`
+	Clauses     []string              `json:"clauses"`
+	Method      []string              `json:"method"`
+	Account     account.Account       `json:"account"`
+	Outages     []Outage              `json:"outages"`
 }
 
 // Outage is a run of class down.
@@ -54,6 +59,33 @@ type Outage struct {
 	From span.Instant `json:"from"`
 	To   span.Instant `json:"to"`
 	MS   int64        `json:"ms"`
+	// Cause is what the close knows of it; empty where nothing was said.
+	Cause string `json:"cause,omitempty"`
+}
+
+// Adjusted is an adjustment that the account counts with.
+type Adjusted struct {
+	definition.Adjustment
+	MS int64 `json:"ms"` // of it, in service hours
+}
+
+// Explain gives the outages the causes that a close has found.
+func (c *Content) Explain(questions []closing.Question) {
+	for _, q := range questions {
+		for i, o := range c.Outages {
+			if q.Kind == closing.Outage && q.Answer != nil && o.From == q.Span.From {
+				c.Outages[i].Cause = q.Answer.Text
+			}
+		}
+	}
+}
+
+// Seen tells what somebody has read of an account from what it says once something of it
+// has changed: the first half of a SHA-256, in hexadecimal.
+func Seen(of ...any) (string, error) {
+	text, err := json.Marshal(of)
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:len(sum)/2]), err
 }
 
 // Inputs is what an account was made from, frozen with the report.
@@ -76,6 +108,12 @@ type Subject struct {
 	Spec                                      definition.AgreementSpec
 	// Named gives the name of a customer, service or check by its id.
 	Named func(kind, id string) string
+}
+
+// SubjectOf is what the report of an account is about.
+func SubjectOf(snap *catalogue.Snapshot, agreement, period string, a *account.Account) Subject {
+	return Subject{Organisation: snap.Name, ServiceName: snap.Named(catalogue.Service, a.Service), Period: period,
+		Spec: snap.Accounting(agreement, a.From).Spec, Named: snap.Named}
 }
 
 // customer is what the customer is called; empty for an internal target.
@@ -101,8 +139,12 @@ func New(s Subject, a *account.Account) Content {
 	}
 	for _, i := range a.Intervals {
 		if i.Class == account.Down {
-			c.Outages = append(c.Outages, Outage{i.From, i.To, int64(i.To - i.From)})
+			c.Outages = append(c.Outages, Outage{From: i.From, To: i.To, MS: int64(i.To - i.From)})
 		}
+	}
+	for _, adj := range a.Clauses.Approved {
+		s := span.Span{From: adj.From, To: adj.To}.Intersect(span.Span{From: a.From, To: a.To})
+		c.Adjustments = append(c.Adjustments, Adjusted{adj, a.Clauses.Hours.Cut(s).Length()})
 	}
 	return c
 }

@@ -34,6 +34,11 @@ SELECT id, agreement, period, number FROM report WHERE id = ANY(sqlc.arg(ids)::u
 -- name: PublishedPeriods :many
 SELECT DISTINCT period FROM report WHERE agreement = $1 AND state = 'published';
 
+-- name: SettledPeriods :many
+-- Those of an agreement whose account is published or frozen.
+SELECT r.period FROM report r WHERE r.agreement = $1 AND r.state = 'published'
+UNION SELECT f.period FROM frozen_period f WHERE f.agreement = $1 AND f.unfrozen_at IS NULL;
+
 -- name: PublishedAmong :many
 -- Those of some periods of agreements that have a published report.
 SELECT DISTINCT r.agreement, r.period FROM (SELECT unnest(@agreements::text[]) AS agreement, unnest(@periods::text[]) AS period) u

@@ -3,9 +3,9 @@ import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Controller, type UseFormReturn } from 'react-hook-form'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgreements, useChecks, useClauses, useMayChange, useMe, usePeriodNames, usePeriods, useServices, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
@@ -51,16 +51,10 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, agreement?.revision ?? 0, { draft: `agreements/${agreement?.id ?? `new ${service}`}` })
   const checks = useChecks()
-  const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
-  const done = async (begun?: string) => {
-    kept.done()
-    await client.invalidateQueries()
-    await navigate(keep(begun ? `/agreements/${begun}` : '/agreements'))
-  }
   const key = useKey()
-  const save = useMutation({
+  const save = useChange({
     mutationFn: async (v: Values) => {
       const spec = toSpec(v)
       if (agreement && v.corrects === splits) {
@@ -71,13 +65,18 @@ function Form({ agreement, services, zone, service }: { agreement: Agreement | u
       else await ask(api.POST('/api/v1/agreements', { body: { spec, reason: v.reason } }))
       return undefined
     },
-    onSuccess: (begun) => done(begun),
+    again: 'all',
+    kept,
+    onSuccess: (begun) => navigate(keep(begun ? `/agreements/${begun}` : '/agreements')),
     onError: (e) => {
       showFaults(e, form.setError, 'spec.', fieldOf)
       if (e instanceof Problem && e.fields.from) form.setError('split_from', { message: e.fields.from }, { shouldFocus: true })
     },
   })
-  const retiring = useRetiring('agreements', () => done())
+  const retiring = useRetiring('agreements', () => {
+    kept.done()
+    return navigate(keep('/agreements'))
+  })
   const mayChange = useMayChange()
   const v = form.watch()
   const may = mayChange(services.find((s) => s.id === v.service)?.spec.owner)

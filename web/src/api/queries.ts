@@ -184,3 +184,11 @@ export const usePeople = () => useQuery({ queryKey: ['people'], queryFn: () => a
 export const useStandIns = () => useQuery({ queryKey: ['stand-ins'], queryFn: () => ask(api.GET('/api/v1/stand-ins')).then((l) => l.items) })
 
 export const useStandInMessages = () => useQuery({ queryKey: ['stand-in-messages'], queryFn: () => ask(api.GET('/api/v1/stand-ins/messages')).then((l) => l.items), refetchInterval: 3000 })
+
+/** The revisions of a definition, newest first; `came`: the number of one that came meanwhile, false where none did and none are needed. */
+export const useRevisions = (path: string | undefined, id: string | undefined, came?: number | false) =>
+  useQuery({
+    queryKey: ['revisions', path, id, came],
+    queryFn: () => ask(api.GET(`/api/v1/${path}/{id}/revisions` as '/api/v1/services/{id}/revisions', { params: { path: { id: id ?? '' } } })).then((l) => l.items),
+    enabled: Boolean(path && id) && came !== false,
+  })

@@ -58,6 +58,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/adjustments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Propose an adjustment; a second person has to approve it
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["propose-adjustment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/adjustments/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The figures before and after an adjustment
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["would-adjust"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/adjustments/{id}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approve, refuse or withdraw an adjustment
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        post: operations["decide-adjustment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agents": {
         parameters: {
             query?: never;
@@ -589,6 +649,110 @@ export interface paths {
          * @description Needs a role that permits to see what is measured and defined.
          */
         post: operations["clauses-in-words"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/closes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How far the close of each agreement is, in the periods of a band that are over
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["closes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/closes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The close of one period: what is to be answered, what was, and the account
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["close"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/closes/{id}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Answer questions of a close
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        put: operations["answer-close"];
+        post?: never;
+        /**
+         * Take an answer back
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        delete: operations["take-answer-back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/closes/{id}/freeze": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Freeze the account with what it was made from
+         * @description Needs a role that permits to draft and publish reports.
+         */
+        post: operations["freeze"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/closes/{id}/unfreeze": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let the account follow its measurements again
+         * @description Needs a role that permits to draft and publish reports.
+         */
+        post: operations["unfreeze"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4145,6 +4309,56 @@ export interface components {
             /** @description When it lapses; absent: it does not */
             until?: string;
         };
+        Adjusted: {
+            agreement: string;
+            approved: boolean;
+            approved_at?: string;
+            approved_by?: string;
+            /**
+             * @default other
+             * @enum {string}
+             */
+            cause?: "force-majeure" | "customer" | "third-party" | "measurement" | "other";
+            /** @enum {string} */
+            class: "excused" | "up" | "degraded" | "down" | "unmeasured";
+            from: string;
+            id: string;
+            /** Format: int64 */
+            ms: number;
+            proposed_by?: string;
+            reason?: string;
+            reference?: string;
+            to: string;
+        };
+        AdjustmentIn: {
+            agreement: string;
+            /** @enum {string} */
+            cause: "force-majeure" | "customer" | "third-party" | "measurement" | "other";
+            /**
+             * @description What the time is to count as
+             * @enum {string}
+             */
+            class: "excused" | "up" | "degraded" | "down" | "unmeasured";
+            /** @description Who approved, refused or withdrew it */
+            decider?: components["schemas"]["Signature"];
+            from: string;
+            id: string;
+            /** @description You may approve or refuse it */
+            may: boolean;
+            /** @description You proposed it */
+            mine: boolean;
+            /** @description What who decided said */
+            note?: string;
+            /** @description Of the agreement, by name */
+            period: string;
+            proposer: components["schemas"]["Signature"];
+            reason: string;
+            /** @description A ticket, a letter, a law */
+            reference?: string;
+            /** @enum {string} */
+            state: "proposed" | "approved" | "refused" | "withdrawn";
+            to: string;
+        };
         AgentToken: {
             id: string;
             /** @description Shown this once; keep it in a file that only the agent reads */
@@ -4256,6 +4470,14 @@ export interface components {
             /** @description Last day of the promise, 2006-01-02 in the zone; absent: until it is retired */
             until?: string;
             upstream?: components["schemas"]["Upstream"];
+        };
+        AnswerView: {
+            /** Format: date-time */
+            at?: string;
+            /** @description Absent: what is known besides answers it */
+            by?: string;
+            cause?: string;
+            text: string;
         };
         Answered: {
             /** @description What the remote answered, or what went wrong */
@@ -4584,6 +4806,74 @@ export interface components {
             class: "outside" | "up" | "degraded" | "down" | "tolerated" | "maintenance" | "upstream" | "excused" | "unmeasured";
             /** Format: int64 */
             ms: number;
+        };
+        CloseAnswer: {
+            /** @description One of the causes of adjustments, or nothing */
+            cause?: string;
+            /** @description Of the questions that it answers */
+            keys: string[];
+            /**
+             * Format: date-time
+             * @description When the answer was given that this changes; absent: there was none
+             */
+            seen?: string;
+            text: string;
+        };
+        CloseLine: {
+            agreement: components["schemas"]["Ref"];
+            /**
+             * Format: int64
+             * @description All questions, answered ones too
+             */
+            all: number;
+            availability_percent: string | null;
+            customer: string;
+            /** @description Why there is no account */
+            fault?: string;
+            /** Format: date-time */
+            frozen_at?: string;
+            frozen_by?: string;
+            /**
+             * Format: int64
+             * @description All that are open
+             */
+            left: number;
+            /** @description Open questions by kind */
+            open: {
+                [key: string]: number;
+            };
+            period: components["schemas"]["OwnPeriod"];
+            /** @description Id of the latest published report */
+            report?: string;
+            service: components["schemas"]["Ref"];
+            verdict?: string;
+        };
+        ClosePage: {
+            adjustments: components["schemas"]["AdjustmentIn"][];
+            agreement: components["schemas"]["Ref"];
+            customer: string;
+            figures: components["schemas"]["Figures"];
+            frozen?: components["schemas"]["FrozenView"];
+            intervals: components["schemas"]["IntervalView"][];
+            /** Format: int64 */
+            left: number;
+            may_answer: boolean;
+            may_freeze: boolean;
+            period: components["schemas"]["OwnPeriod"];
+            questions: components["schemas"]["QuestionView"][];
+            /** @description Id of the latest published report */
+            report?: string;
+            /** @description Tells what is shown from what is once something has changed; freezing says which was seen */
+            seen: string;
+            service: components["schemas"]["Ref"];
+            target_percent: string;
+            timezone: string;
+            /** @description Earlier freezes, the latest first */
+            unfrozen: components["schemas"]["UnfrozenView"][];
+        };
+        Closes: {
+            lines: components["schemas"]["CloseLine"][];
+            span: components["schemas"]["SpanView"];
         };
         Code: {
             code: string;
@@ -5704,6 +5994,19 @@ export interface components {
             /** @enum {string} */
             state: "up" | "degraded" | "down" | "unmeasured";
         };
+        Freezing: {
+            seen: string;
+        };
+        FrozenView: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description How the account differs today, as sentences; none where it does not */
+            differs: string[];
+            figures: components["schemas"]["Figures"];
+            /** @description The verdict would be another today */
+            turned: boolean;
+        };
         Gap: {
             /** @enum {string} */
             about: "service" | "notice-plan" | "person" | "pool" | "relay" | "contact-method";
@@ -6757,6 +7060,21 @@ export interface components {
             /** @description Address ranges such as 198.18.0.0/15 or fd77::/16; a single address stands for itself */
             prefixes: string[];
         };
+        NewAdjustment: {
+            agreement: string;
+            /**
+             * @default other
+             * @enum {string}
+             */
+            cause?: "force-majeure" | "customer" | "third-party" | "measurement" | "other";
+            /** @enum {string} */
+            class: "excused" | "up" | "degraded" | "down" | "unmeasured";
+            from: string;
+            period: string;
+            reason?: string;
+            reference?: string;
+            to: string;
+        };
         NewFeed: {
             /** @description Ids of agreements, whose services it shows */
             agreements?: string[];
@@ -6955,6 +7273,7 @@ export interface components {
             start?: string;
         };
         Outage: {
+            cause?: string;
             from: string;
             /** Format: int64 */
             ms: number;
@@ -7406,6 +7725,24 @@ export interface components {
             /** @description Of the page that its publisher has read; where the draft says something else by now, it is not published */
             seen: string;
         };
+        QuestionView: {
+            answer?: components["schemas"]["AnswerView"];
+            answerable: boolean;
+            /** Format: int64 */
+            count: number;
+            from?: string;
+            key: string;
+            /** @enum {string} */
+            kind: "adjustment" | "coverage" | "unmeasured" | "outage" | "work" | "edited" | "incident";
+            /** Format: int64 */
+            ms: number;
+            /** @description What subject is */
+            of?: string;
+            subject?: components["schemas"]["Ref"];
+            /** @description Absent with from: it is not over */
+            to?: string;
+            why: string;
+        };
         "Rate-incidentRequest": {
             /** @enum {string} */
             severity: "critical" | "major" | "minor";
@@ -7521,6 +7858,8 @@ export interface components {
             made_by: string;
         };
         ReportPage: {
+            /** @description Those that the account counts with */
+            adjustments: components["schemas"]["Adjusted"][];
             agreement: string;
             availability_percent: string;
             clauses: string[];
@@ -7528,6 +7867,8 @@ export interface components {
             digest?: string;
             figures: components["schemas"]["Figures"];
             from: string;
+            /** @description Who froze the account in its close; absent: nobody did */
+            frozen?: components["schemas"]["Signature"];
             id: string;
             intervals: components["schemas"]["IntervalView"][];
             /** Format: date-time */
@@ -7900,6 +8241,11 @@ export interface components {
             code?: string;
             email: string;
             password: string;
+        };
+        Signature: {
+            at: string;
+            id: string;
+            name: string;
         };
         SlotView: {
             clash?: components["schemas"]["ClashView"];
@@ -8379,6 +8725,18 @@ export interface components {
             /** @description The clocks of both ends are synchronised, so that delays one way can be told */
             synchronised?: boolean;
         };
+        Unfreezing: {
+            reason: string;
+        };
+        UnfrozenView: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            reason: string;
+            /** Format: date-time */
+            unfrozen_at: string;
+            unfrozen_by: string;
+        };
         UnitName: {
             name: string;
             /** @enum {string} */
@@ -8577,6 +8935,12 @@ export interface components {
             /** @description When it is: every 2 weeks on Thursday at 02:00 for 45 min */
             words: string;
         };
+        WouldAdjust: {
+            after: components["schemas"]["Figures"];
+            before: components["schemas"]["Figures"];
+            /** @description What it would change, as sentences; none where it would change nothing */
+            differs: string[];
+        };
         WriteView: {
             /** @description Of an agreement: start of the first period that it accounts */
             counts_from?: string;
@@ -8720,6 +9084,186 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "propose-adjustment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAdjustment"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "would-adjust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAdjustment"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WouldAdjust"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-adjustment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkDecision"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10425,6 +10969,377 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ListStringBody"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    closes: {
+        parameters: {
+            query?: {
+                /** @description The band: a period by name; absent: the month before this */
+                span?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Closes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    close: {
+        parameters: {
+            query: {
+                /** @description A finished period of the agreement by name, 2026-10 */
+                period: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClosePage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "answer-close": {
+        parameters: {
+            query: {
+                /** @description A finished period of the agreement by name, 2026-10 */
+                period: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CloseAnswer"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-answer-back": {
+        parameters: {
+            query: {
+                /** @description A finished period of the agreement by name, 2026-10 */
+                period: string;
+                key: string;
+                /** @description When the answer was given */
+                seen: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    freeze: {
+        parameters: {
+            query: {
+                /** @description A finished period of the agreement by name, 2026-10 */
+                period: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Freezing"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    unfreeze: {
+        parameters: {
+            query: {
+                /** @description A finished period of the agreement by name, 2026-10 */
+                period: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Unfreezing"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

@@ -1,6 +1,6 @@
 import Button from '@mui/material/Button'
-import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { Minute, noDate } from '../parts/day'
 import { Trouble } from '../parts/trouble'
@@ -12,7 +12,7 @@ export default function Typed({ span, done }: { span: Schemas['SpanView']; done:
   const [, setSpan] = useSpan()
   const [from, setFrom] = useState(() => wallMinute(span.from, span.timezone))
   const [to, setTo] = useState(() => wallMinute(span.to, span.timezone))
-  const go = useMutation({
+  const go = useChange({
     mutationFn: () => {
       if ([from, to].some((t) => t === '' || t === noDate)) throw new Error('Finish both times, as 2026-11-03 14:00.')
       const read = (text: string) => `${text.replace(' ', 'T')}:00`

@@ -1,8 +1,8 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Suspense, lazy, useState } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { FormEnd } from '../parts/form-end'
 import { RetireQuestion, useRetiring } from '../parts/retire'
@@ -23,14 +23,13 @@ type Props = { work: Work; now: number; may: boolean; onClose: () => void }
 export default function Chosen({ work: w, now, may, onClose }: Props) {
   const { zone } = useZone()
   const go = useGo()
-  const client = useQueryClient()
   const [moving, setMoving] = useState(false)
   const [reason, setReason] = useState('')
   const [start, setStart] = useState(wallMinute(w.from, w.timezone))
   const [minutes, setMinutes] = useState(String(Math.round((Date.parse(w.to) - Date.parse(w.from)) / 60_000)))
   const runs = Date.parse(w.from) <= now && now < Date.parse(w.to)
   const over = Date.parse(w.to) <= now
-  const turn = useMutation({
+  const turn = useChange({
     mutationFn: async (body: Partial<Schemas['OccurrenceAsk']> & { does: Does }) => {
       const post = (more: Partial<Schemas['OccurrenceAsk']>) => ask(api.POST('/api/v1/windows/{id}/occurrence', { params: { path: { id: w.window } }, body: { at: w.at, revision: w.revision, reason: reason || undefined, ...body, ...more } }))
       // Where a service asks a second person for what it adds, they are asked.
@@ -38,10 +37,9 @@ export default function Chosen({ work: w, now, may, onClose }: Props) {
       await post({ ask: asks.length > 0 || undefined })
       return asks.map((s) => s.name)
     },
-    onSuccess: async () => {
-      setMoving(false)
-      await client.invalidateQueries()
-    },
+    again: 'all',
+    unawaited: true,
+    onSuccess: () => setMoving(false),
   })
   const retiring = useRetiring('windows')
   const work = useWindowWork(w.window, !over)

@@ -7,9 +7,9 @@ import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useAgreements, useMay } from '../api/queries'
 import { counted } from '../parts/counted'
@@ -19,6 +19,7 @@ import { Trouble } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { useGo } from './go'
+import { useFeeds } from './queries'
 
 /** Planned work out to other calendars, and in from them. */
 export function ExchangePage() {
@@ -41,23 +42,21 @@ export function ExchangePage() {
 /** Subscriptions: each an address that anybody who has it can read. */
 function Feeds() {
   const { zone } = useZone()
-  const client = useQueryClient()
-  const feeds = useQuery({ queryKey: ['calendar-feeds'], queryFn: () => ask(api.GET('/api/v1/calendar-feeds')).then((l) => l.items) })
+  const feeds = useFeeds()
   const [name, setName] = useState('')
   const [services, setServices] = useState<string[]>([])
   const [promised, setPromised] = useState<string[]>([])
   const agreements = (useAgreements().data ?? []).filter((a) => !a.retired)
-  const refresh = () => client.invalidateQueries({ queryKey: ['calendar-feeds'] })
-  const make = useMutation({
+  const make = useChange({
     mutationFn: () => ask(api.POST('/api/v1/calendar-feeds', { body: { name, services: services.length ? services : undefined, agreements: promised.length ? promised : undefined } })),
-    onSuccess: async () => {
+    again: ['calendar-feeds'],
+    onSuccess: () => {
       setName('')
       setServices([])
       setPromised([])
-      await refresh()
     },
   })
-  const end = useMutation({ mutationFn: (id: string) => ask(api.DELETE('/api/v1/calendar-feeds/{id}', { params: { path: { id } } })), onSuccess: refresh })
+  const end = useChange({ mutationFn: (id: string) => ask(api.DELETE('/api/v1/calendar-feeds/{id}', { params: { path: { id } } })), again: ['calendar-feeds'] })
   return (
     <section aria-label="Out">
       <Typography variant="h2" className="group">
@@ -123,13 +122,12 @@ const did: Record<Schemas['ImportedView']['does'], string> = { make: 'new', edit
 
 /** Windows of somebody else's calendar: looked at first, then taken. */
 function Import() {
-  const client = useQueryClient()
   const [services, setServices] = useState<string[]>([])
   const [file, setFile] = useState<{ name: string; text: string }>()
-  const run = useMutation({
+  const run = useChange({
     mutationFn: (a: { text: string; services: string[]; preview: boolean; reason?: string }) =>
       ask(api.POST('/api/v1/windows/import', { body: { text: a.text, services: a.services.length ? a.services : undefined, preview: a.preview, reason: a.reason || undefined } })),
-    onSuccess: (v) => (v.done ? client.invalidateQueries() : undefined),
+    again: (v) => (v.done ? 'all' : undefined),
   })
   const [reason, setReason] = useState('')
   const look = (text: string, of: string[], why = reason) => run.mutate({ text, services: of, preview: true, reason: why })

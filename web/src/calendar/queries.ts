@@ -40,3 +40,9 @@ export const useSlots = (services: string[], lasts: number, window?: string) =>
 /** What a window does that is there. */
 export const useWindowWork = (id: string, enabled: boolean) =>
   useQuery({ queryKey: ['calendar', 'window', id], queryFn: () => ask(api.GET('/api/v1/windows/{id}/work', { params: { path: { id } } })), enabled, placeholderData: keepPreviousData })
+
+/** Planned work that waits for a second person, or waited. */
+export const useWorkRequest = (id: number) => useQuery({ queryKey: ['calendar', 'request', id], queryFn: () => ask(api.GET('/api/v1/work-requests/{id}', { params: { path: { id } } })), retry: false })
+
+/** The calendar's feeds that one has made. */
+export const useFeeds = () => useQuery({ queryKey: ['calendar-feeds'], queryFn: () => ask(api.GET('/api/v1/calendar-feeds')).then((l) => l.items) })

@@ -1,14 +1,15 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { Awaited, Trouble } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { Clashes, Effects } from './effects'
 import { useGo } from './go'
+import { useWorkRequest } from './queries'
 
 type Does = Schemas['WorkDecision']['does']
 
@@ -18,12 +19,11 @@ const states: Record<Schemas['WorkRequest']['state'], string> = { open: 'It wait
 export default function Requested({ id, onClose }: { id: number; onClose: () => void }) {
   const { zone } = useZone()
   const go = useGo()
-  const client = useQueryClient()
   const [note, setNote] = useState('')
-  const request = useQuery({ queryKey: ['calendar', 'request', id], queryFn: () => ask(api.GET('/api/v1/work-requests/{id}', { params: { path: { id } } })), retry: false })
-  const decide = useMutation({
+  const request = useWorkRequest(id)
+  const decide = useChange({
     mutationFn: (does: Does) => ask(api.POST('/api/v1/work-requests/{id}/decision', { params: { path: { id } }, body: { does, note: note.trim() || undefined } })),
-    onSuccess: () => client.invalidateQueries(),
+    again: 'all',
   })
   const r = request.data
   if (!r) return <Awaited error={request.error} />

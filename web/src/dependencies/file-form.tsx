@@ -4,8 +4,8 @@ import TableBody from '@mui/material/TableBody'
 import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useChange } from '../api/changes'
 import { api, ask } from '../api/client'
 import { counted } from '../parts/counted'
 import { FilePick } from '../parts/file-pick'
@@ -15,11 +15,10 @@ type File_ = { name: string; text: string; format: 'csv' | 'yaml' }
 
 /** What needs what as files: taken out, and in after a look at what would change. */
 export default function FileForm({ may, done }: { may: boolean; done: () => void }) {
-  const client = useQueryClient()
   const [file, setFile] = useState<File_>()
-  const run = useMutation({
+  const run = useChange({
     mutationFn: ({ f, preview }: { f: File_; preview: boolean }) => ask(api.POST('/api/v1/dependencies/import', { body: { format: f.format, text: f.text, preview } })),
-    onSuccess: (v) => (v.done ? client.invalidateQueries() : undefined),
+    again: (v) => (v.done ? 'all' : undefined),
   })
   const v = run.data
   return (

@@ -1,4 +1,5 @@
-import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 
 export type Incident = Schemas['IncidentView']
@@ -44,12 +45,13 @@ export const useIncidentPeople = () => useQuery({ queryKey: ['incidents', 'peopl
 
 /** Does something with an incident, and shows what came of it. */
 export function useDeed<V = void>(does: (v: V) => Promise<unknown>) {
-  const client = useQueryClient()
-  return useMutation({
+  return useChange({
     mutationFn: does,
-    onSuccess: () => {
-      // Not waited for: the form that it was done with closes at once.
-      for (const key of ['incident', 'incidents', 'standing']) void client.invalidateQueries({ queryKey: [key] })
-    },
+    again: ['incident', 'incidents', 'standing'],
+    unawaited: true, // the form that it was done with closes at once
   })
 }
+
+/** What was written, for those something was promised to, about trouble under an agreement. */
+export const useNotes = (agreement: string) =>
+  useQuery({ queryKey: ['incidents', 'notes', agreement], queryFn: () => ask(api.GET('/api/v1/agreements/{id}/notes', { params: { path: { id: agreement } } })).then((l) => l.items) })

@@ -7,9 +7,9 @@ import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Fragment, useState } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask } from '../api/client'
 import { Choice } from '../parts/choice'
 import { useParam } from '../parts/group-by'
@@ -113,12 +113,11 @@ export function DeliveriesPage() {
 
 /** What was sent, how often it was tried, and sending it again. */
 function Message({ d }: { d: Delivery }) {
-  const client = useQueryClient()
   const keep = useKeep()
   const { zone } = useZone()
-  const again = useMutation({
+  const again = useChange({
     mutationFn: () => ask(api.POST('/api/v1/deliveries/{id}/again', { params: { path: { id: d.id } } })),
-    onSettled: () => client.invalidateQueries({ queryKey: ['deliveries'] }),
+    again: ['deliveries'],
   })
   return (
     <div className="handed">

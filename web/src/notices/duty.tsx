@@ -4,9 +4,9 @@ import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useMay } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
@@ -164,13 +164,10 @@ function HandOver({ pool, done }: { pool: Pool; done: () => void }) {
   const [person, setPerson] = useState(pool.members.find((m) => m.id !== on)?.id ?? '')
   const [from, setFrom] = useState(() => wallMinute(Date.now(), home))
   const [to, setTo] = useState(() => wallMinute(Date.now() + 8 * hour, home))
-  const client = useQueryClient()
-  const hand = useMutation({
+  const hand = useChange({
     mutationFn: () => ask(api.POST('/api/v1/pools/{id}/overrides', { params: { path: { id: pool.id } }, body: { person, from: from.replace(' ', 'T'), to: to.replace(' ', 'T') } })),
-    onSuccess: async () => {
-      await client.invalidateQueries()
-      done()
-    },
+    again: 'all',
+    onSuccess: done,
   })
   const fault = (f: string) => (hand.error instanceof Problem ? hand.error.fields[f] : undefined)
   const list = people.data ?? []

@@ -1,9 +1,9 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import { TZDate } from '@date-fns/tz'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { parse } from 'date-fns'
 import { useState } from 'react'
+import { useChange } from '../api/changes'
 import { Problem, api, ask } from '../api/client'
 import { Minute, noDate } from '../parts/day'
 import { Trouble } from '../parts/trouble'
@@ -15,13 +15,10 @@ export default function HoldForm({ about, subject, done }: { about: 'service' | 
   const { home } = useZone()
   const [until, setUntil] = useState(() => wallMinute(Date.now() + 2 * 3_600_000, home))
   const [reason, setReason] = useState('')
-  const client = useQueryClient()
-  const hold = useMutation({
+  const hold = useChange({
     mutationFn: () => ask(api.POST('/api/v1/holds', { body: { about, subject, reason, until: new Date(parse(until, 'yyyy-MM-dd HH:mm', TZDate.tz(home)).getTime()).toISOString() } })),
-    onSuccess: async () => {
-      await client.invalidateQueries()
-      done()
-    },
+    again: 'all',
+    onSuccess: done,
   })
   const fault = (f: string) => (hold.error instanceof Problem ? hold.error.fields[f] : undefined)
   return (

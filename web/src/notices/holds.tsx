@@ -1,15 +1,14 @@
 import Alert from '@mui/material/Alert'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useMay } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useKeep, useZone } from '../time/span'
+import { useHolds } from './queries'
 
 type Held = Schemas['HoldView']
-
-const useHolds = () => useQuery({ queryKey: ['holds'], queryFn: () => ask(api.GET('/api/v1/holds')).then((l) => l.items), refetchInterval: 60_000 })
 
 /** Says which notices are held now: of one service, or all. Nothing where none are. */
 export function HoldsNote({ service }: { service?: string }) {
@@ -25,11 +24,10 @@ export function HoldsNote({ service }: { service?: string }) {
 }
 
 function One({ hold: h, named }: { hold: Held; named: boolean }) {
-  const client = useQueryClient()
   const may = useMay()('operate')
   const keep = useKeep()
   const { zone } = useZone()
-  const end = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/holds/{id}', { params: { path: { id: h.id } } })), onSettled: () => client.invalidateQueries() })
+  const end = useChange({ mutationFn: () => ask(api.DELETE('/api/v1/holds/{id}', { params: { path: { id: h.id } } })), again: 'all' })
   return (
     <div data-hold={h.subject}>
       Notices {named && <>of {h.service ? <Link to={keep(`/services/${h.service}`)}>{h.name}</Link> : h.name} </>}are held until {shortTime(h.until, zone)} by {h.by}: {h.reason}. Measuring and accounts go on.{' '}

@@ -45,3 +45,6 @@ export const useIncidentNotices = (id: number) =>
 export const useInbox = (enabled: boolean) => useQuery({ queryKey: ['inbox'], queryFn: () => ask(api.GET('/api/v1/me/inbox')), enabled, refetchInterval: 60_000 })
 
 export const useOwnMethods = () => useQuery({ queryKey: ['own-methods'], queryFn: () => ask(api.GET('/api/v1/me/contact-methods')).then((l) => l.items) })
+
+/** Holds of notices, those that are over too. */
+export const useHolds = () => useQuery({ queryKey: ['holds'], queryFn: () => ask(api.GET('/api/v1/holds')).then((l) => l.items), refetchInterval: 60_000 })

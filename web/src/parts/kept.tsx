@@ -1,10 +1,9 @@
 import Alert from '@mui/material/Alert'
-import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 import { useBlocker } from 'react-router'
 import type { FieldValues, Path, PathValue, UseFormReturn } from 'react-hook-form'
-import { api, ask } from '../api/client'
 import { Confirm } from './trouble'
+import { useRevisions } from '../api/queries'
 
 /** A value without what says nothing; a number is what is typed for it. */
 function plain(v: unknown): unknown {
@@ -198,15 +197,10 @@ export function useKept<V extends FieldValues>(form: UseFormReturn<V>, fresh: V,
   }
 }
 
-type RevisionsPath = '/api/v1/services/{id}/revisions'
 
 /** Says above a form what others did to what it edits, and that what was typed before is still there. */
 export function KeptNote<V extends FieldValues>({ kept, of, names, show }: { kept: Kept<V>; of?: { path: string; id: string }; names?: Partial<Record<keyof V, string>>; show?: (field: keyof V, v: unknown) => string }) {
-  const revisions = useQuery({
-    queryKey: ['revisions', of?.path, of?.id, kept.came],
-    queryFn: () => ask(api.GET(`/api/v1/${of?.path}/{id}/revisions` as RevisionsPath, { params: { path: { id: of?.id ?? '' } } })).then((l) => l.items),
-    enabled: Boolean(of && kept.came),
-  })
+  const revisions = useRevisions(of?.path, of?.id, kept.came ?? false)
   const by = revisions.data?.find((r) => r.number === kept.came)
   const both = Object.entries(kept.theirs)
   const named = (k: string) => names?.[k] ?? k.charAt(0).toUpperCase() + k.slice(1).replace(/_/g, ' ')

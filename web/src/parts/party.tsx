@@ -1,7 +1,7 @@
 import Autocomplete, { createFilterOptions } from '@mui/material/Autocomplete'
 import TextField from '@mui/material/TextField'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useMemo } from 'react'
+import { useChange } from '../api/changes'
 import { api, ask } from '../api/client'
 import { partyPaths, useMay, useParties, type PartyKind } from '../api/queries'
 
@@ -22,13 +22,10 @@ type Props = { kind: PartyKind; label: string; value: string; change: (id: strin
 export function PartyPick({ kind, label, value, change, error, help, blank, customer }: Props) {
   const list = useParties(kind).data ?? []
   const may = useMay()('define')
-  const client = useQueryClient()
-  const make = useMutation({
+  const make = useChange({
     mutationFn: (name: string) => ask(api.POST(partyPaths[kind], { body: { spec: { name, customer: customer || undefined } } })),
-    onSuccess: async ({ id }) => {
-      await client.invalidateQueries({ queryKey: ['parties', kind] })
-      change(id)
-    },
+    again: ['parties'],
+    onSuccess: ({ id }) => change(id),
   })
   const options: Option[] = list.filter((p) => p.id === value || (!p.retired && (!('customer' in p.spec) || kind !== 'contract' || (p.spec.customer ?? '') === (customer ?? '')))).map((p) => ({ id: p.id, name: p.spec.name }))
   const chosen = value ? (options.find((o) => o.id === value) ?? { id: value, name: value }) : null

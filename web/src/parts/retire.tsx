@@ -1,5 +1,5 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useChange } from '../api/changes'
 import { api, ask } from '../api/client'
 import { Confirm } from './trouble'
 
@@ -10,19 +10,16 @@ const one = (of: Retirable) => `/api/v1/${of}/{id}` as '/api/v1/services/{id}'
 
 /** Retires and restores definitions of a kind, after which everything is asked for anew. */
 export function useRetiring(of: Retirable, after?: (did: 'retired' | 'restored') => unknown) {
-  const client = useQueryClient()
   const [asked, setAsked] = useState<string>()
-  const turn = useMutation({
+  const turn = useChange({
     mutationFn: async ({ id, retire }: { id: string; retire: boolean }) => {
       const path = { params: { path: { id } } }
       if (retire) await ask(api.DELETE(one(of), path))
       else await ask(api.POST(`${one(of)}/restore` as '/api/v1/services/{id}/restore', path))
       return retire
     },
-    onSuccess: async (retired) => {
-      await client.invalidateQueries()
-      await after?.(retired ? 'retired' : 'restored')
-    },
+    again: 'all',
+    onSuccess: (retired) => after?.(retired ? 'retired' : 'restored'),
     onSettled: () => setAsked(undefined),
   })
   return {

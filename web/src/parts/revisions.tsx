@@ -4,21 +4,18 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import Typography from '@mui/material/Typography'
-import { useQuery } from '@tanstack/react-query'
 import { Fragment, useState } from 'react'
-import { api, ask } from '../api/client'
 import { fullTime, shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { Differences, differences } from './differences'
 import { Trouble } from './trouble'
-
-type Path = '/api/v1/services/{id}/revisions'
+import { useRevisions } from '../api/queries'
 
 /** The revisions of a definition, newest first: who, when, why, and what each changed. */
 export function Revisions({ path, id, counts }: { path: 'services' | 'checks' | 'agreements' | 'notice-plans' | 'windows'; id: string; counts?: boolean }) {
   const { zone } = useZone()
   const [open, setOpen] = useState<number | undefined>()
-  const revisions = useQuery({ queryKey: ['revisions', path, id], queryFn: () => ask(api.GET(`/api/v1/${path}/{id}/revisions` as Path, { params: { path: { id } } })).then((l) => l.items) })
+  const revisions = useRevisions(path, id)
   if (!revisions.data) return <Trouble error={revisions.error} />
   const all = revisions.data
   return (

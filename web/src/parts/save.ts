@@ -1,5 +1,5 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import type { FieldValues, UseFormReturn } from 'react-hook-form'
+import { useChange } from '../api/changes'
 import { api, ask } from '../api/client'
 import type { Kept } from './kept'
 import type { Retirable } from './retire'
@@ -24,8 +24,7 @@ type Options<V extends FieldValues, S> = {
 
 /** Saves a definition: as a new one, or as the next revision of what is edited. Faults stand at their fields. */
 export function useSaving<V extends FieldValues, S>({ of, entry, form, kept, spec, names, by, reason, done }: Options<V, S>) {
-  const client = useQueryClient()
-  return useMutation({
+  return useChange({
     mutationFn: async (v: V) => {
       const why = reason?.(v)
       const other = by?.(spec(v), why)
@@ -35,11 +34,9 @@ export function useSaving<V extends FieldValues, S>({ of, entry, form, kept, spe
       await ask(api.PUT(`/api/v1/${of}/{id}` as '/api/v1/networks/{id}', { params: { path: { id: entry.id } }, body: { revision: entry.revision, spec: body, reason: why } }))
       return entry.id
     },
-    onSuccess: async (id) => {
-      kept.done()
-      await client.invalidateQueries()
-      await done(id)
-    },
+    again: 'all',
+    kept,
+    onSuccess: done,
     onError: (e) => showFaults(e, form.setError, 'spec.', names),
   })
 }

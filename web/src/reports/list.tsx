@@ -8,9 +8,9 @@ import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useAgreements, useMay, usePeriodNames, useReports } from '../api/queries'
 import { Export } from '../parts/export'
@@ -112,14 +112,11 @@ function Draft() {
   const [chosen, setChosen] = useState('')
   const finished = (usePeriodNames(agreement).data ?? []).filter((p) => p.over)
   const period = finished.some((p) => p.name === chosen) ? chosen : (finished[0]?.name ?? '')
-  const client = useQueryClient()
   const navigate = useNavigate()
-  const draft = useMutation({
+  const draft = useChange({
     mutationFn: () => ask(api.POST('/api/v1/reports', { body: { agreement, period } })),
-    onSuccess: async ({ id }) => {
-      await client.invalidateQueries({ queryKey: ['reports'] })
-      await navigate(`/reports/${id}`)
-    },
+    again: ['reports'],
+    onSuccess: ({ id }) => navigate(`/reports/${id}`),
   })
   if (agreements.length === 0) return <Trouble error={all.error} />
   return (

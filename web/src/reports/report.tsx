@@ -7,9 +7,9 @@ import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useMay, useReport } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
@@ -145,7 +145,6 @@ function OutageTable({ outages, zone }: { outages: Schemas['Outage'][]; zone: st
 const told = (text: string) => [...text].reduce((h, c) => (Math.imul(h, 31) + (c.codePointAt(0) ?? 0)) | 0, 7)
 
 function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
-  const client = useQueryClient()
   const navigate = useNavigate()
   const [asking, setAsking] = useState(false)
   const [dropping, setDropping] = useState(false)
@@ -154,19 +153,16 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
   const kept = useKept(form, fresh, told(r.remark), { draft: `reports/${r.id}` })
   const remark = form.watch('remark')
   const path = { params: { path: { id: r.id } } }
-  const refresh = () => client.invalidateQueries()
-  const keepRemark = useMutation({ mutationFn: () => ask(api.PUT('/api/v1/reports/{id}', { ...path, body: { remark, was: r.remark } })), onSuccess: refresh })
-  const publish = useMutation({
+  const keepRemark = useChange({ mutationFn: () => ask(api.PUT('/api/v1/reports/{id}', { ...path, body: { remark, was: r.remark } })), again: 'all' })
+  const publish = useChange({
     mutationFn: () => ask(api.POST('/api/v1/reports/{id}/publish', { ...path, body: { seen: r.seen ?? '' } })),
-    onSuccess: refresh,
+    again: 'all',
     onSettled: () => setAsking(false),
   })
-  const drop = useMutation({
+  const drop = useChange({
     mutationFn: () => ask(api.DELETE('/api/v1/reports/{id}', path)),
-    onSuccess: async () => {
-      await refresh()
-      await navigate('/reports')
-    },
+    again: 'all',
+    onSuccess: () => navigate('/reports'),
     onSettled: () => setDropping(false),
   })
   const may = useMay()('publish')

@@ -5,9 +5,9 @@ import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Controller, type FieldPath } from 'react-hook-form'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useKinds, useLocations, useMayChange, useServices } from '../api/queries'
 import { useForm } from '../parts/form'
@@ -25,6 +25,7 @@ import { OwnHost } from './own-host'
 import { allSettings, newCheck, ownSettings } from './new-check'
 import { scheduleOf, useEffects } from './schedule'
 import { TryNow } from './try-now'
+import { useReportIns } from './queries'
 
 type Spec = Schemas['CheckSpec']
 type Check = Schemas['DefinedCheckSpec']
@@ -95,33 +96,24 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
   // What a request says may be secret, and is not kept in the browser.
   const typed = useKept(form, fresh, check?.revision ?? 0, { draft: `checks/${check?.id ?? `of ${service.id}`}`, without: (d) => ({ ...d, http: d.http && { ...d.http, body: undefined, headers: undefined } }) })
   const origin = originOf(form, service)
-  const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
   const back = keep(`/services/${service.id}`)
-  const done = async () => {
-    typed.done()
-    await client.invalidateQueries()
-    await navigate(back)
-  }
-  const save = useMutation({
+  const save = useChange({
     mutationFn: async (d: Draft) => {
       const spec = toSpec(d, service.spec.check_defaults)
       if (check) await ask(api.PUT('/api/v1/checks/{id}', { params: { path: { id: check.id } }, body: { revision: check.revision, reason: d.reason, spec } }))
       else return (await ask(api.POST('/api/v1/checks', { body: { spec, reason: d.reason } }))).id
     },
-    onSuccess: async (id) => {
-      typed.done()
-      if (id && form.getValues('kind') === 'report-in') {
-        await client.invalidateQueries()
-        await navigate(keep(`/checks/${id}`))
-        return
-      }
-      await done()
-    },
+    again: 'all',
+    kept: typed,
+    onSuccess: (id) => navigate(id && form.getValues('kind') === 'report-in' ? keep(`/checks/${id}`) : back),
     onError: (e) => showAtFields(e, form),
   })
-  const retiring = useRetiring('checks', done)
+  const retiring = useRetiring('checks', () => {
+    typed.done()
+    return navigate(back)
+  })
   const kept = check?.spec.pair
   const may = useMayChange()(service.spec.owner) && !kept
   const v = form.watch()
@@ -239,11 +231,10 @@ function Form({ check, model, service, places, all }: { all: Schemas['Kind'][]; 
 
 /** Makes the address that another system reports in to; it is shown this once. */
 function ReportInAddress({ check }: { check: Check }) {
-  const client = useQueryClient()
-  const made = useQuery({ queryKey: ['report-ins'], queryFn: () => ask(api.GET('/api/v1/report-ins')).then((l) => l.items) })
-  const make = useMutation({
+  const made = useReportIns()
+  const make = useChange({
     mutationFn: () => ask(api.POST('/api/v1/checks/{id}/report-in', { params: { path: { id: check.id } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['report-ins'] }),
+    again: ['report-ins'],
   })
   const before = made.data?.find((r) => r.check === check.id)
   const first = check.spec.report_in?.numbers?.[0]

@@ -8,9 +8,9 @@ import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useMemo, useState } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useChecksNow, useLocations, useMayDefine, useNotUp, useServices } from '../api/queries'
 import { counted } from '../parts/counted'
@@ -54,7 +54,6 @@ export function CheckList() {
   const places = useLocations()
   const may = useMayDefine()
   const keep = useKeep()
-  const client = useQueryClient()
   const [find, words, setWords] = useFind()
   const [state, setState] = useParam('state')
   const [kind, setKind] = useParam('kind')
@@ -114,24 +113,24 @@ export function CheckList() {
       return false
     }
   }
-  const save = useMutation({
+  const save = useChange({
     mutationFn: async () => {
       setFaults({})
       const done: Check[] = []
       for (const c of picked) if (await put(c, c.revision, changed(c.spec, change), change.reason || 'changed with others')) done.push(c)
       setBefore(done)
       if (done.length === picked.length) setChange({ ...unchanged })
-      await client.invalidateQueries()
       return done.length
     },
+    again: 'all',
   })
-  const undo = useMutation({
+  const undo = useChange({
     mutationFn: async () => {
       for (const c of before) await put(c, c.revision + 1, c.spec, 'undone')
       setBefore([])
       save.reset()
-      await client.invalidateQueries()
     },
+    again: 'all',
   })
   if (!checks.data || !services.data) return <Awaited error={checks.error ?? services.error} />
   const touched = Object.entries(change).some(([k, v]) => k !== 'reason' && v !== '')

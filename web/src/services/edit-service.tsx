@@ -5,9 +5,9 @@ import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Controller, type UseFormReturn } from 'react-hook-form'
 import { useNavigate, useParams } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useServices } from '../api/queries'
 import { PlanPick } from '../notices/plan-pick'
@@ -92,10 +92,9 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
     form.clearErrors('depends')
     form.setValue('depends', list)
   }
-  const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
-  const save = useMutation({
+  const save = useChange({
     mutationFn: (v: Values) =>
       ask(
         api.PUT('/api/v1/services/{id}', {
@@ -120,11 +119,9 @@ function Form({ service, all }: { service: Service; all: Service[] }) {
           },
         }),
       ),
-    onSuccess: async () => {
-      kept.done()
-      await client.invalidateQueries()
-      await navigate(keep(`/services/${service.id}`))
-    },
+    again: 'all',
+    kept,
+    onSuccess: () => navigate(keep(`/services/${service.id}`)),
     onError: (e) => showFaults(e, form.setError, 'spec.', { 'incidents.': '', 'incidents.reopen_s': 'reopen', 'notices.plan': 'plan', 'depends_on[': 'depends' }),
   })
   const err = form.formState.errors

@@ -10,9 +10,9 @@ import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useLocations, useMayDefine, useServices } from '../api/queries'
 import { useForm } from '../parts/form'
@@ -24,7 +24,8 @@ import { leading } from './kinds'
 import { parse, type Line } from './lines'
 import { OwnHost } from './own-host'
 import { useTaking } from './schedule'
-import { stateOf, useTrials } from './try-now'
+import { useTrials } from './queries'
+import { stateOf } from './try-now'
 
 type Candidate = Schemas['Candidate']
 type Trial = Schemas['TrialView']
@@ -40,7 +41,6 @@ export function ManyServices() {
   const places = useLocations()
   const services = useServices()
   const may = useMayDefine()
-  const client = useQueryClient()
   const fresh: Pasted = { text: '', chosen: undefined, interval: 60 }
   const form = useForm<Pasted>({ defaultValues: fresh })
   const kept = useKept(form, fresh, 0, { draft: 'services/many' })
@@ -52,7 +52,7 @@ export function ManyServices() {
   const locations = chosen ?? live.map((l) => l.id)
   const { lines, wrong } = parse(text)
 
-  const look = useMutation({
+  const look = useChange({
     mutationFn: async () => {
       const out: Found[] = lines.map((line) => ({ line, candidates: [] }))
       setDone({})
@@ -90,7 +90,7 @@ export function ManyServices() {
   const total = useTaking(checks.length ? { taken: checks.map((c) => ({ ...taken(c), tried: [] })), interval_s: interval, locations, target_percent: targets[0] } : undefined)
 
   const keyOf = useKeys()
-  const save = useMutation({
+  const save = useChange({
     mutationFn: async () => {
       let whole = true
       for (const { f, picked } of wanted) {
@@ -115,8 +115,8 @@ export function ManyServices() {
         }
       }
       if (whole) kept.done()
-      await client.invalidateQueries()
     },
+    again: 'all',
   })
   const measured = Object.values(done).filter((d) => d === 'measured').length
   if (!may) return <div className="empty">A manager can describe services.</div>

@@ -5,10 +5,10 @@ import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Controller } from 'react-hook-form'
 import { Link, useNavigate } from 'react-router'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useLocations } from '../api/queries'
 import { useForm } from '../parts/form'
@@ -21,7 +21,8 @@ import { OwnHost } from './own-host'
 import { decimal, validTarget } from '../parts/decimal'
 import { useTaking } from './schedule'
 import { useKey } from '../parts/key'
-import { stateOf, useTrials } from './try-now'
+import { useTrials } from './queries'
+import { stateOf } from './try-now'
 
 type Candidate = Schemas['Candidate']
 type Values = { name: string; kind: 'business' | 'supporting' | 'supplier'; owner: string; address: string; interval: number; target: string; customer: string; promised: boolean; chosen: string[] | undefined }
@@ -34,14 +35,13 @@ export function NewService() {
   const kept = useKept(form, fresh, 0, { draft: 'services/new' })
   const places = useLocations()
   const navigate = useNavigate()
-  const client = useQueryClient()
   const [candidates, setCandidates] = useState<Candidate[] | undefined>()
   const [wanted, setWanted] = useState<Record<string, boolean>>({})
   const live = (places.data ?? []).filter((l) => !l.retired)
   const locations = form.watch('chosen') ?? live.map((l) => l.id)
   const interval = Number(form.watch('interval'))
 
-  const propose = useMutation({
+  const propose = useChange({
     mutationFn: (address: string) => ask(api.POST('/api/v1/proposals', { body: { address, locations } })).then((l) => l.items),
     onSuccess: setCandidates,
     onError: (e) => e instanceof Problem && e.fields.address && form.setError('address', { message: e.fields.address }),
@@ -61,7 +61,7 @@ export function NewService() {
   const decides = first.data?.checks.findIndex((c) => c.spec.role === 'decides') ?? -1
 
   const key = useKey()
-  const save = useMutation({
+  const save = useChange({
     // One change: the service with its checks and its agreement, or nothing of it.
     mutationFn: (v: Values) => {
       const body = {
@@ -75,11 +75,9 @@ export function NewService() {
       }
       return ask(api.POST('/api/v1/proposals/take', { body: { ...body, key: key(body) } }))
     },
-    onSuccess: async ({ ids }) => {
-      kept.done()
-      await client.invalidateQueries()
-      await navigate(`/services/${ids[0]}`)
-    },
+    again: 'all',
+    kept,
+    onSuccess: ({ ids }) => navigate(`/services/${ids[0]}`),
     onError: (e) => {
       if (!(e instanceof Problem)) return
       for (const name of ['name', 'owner'] as const) if (e.fields[name]) form.setError(name, { message: e.fields[name] })

@@ -9,10 +9,9 @@ import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { TZDate } from '@date-fns/tz'
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { parse } from 'date-fns'
 import { Link } from 'react-router'
-import { api, ask, type Schemas } from '../api/client'
+import { type Schemas } from '../api/client'
 import { useServices } from '../api/queries'
 import { kindWords } from '../notices/words'
 import { Minute, noDate } from '../parts/day'
@@ -20,6 +19,7 @@ import { useParam } from '../parts/group-by'
 import { Awaited, Trouble } from '../parts/trouble'
 import { duration, fullTime, percent, shortTime } from '../time/format'
 import { useKeep, useZone } from '../time/span'
+import { useSupposition } from './queries'
 
 const lengths: Record<string, string> = { 900: '15 min', 3600: '1 h', 14400: '4 h', 43200: '12 h', 86400: '1 day', 604800: '7 days' }
 
@@ -34,13 +34,7 @@ export function SupposePage() {
   const at = when && when !== noDate ? parse(when, 'yyyy-MM-dd HH:mm', TZDate.tz(home)) : undefined
   const seconds = lasts in lengths ? Number(lasts) : 3600
   const from = at && !Number.isNaN(at.getTime()) ? new Date(at.getTime()).toISOString() : undefined
-  const supposed = useQuery({
-    queryKey: ['supposition', ids, from, seconds],
-    queryFn: () => ask(api.GET('/api/v1/supposition', { params: { query: { services: ids, from, lasts_s: seconds } } })),
-    enabled: ids.length > 0,
-    placeholderData: keepPreviousData,
-    retry: false,
-  })
+  const supposed = useSupposition(ids, from, seconds)
   if (!services.data) return <Awaited error={services.error} />
   const live = services.data.filter((s) => !s.retired)
   return (

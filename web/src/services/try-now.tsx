@@ -1,32 +1,19 @@
 import Button from '@mui/material/Button'
-import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useKinds } from '../api/queries'
 import { Trouble } from '../parts/trouble'
 import { FindingsView } from './findings'
 import { inOrder } from './measures'
-
-/** The results of trials, asked for until all are in. */
-export const useTrials = (ids: string[]) =>
-  useQuery({
-    queryKey: ['trials', ids.join()],
-    queryFn: async () => {
-      const most = 200 // a request's
-      const parts = []
-      for (let i = 0; i < ids.length; i += most) parts.push(ask(api.GET('/api/v1/trials', { params: { query: { ids: ids.slice(i, i + most) } } })))
-      return (await Promise.all(parts)).flatMap((l) => l.items)
-    },
-    enabled: ids.length > 0,
-    refetchInterval: (q) => (q.state.data?.every((t) => t.state === 'done' || t.state === 'lost') ? false : 700),
-  })
+import { useTrials } from './queries'
 
 /** One measurement of a check from each of its locations, at once. */
 export function TryNow({ spec, places }: { spec: () => Schemas['CheckSpec']; places: Schemas['DefinedLocationSpec'][] }) {
   const [ids, setIds] = useState<string[]>([])
   const [kind, setKind] = useState('')
   const kinds = useKinds()
-  const start = useMutation({
+  const start = useChange({
     mutationFn: () => {
       setKind(spec().kind)
       return ask(api.POST('/api/v1/trials', { body: spec() })).then((l) => l.items)

@@ -1,18 +1,19 @@
 import Button from '@mui/material/Button'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask } from '../api/client'
 import { Awaited, Trouble } from '../parts/trouble'
 import { useHeading } from '../shell/heading'
+import { useAcknowledgement } from './queries'
 
 /** Acknowledges an incident by the link of a message; its token stands behind # and so in no log. */
 export function Acknowledge() {
   useHeading()
   const [token] = useState(() => window.location.hash.slice(1))
-  const link = useQuery({ queryKey: ['acknowledgement', token], queryFn: () => ask(api.POST('/api/v1/acknowledgements/read', { body: { token } })), retry: false, enabled: token !== '' })
-  const act = useMutation({ mutationFn: () => ask(api.POST('/api/v1/acknowledgements', { body: { token } })) })
+  const link = useAcknowledgement(token)
+  const act = useChange({ mutationFn: () => ask(api.POST('/api/v1/acknowledgements', { body: { token } })) })
   const l = link.data
   return (
     <main className="centre">

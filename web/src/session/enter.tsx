@@ -1,9 +1,9 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask } from '../api/client'
 import { useForm } from '../parts/form'
 import { Trouble, showFaults } from '../parts/trouble'
@@ -17,7 +17,7 @@ export function Enter() {
   const [token] = useState(() => window.location.hash.slice(1))
   const form = useForm<Values>({ defaultValues: { password: '', again: '' } })
   const navigate = useNavigate()
-  const enter = useMutation({
+  const enter = useChange({
     mutationFn: (v: Values) => ask(api.POST('/api/v1/password-link', { body: { token, password: v.password } })),
     onSuccess: () => navigate('/sign-in?chosen', { replace: true }),
     onError: (e) => showFaults(e, form.setError),

@@ -1,23 +1,25 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQueryClient } from '@tanstack/react-query'
 import { Navigate, useNavigate } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useForm } from '../parts/form'
 import { Trouble, showFaults } from '../parts/trouble'
 import { useHeading } from '../shell/heading'
+import { useFirst } from './queries'
 
 /** Makes the first account of an installation, with the token from the console. */
 export function FirstPerson() {
   useHeading()
-  const first = useQuery({ queryKey: ['first'], queryFn: () => ask(api.GET('/api/v1/first-person')) })
+  const first = useFirst()
   // What the server was started with stands; where it was told nothing, this browser's zone is a likely one.
   const said = first.data && { organisation: first.data.organisation, timezone: first.data.timezone || Intl.DateTimeFormat().resolvedOptions().timeZone }
   const form = useForm<Schemas['FirstPerson']>({ values: said && { ...said, token: '', name: '', email: '', password: '' }, resetOptions: { keepDirtyValues: true } })
   const client = useQueryClient()
   const navigate = useNavigate()
-  const make = useMutation({
+  const make = useChange({
     mutationFn: (body: Schemas['FirstPerson']) => ask(api.POST('/api/v1/first-person', { body })),
     onSuccess: async (me) => {
       client.clear()

@@ -1,7 +1,7 @@
 import Button from '@mui/material/Button'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask } from '../api/client'
 import { useInbox } from '../notices/queries'
 import { Awaited, Trouble } from '../parts/trouble'
@@ -11,13 +11,12 @@ import { useKeep, useZone } from '../time/span'
 /** Notices that were for me, the latest first. */
 export function Inbox() {
   const inbox = useInbox(true)
-  const client = useQueryClient()
   const keep = useKeep()
   const { zone } = useZone()
   const latest = inbox.data?.items[0]?.id ?? 0
-  const read = useMutation({
+  const read = useChange({
     mutationFn: () => ask(api.PUT('/api/v1/me/inbox/read', { body: { up_to: latest } })),
-    onSettled: () => client.invalidateQueries({ queryKey: ['inbox'] }),
+    again: ['inbox'],
   })
   if (!inbox.data) return <Awaited error={inbox.error} />
   const { items, unread } = inbox.data

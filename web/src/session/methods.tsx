@@ -2,8 +2,8 @@ import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useOwnMethods } from '../notices/queries'
 import { weekWords } from '../notices/words'
@@ -18,14 +18,11 @@ type Values = { kind: 'mail' | 'sms'; address: string }
 /** By what I am told of incidents; each is used once it is verified by a code. */
 export function Methods() {
   const methods = useOwnMethods()
-  const client = useQueryClient()
   const form = useForm<Values>({ defaultValues: { kind: 'mail', address: '' } })
-  const add = useMutation({
+  const add = useChange({
     mutationFn: (v: Values) => ask(api.POST('/api/v1/me/contact-methods', { body: v })),
-    onSuccess: async () => {
-      form.reset()
-      await client.invalidateQueries({ queryKey: ['own-methods'] })
-    },
+    again: ['own-methods'],
+    onSuccess: () => form.reset(),
     onError: (e) => showFaults(e, form.setError),
   })
   const err = form.formState.errors
@@ -53,16 +50,15 @@ export function Methods() {
 }
 
 function One({ method: m }: { method: Method }) {
-  const client = useQueryClient()
   const { home } = useZone()
   const [code, setCode] = useState('')
   const [when, setWhen] = useState<{ week: Schemas['WeeklyPlan'] | undefined }>()
-  const again = () => client.invalidateQueries({ queryKey: ['own-methods'] })
+  const again = ['own-methods']
   const path = { params: { path: { id: m.id } } }
-  const send = useMutation({ mutationFn: () => ask(api.POST('/api/v1/me/contact-methods/{id}/code', path)), onSettled: again })
-  const verify = useMutation({ mutationFn: () => ask(api.PUT('/api/v1/me/contact-methods/{id}/verification', { ...path, body: { code } })), onSettled: again })
-  const drop = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/me/contact-methods/{id}', path)), onSettled: again })
-  const active = useMutation({ mutationFn: (w: Schemas['WeeklyPlan'] | undefined) => ask(api.PUT('/api/v1/me/contact-methods/{id}', { ...path, body: { active: w } })), onSuccess: () => setWhen(undefined), onSettled: again })
+  const send = useChange({ mutationFn: () => ask(api.POST('/api/v1/me/contact-methods/{id}/code', path)), again })
+  const verify = useChange({ mutationFn: () => ask(api.PUT('/api/v1/me/contact-methods/{id}/verification', { ...path, body: { code } })), again })
+  const drop = useChange({ mutationFn: () => ask(api.DELETE('/api/v1/me/contact-methods/{id}', path)), again })
+  const active = useChange({ mutationFn: (w: Schemas['WeeklyPlan'] | undefined) => ask(api.PUT('/api/v1/me/contact-methods/{id}', { ...path, body: { active: w } })), onSuccess: () => setWhen(undefined), again })
   const name = m.kind === 'sms' ? 'SMS' : 'e-mail'
   return (
     <div className="entry" data-method={m.address}>

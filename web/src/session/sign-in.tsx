@@ -1,12 +1,14 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQueryClient } from '@tanstack/react-query'
 import { Navigate, useNavigate, useSearchParams } from 'react-router'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useForm } from '../parts/form'
 import { Trouble } from '../parts/trouble'
 import { useHeading } from '../shell/heading'
+import { useFirst } from './queries'
 
 /** Whether what is missing is the code of the second factor, or it was wrong: the password is right then. */
 const wantsCode = (error: unknown) => error instanceof Problem && 'code' in error.fields
@@ -18,8 +20,8 @@ export function SignIn() {
   const client = useQueryClient()
   const navigate = useNavigate()
   const [params] = useSearchParams()
-  const first = useQuery({ queryKey: ['first'], queryFn: () => ask(api.GET('/api/v1/first-person')) })
-  const signIn = useMutation({
+  const first = useFirst()
+  const signIn = useChange({
     mutationFn: (body: Schemas['SignIn']) => ask(api.POST('/api/v1/session', { body })),
     onSuccess: async (me) => {
       client.clear()

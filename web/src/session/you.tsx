@@ -6,8 +6,8 @@ import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
 import { useForm } from '../parts/form'
@@ -16,6 +16,7 @@ import { Methods } from './methods'
 import { Sounds } from './sounds'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
+import { useOwnSessions } from './queries'
 
 /** What everybody keeps for themselves: password, second factor, the browsers they are signed in with. */
 export function You() {
@@ -44,14 +45,11 @@ export function You() {
 
 /** A mutation of one's own account: on success everything about it is asked for again. */
 function useOwn<V, R>(form: { setError: Parameters<typeof showFaults>[1] } | undefined, mutationFn: (v: V) => Promise<R>, done?: (r: R) => void) {
-  const client = useQueryClient()
-  return useMutation({
+  return useChange({
     mutationFn,
-    onSuccess: async (r: R) => {
-      done?.(r)
-      await client.invalidateQueries({ queryKey: ['me'] })
-      await client.invalidateQueries({ queryKey: ['own-sessions'] })
-    },
+    again: ['me', 'own-sessions'],
+    unawaited: true,
+    onSuccess: (r: R) => done?.(r),
     onError: (e) => form && showFaults(e, form.setError),
   })
 }
@@ -179,7 +177,7 @@ function short(browser: string): string {
 
 function Sessions() {
   const { zone } = useZone()
-  const sessions = useQuery({ queryKey: ['own-sessions'], queryFn: () => ask(api.GET('/api/v1/me/sessions')).then((l) => l.items) })
+  const sessions = useOwnSessions()
   const end = useOwn(undefined, (id: string) => ask(api.DELETE('/api/v1/me/sessions/{id}', { params: { path: { id } } })))
   const endAll = useOwn(undefined, () => ask(api.DELETE('/api/v1/me/sessions')))
   return (

@@ -1,7 +1,7 @@
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
-import { useMutation } from '@tanstack/react-query'
 import { Controller } from 'react-hook-form'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useCredentials, useMayDefineForAll } from '../api/queries'
 import { useContacts, type Contact } from '../notices/queries'
@@ -57,7 +57,7 @@ export function Contacts() {
 }
 
 function Tested({ id }: { id: string }) {
-  const test = useMutation({ mutationFn: () => ask(api.POST('/api/v1/contact-methods/{id}/test', { params: { path: { id } } })) })
+  const test = useChange({ mutationFn: () => ask(api.POST('/api/v1/contact-methods/{id}/test', { params: { path: { id } } })) })
   return (
     <div>
       <button type="button" className="link" disabled={test.isPending} onClick={() => test.mutate()}>
@@ -113,7 +113,7 @@ function ContactForm({ contact, done }: { contact?: Contact; done: () => void })
     names: { 'headers[': 'headers', 'args[': 'args', 'active.': 'active' },
     done,
   })
-  const preview = useMutation({
+  const preview = useChange({
     mutationFn: (v: Values) => ask(api.POST('/api/v1/contact-methods/preview', { body: { spec: specOf({ ...v, name: v.name || 'Preview' }) } })),
     onError: (e) => showFaults(e, form.setError, 'spec.', { 'headers[': 'headers', 'args[': 'args', 'active.': 'active' }),
   })

@@ -1,8 +1,8 @@
 import Box from '@mui/material/Box'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useChecks, useCredentials } from '../api/queries'
 import { useForm } from '../parts/form'
@@ -12,6 +12,7 @@ import { Awaited, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { Listing } from './listing'
+import { useSecrets } from './queries'
 
 type Credential = Schemas['DefinedCredentialSpec']
 type Values = { name: string; kind: 'basic' | 'bearer' | 'header' | 'query'; user: string; header: string; parameter: string; origins: string; secret: string }
@@ -22,7 +23,7 @@ const kinds = { basic: 'name and password (Basic)', bearer: 'token (Bearer)', he
 export function Credentials() {
   const credentials = useCredentials()
   const checks = useChecks()
-  const secrets = useQuery({ queryKey: ['secrets'], queryFn: () => ask(api.GET('/api/v1/credentials/secrets')).then((l) => l.items) })
+  const secrets = useSecrets()
   const { zone } = useZone()
   if (!credentials.data) return <Awaited error={credentials.error} />
   const users = (id: string) => (checks.data ?? []).filter((c) => !c.retired && c.spec.http?.credential === id)
@@ -58,9 +59,8 @@ function CredentialForm({ credential, done }: { credential?: Credential; done: (
   const fresh: Values = { name: credential?.spec.name ?? '', kind: credential?.spec.kind ?? 'basic', user: credential?.spec.user ?? '', header: credential?.spec.header ?? '', parameter: credential?.spec.parameter ?? '', origins: credential?.spec.origins.join('\n') ?? '', secret: '' }
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, credential?.revision ?? 0, { draft: `credentials/${credential?.id ?? 'new'}`, without: (v) => ({ ...v, secret: '' }) })
-  const client = useQueryClient()
   const [made, setMade] = useState<string | undefined>()
-  const save = useMutation({
+  const save = useChange({
     mutationFn: async (v: Values) => {
       const spec = {
         name: v.name,
@@ -76,11 +76,9 @@ function CredentialForm({ credential, done }: { credential?: Credential; done: (
       if (known) await ask(api.PUT('/api/v1/credentials/{id}', { params: { path: { id } }, body: { revision: credential?.revision ?? 1, spec } }))
       if (v.secret || !credential) await ask(api.PUT('/api/v1/credentials/{id}/secret', { params: { path: { id } }, body: { secret: v.secret } }))
     },
-    onSuccess: async () => {
-      kept.done()
-      await client.invalidateQueries()
-      done()
-    },
+    again: 'all',
+    kept,
+    onSuccess: done,
     onError: (e) => {
       showFaults(e, form.setError, 'spec.')
       if (e instanceof Problem) {

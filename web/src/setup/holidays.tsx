@@ -1,8 +1,8 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
-import { useMutation } from '@tanstack/react-query'
 import { useRef } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useAgreements, useHolidayLists } from '../api/queries'
 import { useForm } from '../parts/form'
@@ -69,7 +69,7 @@ function HolidaysForm({ list, done }: { list?: List; done: () => void }) {
     names: { 'days[': 'days' },
     done,
   })
-  const load = useMutation({
+  const load = useChange({
     mutationFn: async (file: File) => ({ file: file.name, ...(await ask(api.POST('/api/v1/holiday-lists/read', { body: { text: await file.text() } }))) }),
     onSuccess: ({ days }) => form.setValue('days', linesOf(joined(holidaysOf(form.getValues('days')).days, days)), { shouldDirty: true }),
   })

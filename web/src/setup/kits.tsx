@@ -4,9 +4,9 @@ import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useLocations, useMayDefine, useServices } from '../api/queries'
 import { counted } from '../parts/counted'
@@ -18,12 +18,13 @@ import { Awaited, Trouble } from '../parts/trouble'
 import { kinds } from '../services/kinds'
 import { useKeep } from '../time/span'
 import { SetupHead } from './head'
+import { useKitOf, useKits } from './queries'
 
 type Kit = Schemas['DefinedKitSpec']
 
 /** Sets of checks that are used again and again, with what differs as parameters. */
 export function Kits() {
-  const kits = useQuery({ queryKey: ['kits'], queryFn: () => ask(api.GET('/api/v1/kits')).then((l) => l.items) })
+  const kits = useKits()
   const may = useMayDefine()
   const [making, setMaking] = useState(false)
   const [using, setUsing] = useState<string | undefined>()
@@ -75,24 +76,17 @@ export function Kits() {
 /** A kit from what a service has: its host becomes the parameter host. */
 function MakeKit({ done }: { done: () => void }) {
   const services = useServices()
-  const client = useQueryClient()
   const fresh = { service: '', name: '' }
   const form = useForm({ defaultValues: fresh })
   const kept = useKept(form, fresh, 0, { draft: 'kits/new' })
   const { service, name } = form.watch()
-  const proposal = useQuery({
-    queryKey: ['kits', 'proposal', service],
-    queryFn: () => ask(api.POST('/api/v1/kits/proposal', { body: { service, name: '' } })),
-    enabled: service !== '',
-  })
+  const proposal = useKitOf(service)
   const spec = proposal.data
-  const save = useMutation({
+  const save = useChange({
     mutationFn: () => ask(api.POST('/api/v1/kits', { body: { spec: { ...(spec as Kit['spec']), name } } })),
-    onSuccess: async () => {
-      kept.done()
-      await client.invalidateQueries()
-      done()
-    },
+    again: 'all',
+    kept,
+    onSuccess: done,
   })
   return (
     <div className="form in-place">
@@ -125,7 +119,6 @@ type Use = { service: string; chosen: string[] | undefined; values: Record<strin
 function UseKit({ kit }: { kit: Kit }) {
   const services = useServices()
   const places = useLocations()
-  const client = useQueryClient()
   const keep = useKeep()
   const live = (places.data ?? []).filter((l) => !l.retired)
   const fresh: Use = { service: '', chosen: undefined, values: {} }
@@ -133,12 +126,10 @@ function UseKit({ kit }: { kit: Kit }) {
   const kept = useKept(form, fresh, 0, { draft: `kits/${kit.id}/use` })
   const { service, chosen, values } = form.watch()
   const locations = chosen ?? live.map((l) => l.id)
-  const use = useMutation({
+  const use = useChange({
     mutationFn: () => ask(api.POST('/api/v1/kits/{id}/use', { params: { path: { id: kit.id } }, body: { service, locations, values } })),
-    onSuccess: () => {
-      kept.done()
-      return client.invalidateQueries()
-    },
+    again: 'all',
+    kept,
   })
   const faults = use.error instanceof Problem ? Object.values(use.error.fields) : []
   return (

@@ -8,8 +8,8 @@ import TableRow from '@mui/material/TableRow'
 import Stack from '@mui/material/Stack'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useChange } from '../api/changes'
 import { Problem, api, ask, type Schemas } from '../api/client'
 import { useAgents, useChecks, useLocations, useMay, useMayDefineForAll } from '../api/queries'
 import { counted } from '../parts/counted'
@@ -100,8 +100,7 @@ function LocationForm({ location, onDone, first }: { location?: Location; onDone
   }
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, location?.revision ?? 0, { draft: `locations/${location?.id ?? 'new'}` })
-  const client = useQueryClient()
-  const save = useMutation({
+  const save = useChange({
     mutationFn: async (v: Values) => {
       const number = (t: string) => (t.trim() === '' ? undefined : Number(decimal(t)))
       const rates = { per_second: number(v.per_second), per_target_s: number(v.per_target_s), per_day: number(v.per_day) }
@@ -119,11 +118,10 @@ function LocationForm({ location, onDone, first }: { location?: Location; onDone
       if (location) await ask(api.PUT('/api/v1/locations/{id}', { params: { path: { id: location.id } }, body: { revision: location.revision, spec } }))
       else await ask(api.POST('/api/v1/locations', { body: { spec } }))
     },
-    onSuccess: async () => {
-      kept.done()
-      onDone() // first, so that nothing moves once the list shows the change
-      await client.invalidateQueries()
-    },
+    again: 'all',
+    unawaited: true, // nothing moves once the list shows the change
+    kept,
+    onSuccess: onDone,
     onError: (e) => {
       if (!(e instanceof Problem)) return
       for (const [path, message] of Object.entries(e.fields)) form.setError(path.replace(/^spec\.(rates\.)?/, '').replace(/\[.*$/, '') as keyof Values, { message })
@@ -163,15 +161,13 @@ function LocationForm({ location, onDone, first }: { location?: Location; onDone
 }
 
 function Place({ location: l, agents, checks, administrator, may }: { location: Location; agents: Agent[]; checks: number; administrator: boolean; may: boolean }) {
-  const client = useQueryClient()
   const [token, setToken] = useState<string | undefined>()
   const [editing, setEditing] = useState(false)
-  const add = useMutation({
+  const add = useChange({
     mutationFn: () => ask(api.POST('/api/v1/locations/{id}/agents', { params: { path: { id: l.id } } })),
-    onSuccess: (t) => {
-      setToken(t.token)
-      void client.invalidateQueries({ queryKey: ['agents'] })
-    },
+    again: ['agents'],
+    unawaited: true,
+    onSuccess: (t) => setToken(t.token),
   })
   const retiring = useRetiring('locations')
   return (
@@ -300,10 +296,9 @@ const sockets: Record<string, string> = {
 /** Measurements that no server could take: what they are, why, and trying once more. */
 function Quarantine({ agent: a, may }: { agent: Agent; may: boolean }) {
   const { zone } = useZone()
-  const client = useQueryClient()
-  const release = useMutation({
+  const release = useChange({
     mutationFn: () => ask(api.POST('/api/v1/agents/{id}/release', { params: { path: { id: a.id } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['agents'] }),
+    again: ['agents'],
   })
   const one = a.set_aside === 1
   return (
@@ -346,10 +341,9 @@ function Quarantine({ agent: a, may }: { agent: Agent; may: boolean }) {
 function Lost({ agent: a }: { agent: Agent }) {
   const { zone } = useZone()
   const may = useMay()('operate')
-  const client = useQueryClient()
-  const see = useMutation({
+  const see = useChange({
     mutationFn: () => ask(api.POST('/api/v1/agents/{id}/lost/seen', { params: { path: { id: a.id } }, body: { lost: a.lost } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['agents'] }),
+    again: ['agents'],
   })
   const fresh = a.lost - a.lost_seen
   return (
@@ -370,11 +364,10 @@ function Lost({ agent: a }: { agent: Agent }) {
 
 function AgentLine({ agent: a, administrator, may }: { agent: Agent; administrator: boolean; may: boolean }) {
   const { zone } = useZone()
-  const client = useQueryClient()
   const [asking, setAsking] = useState(false)
-  const revoke = useMutation({
+  const revoke = useChange({
     mutationFn: () => ask(api.DELETE('/api/v1/agents/{id}', { params: { path: { id: a.id } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['agents'] }),
+    again: ['agents'],
     onSettled: () => setAsking(false),
   })
   return (

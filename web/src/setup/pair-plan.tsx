@@ -9,9 +9,9 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Fragment, useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useKinds, useLocations, useMayDefine, usePairPlans, useServices } from '../api/queries'
 import { Export } from '../parts/export'
@@ -24,6 +24,7 @@ import { duration } from '../time/format'
 import { useKeep } from '../time/span'
 import { pairKinds, shapes, type Plan } from './pair-words'
 import { SetupHead } from './head'
+import { usePairsOf } from './queries'
 
 type Spec = Schemas['PairPlanSpec']
 type Pair = Schemas['PairOf']
@@ -59,7 +60,6 @@ function Form({ plan, places, services }: { plan: Plan | undefined; places: Loca
   const spec: Spec = form.watch()
   const [open, setOpen] = useState<Pair | undefined>()
   const may = useMayDefine()
-  const client = useQueryClient()
   const navigate = useNavigate()
   const keep = useKeep()
   const pairs = spec.pairs ?? []
@@ -67,18 +67,16 @@ function Form({ plan, places, services }: { plan: Plan | undefined; places: Loca
   const picked = spec.shape === 'picked'
   const ready = spec.service !== '' && spec.kinds.length > 0 && (picked ? pairs.length > 0 : locations.length > 1)
   const asked: Spec = { ...spec, name: spec.name.trim() || 'unnamed', locations: picked ? undefined : locations, pairs: picked ? pairs : undefined }
-  const preview = useQuery({ queryKey: ['pair-preview', plan?.id, asked], queryFn: () => ask(api.POST('/api/v1/pair-plans/preview', { body: { id: plan?.id, spec: asked } })), enabled: ready && may, placeholderData: keepPreviousData, retry: false })
-  const save = useMutation({
+  const preview = usePairsOf(plan?.id, asked, ready && may)
+  const save = useChange({
     mutationFn: async () => {
       const body = { ...asked, name: spec.name.trim() }
       if (plan) await ask(api.PUT('/api/v1/pair-plans/{id}', { params: { path: { id: plan.id } }, body: { revision: plan.revision, spec: body } }))
       else await ask(api.POST('/api/v1/pair-plans', { body: { spec: body } }))
     },
-    onSuccess: async () => {
-      kept.done()
-      await client.invalidateQueries()
-      await navigate(keep('/set-up/pairs'))
-    },
+    again: 'all',
+    kept,
+    onSuccess: () => navigate(keep('/set-up/pairs')),
   })
   const change = (part: Partial<Spec>) => form.reset({ ...form.getValues(), ...part }, { keepDefaultValues: true })
   const name = (id: string) => places.find((l) => l.id === id)?.spec.name ?? id

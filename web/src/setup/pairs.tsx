@@ -6,9 +6,9 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
 import { Link } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useChecks, useKinds, useLocations, useMay, useMayDefine, usePairPlans, useServices } from '../api/queries'
 import { Export } from '../parts/export'
@@ -16,11 +16,13 @@ import { counted } from '../parts/counted'
 import { RetireQuestion, useRetiring } from '../parts/retire'
 import { Awaited, Trouble } from '../parts/trouble'
 import { inOrder } from '../services/measures'
-import { stateOf, useTrials } from '../services/try-now'
+import { useTrials } from '../services/queries'
+import { stateOf } from '../services/try-now'
 import { duration, shortTime } from '../time/format'
 import { useKeep, useZone } from '../time/span'
 import { SetupHead } from './head'
 import { pairKinds, shapes, type Plan } from './pair-words'
+import { useReach } from './queries'
 
 type Run = Schemas['PairRun']
 
@@ -58,7 +60,7 @@ function OnePlan({ plan, checks }: { plan: Plan; checks: Schemas['DefinedCheckSp
   const may = useMayDefine()
   const keep = useKeep()
   const [runs, setRuns] = useState<Run[]>([])
-  const run = useMutation({ mutationFn: () => ask(api.POST('/api/v1/pair-plans/{id}/run', { params: { path: { id: plan.id } } })).then((l) => l.items), onSuccess: setRuns })
+  const run = useChange({ mutationFn: () => ask(api.POST('/api/v1/pair-plans/{id}/run', { params: { path: { id: plan.id } } })).then((l) => l.items), onSuccess: setRuns })
   const retiring = useRetiring('pair-plans')
   const s = plan.spec
   const pairs = new Set(checks.map((c) => [c.spec.pair?.from, c.spec.pair?.to].sort().join(' '))).size
@@ -140,7 +142,7 @@ function RunView({ runs, name, close }: { runs: Run[]; name: string; close: () =
 
 /** What the kept checks saw last. */
 function Latest({ plan }: { plan: Plan }) {
-  const reach = useQuery({ queryKey: ['reach', plan.id], queryFn: () => ask(api.GET('/api/v1/pair-plans/{id}/reach', { params: { path: { id: plan.id } } })).then((l) => l.items), refetchInterval: 15_000 })
+  const reach = useReach(plan.id)
   const { zone } = useZone()
   if (!reach.data) return <Trouble error={reach.error} />
   const ways = reach.data.map((r): Way => ({ key: r.check, from: r.from, to: r.to, kind: r.kind, outcome: r.last?.outcome, word: r.last?.outcome ?? 'awaiting first measurement', detail: r.last?.detail, measures: r.last?.measures, at: r.last?.at, check: r.check }))

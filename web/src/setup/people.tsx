@@ -10,9 +10,9 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as To } from 'react-router'
+import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
 import { useMe, usePeople } from '../api/queries'
 import { useForm } from '../parts/form'
@@ -38,13 +38,11 @@ export function People() {
 /** What the organisation is called, and the zone of its months. */
 function Organisation(now: Schemas['Naming']) {
   const form = useForm<Schemas['Naming']>({ values: now, resetOptions: { keepDirtyValues: true } })
-  const client = useQueryClient()
-  const save = useMutation({
+  const save = useChange({
     mutationFn: (body: Schemas['Naming']) => ask(api.PUT('/api/v1/organisation', { body })),
-    onSuccess: async (_, body) => {
-      form.reset(body)
-      await client.invalidateQueries()
-    },
+    again: 'all',
+    unawaited: true,
+    onSuccess: (_, body) => form.reset(body),
     onError: (e) => showFaults(e, form.setError),
   })
   const err = form.formState.errors
@@ -62,10 +60,9 @@ function Organisation(now: Schemas['Naming']) {
 
 /** Whether everybody needs a second factor. */
 function Required({ required, own }: { required: boolean; own: boolean }) {
-  const client = useQueryClient()
-  const set = useMutation({
+  const set = useChange({
     mutationFn: (second_factor_required: boolean) => ask(api.PUT('/api/v1/organisation/security', { body: { second_factor_required } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['me'] }),
+    again: ['me'],
   })
   return (
     <div>
@@ -141,11 +138,10 @@ function LinkShown({ name, link, done }: { name: string; link: Schemas['Password
 }
 
 function PersonRow({ person: p, self, show }: { person: Person; self: boolean; show: (l: { name: string; link: Schemas['PasswordLink'] }) => void }) {
-  const client = useQueryClient()
   const { zone } = useZone()
   const [menu, setMenu] = useState<HTMLElement | null>(null)
   const [sure, setSure] = useState(false)
-  const act = useMutation({ mutationFn: (does: () => Promise<unknown>) => does(), onSettled: () => client.invalidateQueries({ queryKey: ['people'] }) })
+  const act = useChange({ mutationFn: (does: () => Promise<unknown>) => does(), again: ['people'] })
   const path = { params: { path: { id: p.id } } }
   const [asked, setAsked] = useState<Rights>() // a choice that is not complete
   const body = { name: p.name, role: p.role, customer: p.customer, teams: p.teams, disabled: Boolean(p.disabled_at) }
@@ -220,14 +216,14 @@ function PersonRow({ person: p, self, show }: { person: Person; self: boolean; s
 function NewPerson({ show }: { show: (l: { name: string; link: Schemas['PasswordLink'] }) => void }) {
   const form = useForm<Schemas['NewPerson']>()
   const [rights, setRights] = useState<Rights>({ role: 'viewer' })
-  const client = useQueryClient()
-  const add = useMutation({
+  const add = useChange({
     mutationFn: (v: Schemas['NewPerson']) => ask(api.POST('/api/v1/people', { body: { ...v, ...rights, customer: rights.customer || undefined } })),
-    onSuccess: async (made, body) => {
+    again: ['people'],
+    unawaited: true,
+    onSuccess: (made, body) => {
       show({ name: body.name, link: made.link })
       form.reset()
       setRights({ role: 'viewer' })
-      await client.invalidateQueries({ queryKey: ['people'] })
     },
     onError: (e) => showFaults(e, form.setError),
   })

@@ -1,10 +1,9 @@
 import Autocomplete from '@mui/material/Autocomplete'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { Controller, type Control } from 'react-hook-form'
 import { Link } from 'react-router'
-import { api, ask, type Schemas } from '../api/client'
+import { type Schemas } from '../api/client'
 import { useChecks, useKinds, useParties, useSelected, useServices } from '../api/queries'
 import { counted } from '../parts/counted'
 import { useForm } from '../parts/form'
@@ -18,6 +17,7 @@ import { Awaited } from '../parts/trouble'
 import { kinds as checkKinds } from '../services/kinds'
 import { useKeep } from '../time/span'
 import { Listing } from './listing'
+import { useSelections, useWouldTake } from './queries'
 
 type Selection = Schemas['DefinedSelectionSpec']
 type Spec = Schemas['SelectionSpec']
@@ -39,7 +39,7 @@ function wordsOf(s: Spec, team: (id: string) => string): string {
 
 /** Saved filters over services and checks. */
 export function Selections() {
-  const list = useQuery({ queryKey: ['selections', 'all'], queryFn: () => ask(api.GET('/api/v1/selections')).then((l) => l.items) })
+  const list = useSelections()
   const members = useSelected()
   const team = usePartyName('team')
   const keep = useKeep()
@@ -140,7 +140,7 @@ function AnyOf({ control, name, label, of, error }: { control: Control<Values>; 
 function Takes({ spec }: { spec: Spec }) {
   const narrows = Boolean(spec.services ?? spec.kinds ?? spec.owners ?? spec.tags ?? spec.check_kinds)
   const settled = useSettled(spec, JSON.stringify(spec), 300)
-  const preview = useQuery({ queryKey: ['selections', 'preview', settled], queryFn: () => ask(api.POST('/api/v1/selections/preview', { body: { spec: settled } })), enabled: narrows, placeholderData: keepPreviousData, retry: false })
+  const preview = useWouldTake(settled, narrows)
   const services = useServices().data ?? []
   const checks = useChecks().data ?? []
   if (!narrows) return <p className="sub">Say a condition, and what it takes stands here.</p>

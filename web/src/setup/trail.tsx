@@ -7,16 +7,16 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
-import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { api, ask, type Schemas } from '../api/client'
+import { type Schemas } from '../api/client'
 import { Differences, differences } from '../parts/differences'
 import { Day, noDate } from '../parts/day'
 import { Trouble } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { SetupHead } from './head'
+import { useTrail, useTrailActions, type TrailFilter } from './queries'
 
 type Line = Schemas['TrailLine']
 
@@ -38,15 +38,9 @@ export function Trail() {
     else next.delete(name)
     setParams(next, { replace: true })
   }
-  const filter = { person: get('who') || undefined, action: get('did') || undefined, subject: get('what') || undefined, from: dayStart(get('since')), to: dayStart(get('until'), 1) }
-  const page = 100
-  const lines = useInfiniteQuery({
-    queryKey: ['trail', filter],
-    queryFn: ({ pageParam }) => ask(api.GET('/api/v1/trail', { params: { query: { ...filter, before: pageParam, limit: page } } })).then((l) => l.items),
-    initialPageParam: 0 as number,
-    getNextPageParam: (last) => (last.length < page ? undefined : last.at(-1)?.id),
-  })
-  const actions = useQuery({ queryKey: ['trail-actions'], queryFn: () => ask(api.GET('/api/v1/trail/actions')).then((l) => l.items) })
+  const filter: TrailFilter = { person: get('who') || undefined, action: get('did') || undefined, subject: get('what') || undefined, from: dayStart(get('since')), to: dayStart(get('until'), 1) }
+  const lines = useTrail(filter)
+  const actions = useTrailActions()
   const all = lines.data?.pages.flat()
   const query = new URLSearchParams(Object.entries(filter).filter((e): e is [string, string] => Boolean(e[1])))
   const whose = all?.find((l) => l.person === filter.person)?.name

@@ -1,12 +1,11 @@
 import Typography from '@mui/material/Typography'
-import { useQuery } from '@tanstack/react-query'
 import { Link, useParams } from 'react-router'
-import { api, ask } from '../api/client'
 import { useAccount, usePeriods, useReports } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
 import { Awaited, NoAccount, Trouble } from '../parts/trouble'
 import { duration, durationUp, percent, shortTime } from '../time/format'
 import { useKeep, useSpan, useZone } from '../time/span'
+import { useNotes } from '../incidents/queries'
 
 /** One agreement as its customer sees it: the present period, those before, and their reports. */
 export function Promised() {
@@ -71,7 +70,7 @@ export function Promised() {
 /** What was written for those it was promised to, about trouble. */
 function Notes({ agreement }: { agreement: string }) {
   const { zone } = useZone()
-  const notes = useQuery({ queryKey: ['incidents', 'notes', agreement], queryFn: () => ask(api.GET('/api/v1/agreements/{id}/notes', { params: { path: { id: agreement } } })).then((l) => l.items) })
+  const notes = useNotes(agreement)
   if (!notes.data?.length) return <Trouble error={notes.error} />
   return (
     <section aria-label="What was written about trouble">

@@ -5,7 +5,7 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useChange } from '../api/changes'
 import { api, ask } from '../api/client'
 import { useMay, useStandInMessages, useStandIns } from '../api/queries'
 import { Trouble } from '../parts/trouble'
@@ -53,10 +53,9 @@ function Arrived() {
 /** The demo's simulated outside world, to be broken and mended. */
 export function StandIns() {
   const all = useStandIns()
-  const client = useQueryClient()
-  const steer = useMutation({
+  const steer = useChange({
     mutationFn: ({ id, mode }: { id: string; mode: string }) => ask(api.PUT('/api/v1/stand-ins/{id}', { params: { path: { id } }, body: { mode } })),
-    onSettled: () => client.invalidateQueries({ queryKey: ['stand-ins'] }),
+    again: ['stand-ins'],
   })
   const may = useMay()('operate')
   return (

@@ -102,6 +102,18 @@ type ChangeMade struct {
 	MadeAt time.Time
 }
 
+// What was said to the questions of a close; those that are not asked any more stay.
+type CloseAnswer struct {
+	Agreement string
+	Period    string
+	// Of the question: another once what it asks about is another.
+	Key   string
+	Cause string
+	Text  string
+	By    string
+	At    time.Time
+}
+
 // Everything people define. Ids never change; retiring keeps all history.
 type Definition struct {
 	Kind      string
@@ -189,6 +201,22 @@ type Finding struct {
 type FirstToken struct {
 	Hash   []byte
 	MadeAt time.Time
+}
+
+// Accounts that a close has fixed, with what they were made from; what was frozen is never changed.
+type FrozenPeriod struct {
+	ID        int64
+	Agreement string
+	Period    string
+	FrozenAt  time.Time
+	FrozenBy  string
+	// As report.content, without number and remark.
+	Content    []byte
+	Inputs     []byte
+	UnfrozenAt *time.Time
+	UnfrozenBy *string
+	// Why it was unfrozen.
+	Reason string
 }
 
 // How far jobs have come that mend rows written by earlier versions.

@@ -343,3 +343,29 @@ func (q *Queries) SetRemark(ctx context.Context, arg SetRemarkParams) (int64, er
 	}
 	return result.RowsAffected(), nil
 }
+
+const settledPeriods = `-- name: SettledPeriods :many
+SELECT r.period FROM report r WHERE r.agreement = $1 AND r.state = 'published'
+UNION SELECT f.period FROM frozen_period f WHERE f.agreement = $1 AND f.unfrozen_at IS NULL
+`
+
+// Those of an agreement whose account is published or frozen.
+func (q *Queries) SettledPeriods(ctx context.Context, agreement string) ([]string, error) {
+	rows, err := q.db.Query(ctx, settledPeriods, agreement)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []string{}
+	for rows.Next() {
+		var period string
+		if err := rows.Scan(&period); err != nil {
+			return nil, err
+		}
+		items = append(items, period)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
