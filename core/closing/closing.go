@@ -107,10 +107,17 @@ func Questions(f Facts) []Question {
 			continue
 		}
 		s := span.Span{From: i.From, To: i.To}
-		q := Question{Kind: Outage, Key: key(Outage, s), Span: s, MS: s.Length(), Count: 1, Why: "no incident of it that was reviewed says a cause"}
+		q := Question{Kind: Outage, Key: key(Outage, s), Span: s, MS: s.Length(), Count: 1, Why: "there is no incident of it"}
 		for _, r := range f.Incidents {
-			if r.Reviewed && r.Cause != "" && !r.Span.Intersect(s).Empty() {
-				q.Subject, q.Of = fmt.Sprint(r.ID), "incident"
+			if q.Answer != nil || r.Span.Intersect(s).Empty() {
+				continue
+			}
+			q.Subject, q.Of, q.Why = fmt.Sprint(r.ID), "incident", "its incident was not reviewed"
+			if r.Reviewed {
+				q.Why = "the review of its incident says no cause"
+			}
+			if r.Reviewed && r.Cause != "" {
+				q.Why = "the review of its incident says the cause"
 				q.Answer = &Answer{Key: q.Key, Text: r.Cause}
 			}
 		}

@@ -59,6 +59,8 @@ type ReportPage struct {
 	Outages      []report.Outage       `json:"outages"`
 	Statement    report.Statement      `json:"statement" doc:"The statement of time, as the document prints it"`
 	Frozen       *definition.Signature `json:"frozen,omitempty" doc:"Who froze the account in its close; absent: nobody did"`
+	FrozenWords  string                `json:"frozen_words,omitempty"`
+	Adjusted     []string              `json:"adjusted" doc:"The adjustments as sentences, as the document prints them"`
 	Adjustments  []report.Adjusted     `json:"adjustments" doc:"Those that the account counts with"`
 	Clauses      []string              `json:"clauses"`
 	Method       []string              `json:"method"`
@@ -197,7 +199,7 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 		Remark: c.Remark, Sentence: report.VerdictSentence(c), Organisation: c.Organisation, ServiceName: c.ServiceName,
 		Target: c.Target, Timezone: c.Timezone, From: when.From, To: when.To,
 		Figures: figures(&c.Account), Intervals: intervals(&c.Account), Outages: c.Outages, Statement: report.StatementOf(c), Clauses: c.Clauses, Method: c.Method,
-		Frozen: c.Frozen, Adjustments: append([]report.Adjusted{}, c.Adjustments...),
+		Frozen: c.Frozen, FrozenWords: report.FrozenWords(c, loc), Adjusted: append([]string{}, report.AdjustmentWords(c, loc)...), Adjustments: append([]report.Adjusted{}, c.Adjustments...),
 	}
 	if c.Account.AvailabilityPercent != nil {
 		out.Availability = *c.Account.AvailabilityPercent

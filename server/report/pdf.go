@@ -96,6 +96,7 @@ func PDF(c Content, made time.Time, digest string) ([]byte, error) {
 	p.strip(c)
 	p.figures(c)
 	p.outages(c)
+	p.adjustments(c)
 	p.words(c)
 	var buf bytes.Buffer
 	if err := p.Output(&buf); err != nil {
@@ -177,6 +178,9 @@ func (p *page) verdict(c Content) {
 	p.MultiCell(textWidth, lineHeight, fmt.Sprintf(
 		"Allowance for the period %s, used %s, left %s. Sampling bounds %s %% to %s %%. Measured %s %% of the time it should be.",
 		span.Words(a.AllowanceMS), span.WordsUp(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent), "", "L", false)
+	if words := FrozenWords(c, p.loc); words != "" {
+		p.MultiCell(textWidth, lineHeight, words, "", "L", false)
+	}
 }
 
 // VerdictSentence says the outcome in one sentence.
@@ -335,6 +339,23 @@ func (p *page) outages(c Content) {
 			p.CellFormat(widths[i], lineHeight, cell, "", 0, align(i), false, 0, "")
 		}
 		p.Ln(lineHeight)
+		if o.Cause != "" {
+			p.SetX(margin + widths[0])
+			p.font("", 9, grey)
+			p.MultiCell(textWidth-widths[0], lineHeight-0.5, o.Cause, "", "L", false)
+		}
+	}
+}
+
+func (p *page) adjustments(c Content) {
+	lines := AdjustmentWords(c, p.loc)
+	if len(lines) == 0 {
+		return
+	}
+	p.heading("Adjustments")
+	p.font("", 9.5, black)
+	for _, l := range lines {
+		p.MultiCell(textWidth, lineHeight, l, "", "L", false)
 	}
 }
 

@@ -8,12 +8,12 @@ type Event = Schemas['Event']
 const concerns: Record<Exclude<Event['kind'], 'all'>, string[]> = {
   measurement: ['service', 'moment'],
   state: ['standing', 'service', 'moment', 'strips', 'states'],
-  definition: ['standing', 'services', 'service', 'checks', 'agreements', 'locations', 'strips', 'networks', 'pair-plans', 'credentials', 'secrets', 'kits', 'parties', 'holiday-lists', 'revisions', 'me', 'periods', 'period-names', 'effects', 'clauses', 'notice-plans', 'pools', 'contact-methods', 'relays', 'duty', 'notice-gaps', 'rehearsal', 'holds', 'selections'],
+  definition: ['closes', 'close', 'standing', 'services', 'service', 'checks', 'agreements', 'locations', 'strips', 'networks', 'pair-plans', 'credentials', 'secrets', 'kits', 'parties', 'holiday-lists', 'revisions', 'me', 'periods', 'period-names', 'effects', 'clauses', 'notice-plans', 'pools', 'contact-methods', 'relays', 'duty', 'notice-gaps', 'rehearsal', 'holds', 'selections'],
   agent: ['agents', 'standing'],
   release: ['agents'],
   roster: ['agents'],
-  report: ['reports', 'report', 'standing', 'period-names'],
-  incident: ['incidents', 'incident', 'standing', 'deliveries', 'inbox'],
+  report: ['reports', 'report', 'standing', 'period-names', 'closes', 'close'],
+  incident: ['closes', 'close', 'incidents', 'incident', 'standing', 'deliveries', 'inbox'],
   trial: [],
   'trial-done': ['trials', 'incident'],
 }

@@ -7858,6 +7858,8 @@ export interface components {
             made_by: string;
         };
         ReportPage: {
+            /** @description The adjustments as sentences, as the document prints them */
+            adjusted: string[];
             /** @description Those that the account counts with */
             adjustments: components["schemas"]["Adjusted"][];
             agreement: string;
@@ -7869,6 +7871,7 @@ export interface components {
             from: string;
             /** @description Who froze the account in its close; absent: nobody did */
             frozen?: components["schemas"]["Signature"];
+            frozen_words?: string;
             id: string;
             intervals: components["schemas"]["IntervalView"][];
             /** Format: date-time */

@@ -51,9 +51,18 @@ export function ReportPage() {
           <Days from={axis.from} to={axis.to} zone={r.timezone} />
           <Legend />
         </Box>
+        {r.frozen_words && <p className="sub">{r.frozen_words}</p>}
         <Figures statement={r.statement} />
         <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Outages</Typography>
         <OutageTable outages={r.outages} zone={r.timezone} />
+        {r.adjusted.length > 0 && (
+          <>
+            <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Adjustments</Typography>
+            {r.adjusted.map((a) => (
+              <p key={a}>{a}</p>
+            ))}
+          </>
+        )}
         {r.remark && (
           <>
             <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Remark</Typography>
@@ -125,6 +134,7 @@ function OutageTable({ outages, zone }: { outages: Schemas['Outage'][]; zone: st
           <TableCell>From ({zone})</TableCell>
           <TableCell>To</TableCell>
           <TableCell align="right">Duration</TableCell>
+          <TableCell>Cause</TableCell>
         </TableRow>
       </TableHead>
       <TableBody>
@@ -134,6 +144,7 @@ function OutageTable({ outages, zone }: { outages: Schemas['Outage'][]; zone: st
             <TableCell>{fullTime(o.from, zone)}</TableCell>
             <TableCell>{fullTime(o.to, zone)}</TableCell>
             <TableCell align="right">{durationUp(o.ms)}</TableCell>
+            <TableCell>{o.cause}</TableCell>
           </TableRow>
         ))}
       </TableBody>

@@ -8,7 +8,7 @@ import TableRow from '@mui/material/TableRow'
 
 const keys: [string, string][] = [
   ['/ or Ctrl K', 'find anything'],
-  ['1 3 2 5 6 7 8 0', 'Standing, Incidents, Services, Calendar, Agreements, Reports, Notices, Set-up'],
+  ['1 3 2 5 6 9 7 8 0', 'Standing, Incidents, Services, Calendar, Agreements, Close, Reports, Notices, Set-up'],
   ['[ and ]', 'on the band: the time before, the time after'],
   ['+ and −', 'closer, down to ten minutes; wider, up to a year'],
   ['.', 'the present month'],

@@ -23,6 +23,7 @@ const areas = [
   { path: '/services', name: 'Services', key: '2', needs: 'see' },
   { path: '/calendar', name: 'Calendar', key: '5', needs: 'see' },
   { path: '/agreements', name: 'Agreements', key: '6', needs: 'see' },
+  { path: '/close', name: 'Close', key: '9', needs: 'see' },
   { path: '/reports', name: 'Reports', key: '7', needs: 'own' },
   { path: '/notices', name: 'Notices', key: '8', needs: 'see' },
   { path: '/set-up', name: 'Set-up', key: '0', needs: 'see' },

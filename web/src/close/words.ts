@@ -1,0 +1,70 @@
+import { counted } from '../parts/counted'
+import { duration, durationUp, fullTime, shortDay, shortTime } from '../time/format'
+import type { Line, Question } from './queries'
+
+/** What is open, of one kind or several of it. */
+const kinds: Record<Question['kind'], [string, string]> = {
+  adjustment: ['adjustment waits', 'adjustments wait'],
+  coverage: ['verdict is insufficient', 'verdicts are insufficient'],
+  unmeasured: ['time not measured', 'times not measured'],
+  outage: ['outage without a cause', 'outages without a cause'],
+  work: ['window not granted in full', 'windows not granted in full'],
+  edited: ['definition edited', 'definitions edited'],
+  incident: ['incident not reviewed', 'incidents not reviewed'],
+}
+
+/** What is open of a close, in one line. */
+export function openWords(l: Line): string {
+  const parts = (Object.keys(kinds) as Question['kind'][]).filter((k) => l.open[k]).map((k) => counted(l.open[k] ?? 0, kinds[k][0], kinds[k][1]))
+  return parts.join(', ')
+}
+
+/** A question in a list: what it is about, in few words. */
+export function shortly(q: Question, zone: string): string {
+  const on = q.from ? shortDay(q.from, zone) : ''
+  switch (q.kind) {
+    case 'adjustment':
+      return `adjustment of ${duration(q.ms)}, ${on}`
+    case 'coverage':
+      return 'less measured than agreed'
+    case 'unmeasured':
+      return q.count > 1 ? `${counted(q.count, 'short gap')}, ${duration(q.ms)} not measured` : `${duration(q.ms)} not measured, ${on}`
+    case 'outage':
+      return `outage of ${durationUp(q.ms)}, ${on}`
+    case 'work':
+      return `${q.subject?.name ?? 'work'}: ${duration(q.ms)} not granted, ${on}`
+    case 'edited':
+      return `${q.subject?.name ?? ''} edited, ${on}`
+    case 'incident':
+      return `${q.subject?.name ?? 'incident'} not reviewed, ${on}`
+  }
+}
+
+/** The question itself. */
+export function asked(q: Question, service: string, zone: string): string {
+  switch (q.kind) {
+    case 'adjustment':
+      return `Is this adjustment of ${service} right?`
+    case 'coverage':
+      return `Why was so little of ${service} measured?`
+    case 'unmeasured':
+      return q.count > 1 ? `Why was ${service} not measured in ${counted(q.count, 'short gap')}?` : `Why was ${service} not measured on ${shortDay(q.from ?? '', zone)}?`
+    case 'outage':
+      return `What caused the outage of ${service} on ${shortDay(q.from ?? '', zone)}?`
+    case 'work':
+      return `Is it right that ${q.subject?.name ?? 'the work'} was not granted in full?`
+    case 'edited':
+      return `Does the edit of ${q.subject?.name ?? ''} change what the account says?`
+    case 'incident':
+      return `What is there to say to ${q.subject?.name ?? 'the incident'}?`
+  }
+}
+
+/** When it was, in full. */
+export function when(q: Question, zone: string): string {
+  if (!q.from) return ''
+  if (q.kind === 'edited') return `${q.count > 1 ? `${q.count} times, the last ` : ''}${fullTime(q.from, zone)}`
+  return q.to ? `${fullTime(q.from, zone)} to ${shortTime(q.to, zone)}, ${q.kind === 'outage' ? durationUp(q.ms) : duration(q.ms)}` : `since ${fullTime(q.from, zone)}`
+}
+
+export const causes: Record<string, string> = { '': 'not known', measurement: 'our measuring', 'third-party': 'a third party', customer: 'the customer', 'force-majeure': 'force majeure', other: 'something else' }
