@@ -190,6 +190,9 @@ func gaps(intervals []account.Interval) []Question {
 	return out
 }
 
+// WaitingKey is the key of the question about an adjustment that waits.
+func WaitingKey(adjustment string) string { return key(Waiting, adjustment) }
+
 func key(k Kind, of ...any) string {
 	out := string(k)
 	for _, o := range of {

@@ -33,10 +33,11 @@ const (
 	NeedAgent     = "agent"      // nothing is measured from somewhere, or something was not delivered
 	NeedNeverGood = "never-good" // its target may be wrong
 	NeedNothing   = "unmeasured" // a service is not measured
-	NeedRequest   = "request"    // somebody asks a second person for something
+	NeedRequest   = "request"    // somebody asks a second person for planned work
+	NeedAdjusted  = "adjustment" // somebody asks a second person for an adjustment
 )
 
-var pressing = []string{NeedFault, NeedDown, NeedDegraded, NeedNotices, NeedAllowance, NeedCheck, NeedAgent, NeedRequest, NeedNeverGood, NeedNothing}
+var pressing = []string{NeedFault, NeedDown, NeedDegraded, NeedNotices, NeedAllowance, NeedCheck, NeedAgent, NeedRequest, NeedAdjusted, NeedNeverGood, NeedNothing}
 
 // InOrder sorts needs: the most pressing kind first, in it those that nobody is on, of
 // those the latest first, since that is the news, and equal ones by name. The same needs

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/url"
 	"slices"
 	"strconv"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"kestite/core/access"
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
+	"kestite/core/closing"
 	"kestite/core/definition"
 	"kestite/core/incident"
 	"kestite/core/span"
@@ -18,6 +20,7 @@ import (
 	"kestite/core/verdict"
 	"kestite/server/accounting"
 	"kestite/server/incidents"
+	"kestite/server/report"
 	"kestite/server/requests"
 	"kestite/server/store/gen/db"
 )
@@ -84,9 +87,9 @@ func (s *Server) unsent(ctx context.Context, _ *catalogue.Snapshot, now span.Ins
 	return out, nil
 }
 
-// requested is planned work that waits for somebody of the role of who asks: what Standing
+// requested is planned work, and adjustments, that wait for somebody of the role of who asks: what Standing
 // says is the same for all of one role.
-func (s *Server) requested(ctx context.Context, _ *catalogue.Snapshot, _ span.Instant) ([]standing.Need, error) {
+func (s *Server) requested(ctx context.Context, snap *catalogue.Snapshot, _ span.Instant) ([]standing.Need, error) {
 	if !who(ctx).Rights.Role.Permits(access.Approve) {
 		return nil, nil
 	}
@@ -102,6 +105,13 @@ func (s *Server) requested(ctx context.Context, _ *catalogue.Snapshot, _ span.In
 		}
 		out = append(out, standing.Need{Kind: standing.NeedRequest, Subject: name, ID: strconv.FormatInt(r.ID, 10),
 			Text: "planned work waits for a second person; " + r.AskedBy + " asks for it", Since: span.Of(r.AskedAt)})
+	}
+	for _, e := range snap.Adjustments {
+		if a := e.Current().Spec; a.State == definition.Proposed {
+			out = append(out, standing.Need{Kind: standing.NeedAdjusted, Subject: snap.Named(catalogue.Agreement, a.Agreement),
+				ID:   a.Agreement + "?period=" + url.QueryEscape(a.Period) + "&q=" + url.QueryEscape(closing.WaitingKey(e.ID)),
+				Text: "an adjustment of " + report.PeriodWords(a.Period) + " waits for a second person; " + a.Proposer.Name + " proposes it", Since: a.Proposer.At})
+		}
 	}
 	return out, nil
 }

@@ -7041,7 +7041,7 @@ export interface components {
              */
             incident?: number;
             /** @enum {string} */
-            kind: "fault" | "down" | "degraded" | "notices" | "allowance" | "check" | "agent" | "request" | "never-good" | "unmeasured";
+            kind: "fault" | "down" | "degraded" | "notices" | "allowance" | "check" | "agent" | "request" | "adjustment" | "never-good" | "unmeasured";
             /** Format: int64 */
             ms?: number;
             service?: string;
