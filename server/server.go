@@ -33,6 +33,7 @@ import (
 	"kestite/server/planner"
 	"kestite/server/publish"
 	"kestite/server/requests"
+	"kestite/server/seals"
 	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -168,7 +169,7 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	srv.API = &api.Server{
 		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: board, Planner: &planner.Planner{Books: books, Board: board}, Proxies: o.Proxies,
 		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
-		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books},
+		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books, Keys: &seals.Keys{Store: s, Vault: seal, Now: o.Now}},
 		Incidents: troubles, Notices: srv.notices, Requests: &requests.Desk{Store: s, Definitions: definitions, Notices: srv.notices, Now: o.Now},
 		Close: &closing.Desk{Store: s, Definitions: definitions, Books: books, Board: board, Notices: srv.notices, Now: o.Now}, Ingest: taking, Inward: within, Rosters: rosters,
 		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,

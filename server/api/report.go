@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -17,9 +18,11 @@ import (
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
+	"kestite/core/seal"
 	"kestite/core/span"
 	"kestite/server/publish"
 	"kestite/server/report"
+	"kestite/server/seals"
 	"kestite/server/store/gen/db"
 )
 
@@ -58,12 +61,33 @@ type ReportPage struct {
 	Intervals    []IntervalView        `json:"intervals"`
 	Outages      []report.Outage       `json:"outages"`
 	Statement    report.Statement      `json:"statement" doc:"The statement of time, as the document prints it"`
+	Seal         *SealView             `json:"seal,omitempty" doc:"How it is chained and signed; absent of drafts, and of what was published before there were seals"`
 	Frozen       *definition.Signature `json:"frozen,omitempty" doc:"Who froze the account in its close; absent: nobody did"`
 	FrozenWords  string                `json:"frozen_words,omitempty"`
 	Adjusted     []string              `json:"adjusted" doc:"The adjustments as sentences, as the document prints them"`
 	Adjustments  []report.Adjusted     `json:"adjustments" doc:"Those that the account counts with"`
 	Clauses      []string              `json:"clauses"`
 	Method       []string              `json:"method"`
+}
+
+// SealView is how a published report can be checked.
+type SealView struct {
+	Number   int64  `json:"number" doc:"In the chain of its customer, without a gap"`
+	Ledger   int64  `json:"ledger" doc:"In the ledger of all reports"`
+	Code     string `json:"code" doc:"The chain's head with it, to be kept by whoever receives it"`
+	Key      string `json:"key" doc:"Id of the key that signed it; empty: this server had none"`
+	Evidence string `json:"evidence" enum:"measurements,stretches" doc:"What the archive can be recomputed from"`
+}
+
+func sealOf(r db.Report) (*SealView, error) {
+	if r.Manifest == nil {
+		return nil, nil
+	}
+	m, err := seal.Decode(r.Manifest)
+	if err != nil {
+		return nil, err
+	}
+	return &SealView{m.Number, *r.Ledger, m.Link(r.Manifest).Code(), m.Key, m.Evidence}, nil
 }
 
 // NewReport asks for a draft.
@@ -107,7 +131,8 @@ func (s *Server) reportRoutes(a *operations) {
 		}
 		return nil, err
 	})
-	on(a, access.Own, http.MethodGet, "/reports/{id}/document", "report-document", "The report as PDF, JSON or CSV, or the inputs it was made from", s.document)
+	on(a, access.Own, http.MethodGet, "/signing-keys", "signing-keys", "The public keys that reports are signed with, and when each was in use", s.signingKeys)
+	on(a, access.Own, http.MethodGet, "/reports/{id}/document", "report-document", "The report as PDF, JSON or CSV, the inputs it was made from, or the archive that kestite verify checks", s.document)
 }
 
 func (s *Server) reports(ctx context.Context, _ *none) (*list[ReportView], error) {
@@ -204,6 +229,9 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 	if c.Account.AvailabilityPercent != nil {
 		out.Availability = *c.Account.AvailabilityPercent
 	}
+	if out.Seal, err = sealOf(r); err != nil {
+		return nil, err
+	}
 	if r.State == "draft" {
 		if out.Seen, err = report.Seen(c); err != nil {
 			return nil, err
@@ -270,10 +298,34 @@ func (s *Server) publish(ctx context.Context, in *struct {
 	if errors.Is(err, publish.ErrUnread) {
 		return nil, huma.Error409Conflict("It says something else by now than what you read: its remark, its clauses, or what was measured late. Read it again, then publish.")
 	}
-	if errors.Is(err, publish.ErrPublished) || errors.Is(err, publish.ErrChanged) {
+	if errors.Is(err, publish.ErrPublished) || errors.Is(err, publish.ErrChanged) || errors.Is(err, seals.ErrClosed) {
 		return nil, huma.Error409Conflict("It cannot be: " + err.Error() + ".")
 	}
 	return nil, err
+}
+
+// SigningKey is a public key.
+type SigningKey struct {
+	ID        string     `json:"id"`
+	PublicKey string     `json:"public_key" doc:"Ed25519, PEM (RFC 8410)"`
+	MadeAt    time.Time  `json:"made_at"`
+	RetiredAt *time.Time `json:"retired_at,omitempty" doc:"What it signed until then stays good"`
+}
+
+func (s *Server) signingKeys(ctx context.Context, _ *none) (*list[SigningKey], error) {
+	keys, err := s.Desk.Keys.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []SigningKey
+	for _, k := range keys {
+		text, err := seal.PEM(k.Public)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, SigningKey{k.ID, text, k.MadeAt, k.Retired})
+	}
+	return items(out), nil
 }
 
 type file struct {
@@ -284,7 +336,7 @@ type file struct {
 
 func (s *Server) document(ctx context.Context, in *struct {
 	ByID
-	Format string `query:"format" enum:"pdf,json,csv,inputs" default:"pdf"`
+	Format string `query:"format" enum:"pdf,json,csv,inputs,evidence" default:"pdf"`
 }) (*file, error) {
 	r, err := s.report(ctx, in.ID)
 	if err != nil {
@@ -308,6 +360,20 @@ func (s *Server) document(ctx context.Context, in *struct {
 	case "csv":
 		out.ContentType, name = "text/csv; charset=utf-8", name+".csv"
 		out.Body, err = c.CSV()
+	case "evidence":
+		if r.Manifest == nil {
+			return nil, huma.Error409Conflict("Only a published report has an archive, and one that was published before there were seals has none.")
+		}
+		a, err := s.Desk.Keys.Archive(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		var buf bytes.Buffer
+		out.ContentType, name = "application/zip", name+".zip"
+		if err := a.Write(&buf); err != nil {
+			return nil, err
+		}
+		out.Body = buf.Bytes()
 	case "inputs":
 		out.ContentType, name = "application/gzip", name+"-inputs.json.gz"
 		if out.Body = r.Inputs; r.State == "draft" {

@@ -25,6 +25,7 @@ import (
 	"kestite/server/history"
 	"kestite/server/notifying"
 	"kestite/server/report"
+	"kestite/server/seals"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
@@ -82,6 +83,8 @@ type Frozen struct {
 	At      time.Time
 	Content report.Content
 	Inputs  []byte
+	// Measurements is the digest of all measurements; empty: not all were kept.
+	Measurements string
 }
 
 // Look reads the close of a period that is over. The error is a *definition.Fault of period
@@ -187,6 +190,9 @@ func FrozenOf(ctx context.Context, q *db.Queries, of Period) (*Frozen, error) {
 		return nil, err
 	}
 	out := &Frozen{ID: row.ID, By: row.Name, At: row.FrozenAt, Inputs: row.Inputs}
+	if row.Measurements != nil {
+		out.Measurements = *row.Measurements
+	}
 	return out, json.Unmarshal(row.Content, &out.Content)
 }
 
@@ -311,6 +317,10 @@ func (d *Desk) Freeze(ctx context.Context, of Period, seen string, by trail.By) 
 	if err != nil {
 		return err
 	}
+	measured, err := report.Measured(ctx, d.Store.Queries, c.Period, c.Account)
+	if err != nil {
+		return err
+	}
 	return d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
 		if err := q.LockDefinitions(ctx); err != nil {
 			return err
@@ -325,7 +335,15 @@ func (d *Desk) Freeze(ctx context.Context, of Period, seen string, by trail.By) 
 		if answers, err := answers(ctx, q, of); err != nil || !reflect.DeepEqual(answers, c.answers) {
 			return cmp.Or(err, ErrMoved)
 		}
-		if _, err := q.FreezePeriod(ctx, db.FreezePeriodParams{Agreement: of.Agreement, Period: of.Name, FrozenAt: d.Now(), FrozenBy: by.Person, Content: text, Inputs: inputs}); err != nil {
+		var digest *string
+		if measured != nil {
+			kept, err := seals.KeepBlob(ctx, q, measured)
+			if err != nil {
+				return err
+			}
+			digest = &kept
+		}
+		if _, err := q.FreezePeriod(ctx, db.FreezePeriodParams{Agreement: of.Agreement, Period: of.Name, FrozenAt: d.Now(), FrozenBy: by.Person, Content: text, Inputs: inputs, Measurements: digest}); err != nil {
 			return err
 		}
 		return d.told(ctx, tx, q, by, "freeze", of, map[string]any{})

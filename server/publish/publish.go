@@ -11,12 +11,16 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/account"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
+	"kestite/core/seal"
+	"kestite/core/span"
 	"kestite/server/closing"
 	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/report"
+	"kestite/server/seals"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
@@ -27,6 +31,7 @@ type Desk struct {
 	Store       *store.Store
 	Definitions *defining.Definitions
 	Books       *history.Books
+	Keys        *seals.Keys
 }
 
 // ErrPublished is an attempt to change what is frozen.
@@ -103,6 +108,21 @@ func (s Source) Inputs() ([]byte, error) {
 	return report.Freeze(s.period)
 }
 
+// measured are all measurements that the account follows from; nil where not all were kept.
+func (s Source) measured(ctx context.Context, q *db.Queries, a *account.Account) ([]byte, error) {
+	if s.frozen == nil {
+		return report.Measured(ctx, q, s.period, a)
+	}
+	if s.frozen.Measurements == "" {
+		return nil, nil
+	}
+	packed, err := q.Blob(ctx, s.frozen.Measurements)
+	if err != nil {
+		return nil, err
+	}
+	return seals.Unpacked(packed)
+}
+
 // Content is what a report says: as published, as a close has frozen it, or made now for a
 // draft, then with what it was made from.
 func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.Content, Source, error) {
@@ -163,7 +183,7 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 	if r.State == "published" {
 		return ErrPublished
 	}
-	frozen, from, err := d.freeze(ctx, r, seen, by.Kept(), now)
+	frozen, files, from, err := d.freeze(ctx, r, seen, by.Kept(), now)
 	if err != nil {
 		return err
 	}
@@ -188,7 +208,20 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 		if locked.Remark != r.Remark {
 			return ErrChanged
 		}
+		manifest, err := d.manifest(ctx, r, by, files, *frozen.PublishedAt)
+		if err != nil {
+			return err
+		}
+		sealed, err := d.Keys.Seal(ctx, tx, q, manifest, files, by)
+		if err != nil {
+			return err
+		}
+		frozen.Chain, frozen.Serial, frozen.Ledger, frozen.Entry = &sealed.Chain, &sealed.Serial, &sealed.Ledger, &sealed.Entry
+		frozen.Manifest, frozen.Signature = sealed.Manifest, sealed.Signature
 		if err := q.PublishReport(ctx, frozen); err != nil {
+			return err
+		}
+		if err := seals.KeepFiles(ctx, q, r.ID, files); err != nil {
 			return err
 		}
 		return told(ctx, tx, q, by, "publish", r.Agreement, r.Period, r.ID)
@@ -236,29 +269,56 @@ func (d *Desk) Drop(ctx context.Context, id string, by trail.By) error {
 }
 
 // freeze makes everything that publishing a draft stores, and says what it was made from.
-func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now time.Time) (out db.PublishReportParams, from Source,
-	err error) {
+func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now time.Time) (out db.PublishReportParams, files map[string][]byte,
+	from Source, err error) {
 	c, from, err := d.Content(ctx, r, now)
 	if err != nil {
-		return out, from, err
+		return out, nil, from, err
 	}
 	if says, err := report.Seen(c); err != nil || seen != "" && says != seen {
-		return out, from, cmp.Or(err, ErrUnread)
+		return out, nil, from, cmp.Or(err, ErrUnread)
 	}
 	content, err := json.Marshal(c)
 	if err != nil {
-		return out, from, err
+		return out, nil, from, err
 	}
 	inputs, err := from.Inputs()
 	if err != nil {
-		return out, from, err
+		return out, nil, from, err
+	}
+	measured, err := from.measured(ctx, d.Store.Queries, &c.Account)
+	if err != nil {
+		return out, nil, from, err
 	}
 	at := now.UTC().Truncate(time.Second)
 	digest := report.Digest(content, inputs)
 	document, err := report.PDF(c, at, digest)
+	if err != nil {
+		return out, nil, from, err
+	}
+	files, err = report.Files(c, content, document, inputs, measured)
 	return db.PublishReportParams{
 		ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest,
-	}, from, err
+	}, files, from, err
+}
+
+// manifest says whose report it is, and what it is made of.
+func (d *Desk) manifest(ctx context.Context, r db.Report, by trail.By, files map[string][]byte, at time.Time) (seal.Manifest, error) {
+	snap, err := d.Definitions.Snapshot(ctx)
+	if err != nil {
+		return seal.Manifest{}, err
+	}
+	period, err := snap.PeriodNamed(r.Agreement, r.Period)
+	if err != nil {
+		return seal.Manifest{}, err
+	}
+	spec := snap.Accounting(r.Agreement, period.Span().From).Spec
+	m := seal.Manifest{Organisation: snap.Name, Customer: spec.Customer, CustomerName: snap.Whom(spec), Agreement: r.Agreement, Name: spec.Name, Period: r.Period,
+		Report: int(r.Number), PublishedAt: span.Of(at), PublishedBy: by.Name, Evidence: seal.ByStretches}
+	if files[seal.MeasurementsName] != nil {
+		m.Evidence = seal.ByMeasurements
+	}
+	return m, nil
 }
 
 func told(ctx context.Context, tx pgx.Tx, q *db.Queries, by trail.By, action, agreement, period, id string) error {

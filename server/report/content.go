@@ -19,8 +19,8 @@ import (
 	"kestite/core/clauses"
 	"kestite/core/closing"
 	"kestite/core/definition"
+	"kestite/core/seal"
 	"kestite/core/span"
-	"kestite/core/verdict"
 	"kestite/server/history"
 )
 
@@ -80,6 +80,17 @@ func (c *Content) Explain(questions []closing.Question) {
 	}
 }
 
+// OutagesOf are the runs of class down of an account.
+func OutagesOf(a *account.Account) []Outage {
+	out := []Outage{}
+	for _, i := range a.Intervals {
+		if i.Class == account.Down {
+			out = append(out, Outage{From: i.From, To: i.To, MS: int64(i.To - i.From)})
+		}
+	}
+	return out
+}
+
 // Seen tells what somebody has read of an account from what it says once something of it
 // has changed: the first half of a SHA-256, in hexadecimal.
 func Seen(of ...any) (string, error) {
@@ -91,14 +102,7 @@ func Seen(of ...any) (string, error) {
 // Inputs is what an account was made from, frozen with the report.
 type Inputs struct {
 	Bundle    definition.Bundle `json:"bundle"`
-	Stretches []LaneInput       `json:"stretches"`
-}
-
-// LaneInput is the stretches of one lane.
-type LaneInput struct {
-	Check     string            `json:"check"`
-	Location  string            `json:"location"`
-	Stretches []verdict.Stretch `json:"stretches"`
+	Stretches []seal.Lane       `json:"stretches"`
 }
 
 // Subject names what a report is about.
@@ -137,11 +141,7 @@ func New(s Subject, a *account.Account) Content {
 			"Availability is the base less the downtime, divided by the base, computed exactly and truncated to four decimals; the bounds say what may have happened between measurements.",
 		},
 	}
-	for _, i := range a.Intervals {
-		if i.Class == account.Down {
-			c.Outages = append(c.Outages, Outage{From: i.From, To: i.To, MS: int64(i.To - i.From)})
-		}
-	}
+	c.Outages = OutagesOf(a)
 	for _, adj := range a.Clauses.Approved {
 		s := span.Span{From: adj.From, To: adj.To}.Intersect(span.Span{From: a.From, To: a.To})
 		c.Adjustments = append(c.Adjustments, Adjusted{adj, a.Clauses.Hours.Cut(s).Length()})
@@ -151,14 +151,14 @@ func New(s Subject, a *account.Account) Content {
 
 // Freeze returns the gzipped inputs of a period.
 func Freeze(p *history.Period) ([]byte, error) {
-	in := Inputs{Bundle: p.Bundle.Bundle, Stretches: []LaneInput{}}
+	in := Inputs{Bundle: p.Bundle.Bundle, Stretches: []seal.Lane{}}
 	for _, s := range p.Bundle.Bundle.Services {
 		seen := map[history.LaneKey]bool{}
 		for _, c := range s.Checks {
 			for _, l := range c.Assigned() {
 				key := history.LaneKey{Check: c.ID, Location: l}
 				if list := p.Stretches.Stretches[key]; len(list) > 0 && !seen[key] {
-					in.Stretches = append(in.Stretches, LaneInput{c.ID, l, list})
+					in.Stretches = append(in.Stretches, seal.Lane{Check: c.ID, Location: l, Stretches: list})
 				}
 				seen[key] = true
 			}

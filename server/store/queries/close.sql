@@ -20,10 +20,10 @@ WHERE i.about = 'service' AND i.subject = ANY(@services::text[]) AND NOT i.unfou
 ORDER BY i.began_at, i.id;
 
 -- name: FreezePeriod :one
-INSERT INTO frozen_period (agreement, period, frozen_at, frozen_by, content, inputs) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id;
+INSERT INTO frozen_period (agreement, period, frozen_at, frozen_by, content, inputs, measurements) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id;
 
 -- name: Frozen :one
-SELECT id, frozen_at, person_called(frozen_by::text)::text AS name, content, inputs FROM frozen_period
+SELECT id, frozen_at, person_called(frozen_by::text)::text AS name, content, inputs, measurements FROM frozen_period
 WHERE agreement = $1 AND period = $2 AND unfrozen_at IS NULL;
 
 -- name: FrozenAmong :many

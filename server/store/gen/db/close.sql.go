@@ -97,16 +97,17 @@ func (q *Queries) CloseAnswers(ctx context.Context, arg CloseAnswersParams) ([]C
 }
 
 const freezePeriod = `-- name: FreezePeriod :one
-INSERT INTO frozen_period (agreement, period, frozen_at, frozen_by, content, inputs) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id
+INSERT INTO frozen_period (agreement, period, frozen_at, frozen_by, content, inputs, measurements) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id
 `
 
 type FreezePeriodParams struct {
-	Agreement string
-	Period    string
-	FrozenAt  time.Time
-	FrozenBy  string
-	Content   []byte
-	Inputs    []byte
+	Agreement    string
+	Period       string
+	FrozenAt     time.Time
+	FrozenBy     string
+	Content      []byte
+	Inputs       []byte
+	Measurements *string
 }
 
 func (q *Queries) FreezePeriod(ctx context.Context, arg FreezePeriodParams) (int64, error) {
@@ -117,6 +118,7 @@ func (q *Queries) FreezePeriod(ctx context.Context, arg FreezePeriodParams) (int
 		arg.FrozenBy,
 		arg.Content,
 		arg.Inputs,
+		arg.Measurements,
 	)
 	var id int64
 	err := row.Scan(&id)
@@ -124,7 +126,7 @@ func (q *Queries) FreezePeriod(ctx context.Context, arg FreezePeriodParams) (int
 }
 
 const frozen = `-- name: Frozen :one
-SELECT id, frozen_at, person_called(frozen_by::text)::text AS name, content, inputs FROM frozen_period
+SELECT id, frozen_at, person_called(frozen_by::text)::text AS name, content, inputs, measurements FROM frozen_period
 WHERE agreement = $1 AND period = $2 AND unfrozen_at IS NULL
 `
 
@@ -134,11 +136,12 @@ type FrozenParams struct {
 }
 
 type FrozenRow struct {
-	ID       int64
-	FrozenAt time.Time
-	Name     string
-	Content  []byte
-	Inputs   []byte
+	ID           int64
+	FrozenAt     time.Time
+	Name         string
+	Content      []byte
+	Inputs       []byte
+	Measurements *string
 }
 
 func (q *Queries) Frozen(ctx context.Context, arg FrozenParams) (FrozenRow, error) {
@@ -150,6 +153,7 @@ func (q *Queries) Frozen(ctx context.Context, arg FrozenParams) (FrozenRow, erro
 		&i.Name,
 		&i.Content,
 		&i.Inputs,
+		&i.Measurements,
 	)
 	return i, err
 }

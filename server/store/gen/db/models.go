@@ -77,6 +77,12 @@ type Attendance struct {
 	WorkedAt time.Time
 }
 
+// Files of published reports and frozen accounts, once each: gzipped, by the SHA-256 of what they are unpacked, hexadecimal.
+type Blob struct {
+	Digest  string
+	Content []byte
+}
+
 // Subscriptions to planned work as iCalendar, each good by its token alone until it is deleted.
 type CalendarFeed struct {
 	ID     string
@@ -217,6 +223,8 @@ type FrozenPeriod struct {
 	UnfrozenBy *string
 	// Why it was unfrozen.
 	Reason string
+	// Digest of measurements.csv; null: not all were kept.
+	Measurements *string
 }
 
 // How far jobs have come that mend rows written by earlier versions.
@@ -496,6 +504,23 @@ type Report struct {
 	Document []byte
 	// SHA-256 over content and inputs, hexadecimal.
 	Digest *string
+	// Id of the customer in whose chain it is, empty for internal ones; null: published before there were chains, or not published.
+	Chain *string
+	// Number in that chain, without a gap.
+	Serial *int64
+	// Number in the organisation's ledger, without a gap; entry is the ledger's digest with it.
+	Ledger *int64
+	Entry  *string
+	// As it is signed; signature is null where the server had no key.
+	Manifest  []byte
+	Signature []byte
+}
+
+// The files of a published report, as its manifest names them.
+type ReportFile struct {
+	Report string
+	Name   string
+	Digest string
 }
 
 // The token with which another system reports in to a check.
@@ -555,6 +580,18 @@ type Session struct {
 	Browser string
 	// Whether it began with a second factor.
 	SecondFactor bool
+}
+
+// Ed25519 keys that published reports are signed with.
+type SigningKey struct {
+	// First half of the SHA-256 of the public key, hexadecimal.
+	ID     string
+	Public []byte
+	// The seed of the private key, encrypted with the server's key file.
+	Sealed    []byte
+	MadeAt    time.Time
+	MadeBy    string
+	RetiredAt *time.Time
 }
 
 // The live state of each service, as last judged.

@@ -80,7 +80,8 @@ func (q *Queries) OpenDraft(ctx context.Context, arg OpenDraftParams) (string, e
 }
 
 const publishReport = `-- name: PublishReport :exec
-UPDATE report SET state = 'published', published_at = $2, published_by = $3, content = $4, inputs = $5, document = $6, digest = $7 WHERE id = $1
+UPDATE report SET state = 'published', published_at = $2, published_by = $3, content = $4, inputs = $5, document = $6, digest = $7,
+    chain = $8, serial = $9, ledger = $10, entry = $11, manifest = $12, signature = $13 WHERE id = $1
 `
 
 type PublishReportParams struct {
@@ -91,6 +92,12 @@ type PublishReportParams struct {
 	Inputs      []byte
 	Document    []byte
 	Digest      *string
+	Chain       *string
+	Serial      *int64
+	Ledger      *int64
+	Entry       *string
+	Manifest    []byte
+	Signature   []byte
 }
 
 func (q *Queries) PublishReport(ctx context.Context, arg PublishReportParams) error {
@@ -102,6 +109,12 @@ func (q *Queries) PublishReport(ctx context.Context, arg PublishReportParams) er
 		arg.Inputs,
 		arg.Document,
 		arg.Digest,
+		arg.Chain,
+		arg.Serial,
+		arg.Ledger,
+		arg.Entry,
+		arg.Manifest,
+		arg.Signature,
 	)
 	return err
 }
@@ -167,7 +180,7 @@ func (q *Queries) PublishedPeriods(ctx context.Context, agreement string) ([]str
 }
 
 const report = `-- name: Report :one
-SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest FROM report WHERE id = $1
+SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature FROM report WHERE id = $1
 `
 
 func (q *Queries) Report(ctx context.Context, id string) (Report, error) {
@@ -188,12 +201,18 @@ func (q *Queries) Report(ctx context.Context, id string) (Report, error) {
 		&i.Inputs,
 		&i.Document,
 		&i.Digest,
+		&i.Chain,
+		&i.Serial,
+		&i.Ledger,
+		&i.Entry,
+		&i.Manifest,
+		&i.Signature,
 	)
 	return i, err
 }
 
 const reportForUpdate = `-- name: ReportForUpdate :one
-SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest FROM report WHERE id = $1 FOR UPDATE
+SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature FROM report WHERE id = $1 FOR UPDATE
 `
 
 func (q *Queries) ReportForUpdate(ctx context.Context, id string) (Report, error) {
@@ -214,6 +233,12 @@ func (q *Queries) ReportForUpdate(ctx context.Context, id string) (Report, error
 		&i.Inputs,
 		&i.Document,
 		&i.Digest,
+		&i.Chain,
+		&i.Serial,
+		&i.Ledger,
+		&i.Entry,
+		&i.Manifest,
+		&i.Signature,
 	)
 	return i, err
 }

@@ -1,0 +1,221 @@
+package cli
+
+import (
+	"bytes"
+	"crypto/ed25519"
+	"encoding/json"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"kestite/core/account"
+	"kestite/core/seal"
+	"kestite/server/report"
+)
+
+// keyOf is a key that tests sign with.
+func keyOf(t *testing.T, seed byte) (private ed25519.PrivateKey, id, file string) {
+	t.Helper()
+	private = ed25519.NewKeyFromSeed(bytes.Repeat([]byte{seed}, ed25519.SeedSize))
+	public, _ := private.Public().(ed25519.PublicKey)
+	text, err := seal.PEM(public)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file = filepath.Join(t.TempDir(), "key.pem")
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return private, seal.KeyID(public), file
+}
+
+// published makes the archive of a vector's only agreement.
+func published(t *testing.T, vector string, number int64, previous *seal.Link, private ed25519.PrivateKey, key string, edit func(map[string][]byte)) *seal.Archive {
+	t.Helper()
+	r, err := readEvidence(vector, nil, os.Stderr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.source.close()
+	a := r.accounts[0]
+	c := report.Content{Format: report.Format, Organisation: "Skerry Line", Agreement: a.Agreement, Name: "Ticket sales", Period: "2026-03", Number: 1, Account: *a, Outages: report.OutagesOf(a)}
+	files := map[string][]byte{"report.pdf": []byte("%PDF")}
+	must := func(b []byte, err error) []byte {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return b
+	}
+	files[seal.ReportName] = must(json.Marshal(c))
+	files["report.csv"] = must(c.CSV())
+	files[seal.AccountName] = must(seal.EncodeAccounts([]*account.Account{a}))
+	files[seal.BundleName] = must(os.ReadFile(filepath.Join(vector, "bundle.json")))
+	files[seal.MeasurementsName] = must(os.ReadFile(filepath.Join(vector, "measurements.csv")))
+	if edit != nil {
+		edit(files)
+	}
+	m := seal.Manifest{Format: seal.Format, Organisation: "Skerry Line", Customer: "port", CustomerName: "Port authority", Number: number, Agreement: a.Agreement, Name: "Ticket sales",
+		Period: "2026-03", Report: 1, PublishedBy: "Mikkel Brand", Evidence: seal.ByMeasurements, Files: seal.FilesOf(files), Previous: previous, Key: key}
+	encoded := must(m.Encode())
+	return &seal.Archive{Manifest: m, Encoded: encoded, Signature: seal.Sign(private, encoded), Files: files}
+}
+
+func write(t *testing.T, a *seal.Archive) string {
+	t.Helper()
+	var buf bytes.Buffer
+	if err := a.Write(&buf); err != nil {
+		t.Fatal(err)
+	}
+	name := filepath.Join(t.TempDir(), "report.zip")
+	if err := os.WriteFile(name, buf.Bytes(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return name
+}
+
+func verify(args ...string) (status int, out string) {
+	var stdout, stderr bytes.Buffer
+	status = Run(append([]string{"verify"}, args...), strings.NewReader(""), &stdout, &stderr)
+	return status, stdout.String() + stderr.String()
+}
+
+// Every vector with one agreement, published, verifies and recomputes; kestite account
+// reads the archive as it is.
+func TestVerifyRecomputesEveryVector(t *testing.T) {
+	private, id, key := keyOf(t, 1)
+	dirs, err := filepath.Glob(vectors + "/*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	checked := 0
+	for _, dir := range dirs {
+		r, err := readEvidence(dir, nil, os.Stderr)
+		if err != nil {
+			t.Fatal(err)
+		}
+		alone := len(r.accounts) == 1
+		r.source.close()
+		if !alone {
+			continue
+		}
+		checked++
+		name := write(t, published(t, dir, 1, nil, private, id, nil))
+		if status, out := verify("--key", key, name); status != 0 || !strings.Contains(out, "recomputed from all measurements") {
+			t.Errorf("%s: %d\n%s", dir, status, out)
+		}
+		if got, _, err := runAccount(t, nil, name); err != nil || !strings.Contains(got, account.Format) {
+			t.Errorf("kestite account of the archive of %s: %v", dir, err)
+		}
+	}
+	if checked < 30 {
+		t.Errorf("only %d vectors", checked)
+	}
+}
+
+// No byte of an archive can be changed, left out or added unseen.
+func TestNoByteCanBeChanged(t *testing.T) {
+	private, id, _ := keyOf(t, 1)
+	public, _ := private.Public().(ed25519.PublicKey)
+	keys := map[string]ed25519.PublicKey{id: public}
+	dirs, err := filepath.Glob(vectors + "/01*")
+	if err != nil || len(dirs) != 1 {
+		t.Fatal(dirs, err)
+	}
+	var buf bytes.Buffer
+	if err := published(t, dirs[0], 1, nil, private, id, nil).Write(&buf); err != nil {
+		t.Fatal(err)
+	}
+	good := buf.Bytes()
+	holds := func(b []byte) bool {
+		a, err := seal.Read(bytes.NewReader(b), int64(len(b)))
+		return err == nil && a.SignedBy(keys) == nil
+	}
+	if !holds(good) {
+		t.Fatal("the archive does not hold as it is")
+	}
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 10_000 {
+		bad := bytes.Clone(good)
+		at := r.IntN(len(bad))
+		bad[at] ^= byte(1 + r.IntN(255))
+		if holds(bad) {
+			t.Fatalf("byte %d of %d can be changed", at, len(bad))
+		}
+	}
+	for what, bad := range map[string][]byte{
+		"a byte more": append(bytes.Clone(good), 0), "a byte less": good[:len(good)-1], "a byte before": append([]byte{0}, good...), "nothing": {},
+		"twice": append(bytes.Clone(good), good...),
+	} {
+		if holds(bad) {
+			t.Errorf("%s holds", what)
+		}
+	}
+}
+
+// What is wrong is told, with its path and value, and the exit status says that it is.
+func TestVerifyTellsWhatIsWrong(t *testing.T) {
+	private, id, key := keyOf(t, 1)
+	thief, _, thiefs := keyOf(t, 2)
+	dir := vectors + "/01-" // the first vector, whatever it is called
+	dirs, _ := filepath.Glob(dir + "*")
+	vector := dirs[0]
+	first := published(t, vector, 1, nil, private, id, nil)
+	link := func(a *seal.Archive) *seal.Link { l := a.Manifest.Link(a.Encoded); return &l }
+	second := published(t, vector, 2, link(first), private, id, func(f map[string][]byte) { f["report.pdf"] = []byte("%PDF 2") })
+	third := published(t, vector, 3, link(second), private, id, nil)
+	other := published(t, vector, 2, link(first), private, id, func(f map[string][]byte) { f["report.pdf"] = []byte("%PDF other") })
+	rewritten := published(t, vector, 1, nil, private, id, func(f map[string][]byte) { f["report.pdf"] = []byte("%PDF again") })
+	figures := func(name, from, to string) *seal.Archive {
+		return published(t, vector, 1, nil, private, id, func(f map[string][]byte) {
+			if !bytes.Contains(f[name], []byte(from)) {
+				t.Fatalf("%s has no %s", name, from)
+			}
+			f[name] = bytes.Replace(f[name], []byte(from), []byte(to), 1)
+		})
+	}
+	stolen := published(t, vector, 1, nil, thief, id, nil)
+	unsigned := *first
+	unsigned.Signature = nil
+	code := func(a *seal.Archive) string { return link(a).Code() }
+	all := []string{"--key", key}
+	for what, c := range map[string]struct {
+		args   []string
+		status int
+		says   string
+	}{
+		"one":                       {append(all, write(t, first)), 0, "ok      signed with the key " + id},
+		"three, in any order":       {append(all, write(t, third), write(t, first), write(t, second)), 0, "3 of the chain"},
+		"one without those before":  {append(all, write(t, third)), 0, "number 2, the one before number 3, was not given"},
+		"one in the middle missing": {append(all, write(t, first), write(t, third)), 0, "number 2, the one before number 3, was not given"},
+		"a fork":                    {append(all, write(t, second), write(t, other)), 1, "two different reports have the number 2"},
+		"a history rewritten":       {append(all, write(t, rewritten), write(t, second)), 1, "does not follow from number 1"},
+		"a code that was kept":      {append(all, "--code", code(first), "--code", strings.ToLower(code(second)), write(t, third), write(t, second)), 0, "none of which contradicts"},
+		"a code of another history": {append(all, "--code", code(rewritten), write(t, first), write(t, second)), 1, "another was told then"},
+		"two codes of one number":   {append(all, "--code", code(rewritten), "--code", code(first), write(t, third)), 1, "two different histories were told"},
+		"a code of what is unknown": {append(all, "--code", code(first), write(t, third)), 0, "can be compared with nothing"},
+		"no code":                   {append(all, "--code", "K7Q2M", write(t, first)), 2, "is no code"},
+		"another's key given":       {[]string{"--key", thiefs, write(t, first)}, 1, "which was not given"},
+		"signed by a thief":         {append(all, write(t, stolen)), 1, "the signature is not that of the key"},
+		"not signed":                {append(all, write(t, &unsigned)), 1, "its signature is missing"},
+		"no key":                    {[]string{write(t, first)}, 2, "--key is missing"},
+		"a key that is none":        {[]string{"--key", write(t, first), write(t, first)}, 2, "no public key"},
+		"no file":                   {append(all, filepath.Join(t.TempDir(), "nothing.zip")), 2, "no such file"},
+		"no archive":                {append(all, key), 1, "no archive of a report"},
+		"nothing named":             {all, 2, "name at least one"},
+		"a figure of the account":   {append(all, write(t, figures(seal.AccountName, `"downtime_ms": `, `"downtime_ms": 1`))), 1, "account.json: accounts[0].downtime_ms is"},
+		"a figure of the report":    {append(all, write(t, figures(seal.ReportName, `"downtime_ms":`, `"downtime_ms":1`))), 1, "report.json: account.downtime_ms is"},
+		"a measurement less": {append(all, write(t, published(t, vector, 1, nil, private, id, func(f map[string][]byte) {
+			f[seal.MeasurementsName] = bytes.SplitAfterN(f[seal.MeasurementsName], []byte("\n"), 2)[0]
+		}))), 1, "recomputed it is"},
+		"rows of the document":         {append(all, write(t, figures("report.csv", "agreement,", "agreements,"))), 1, "report.csv does not follow"},
+		"definitions that are refused": {append(all, write(t, figures(seal.BundleName, `"format"`, `"formal"`))), 1, "cannot be recomputed"},
+	} {
+		status, out := verify(c.args...)
+		if status != c.status || !strings.Contains(out, c.says) {
+			t.Errorf("%s: %d, want %d and %q\n%s", what, status, c.status, c.says, out)
+		}
+	}
+}

@@ -1,0 +1,245 @@
+package seal
+
+import (
+	"bytes"
+	"crypto/ed25519"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+
+	"kestite/core/account"
+	"kestite/core/definition"
+	"kestite/core/evidence"
+	"kestite/core/verdict"
+)
+
+// Names of the files that an account is recomputed from and compared with.
+const (
+	BundleName       = "bundle.json"
+	MeasurementsName = "measurements.csv"
+	StretchesName    = "stretches.json"
+	AccountName      = "account.json"
+	ReportName       = "report.json"
+)
+
+// Lane is what was judged of one check at one location.
+type Lane struct {
+	Check     string            `json:"check"`
+	Location  string            `json:"location"`
+	Stretches []verdict.Stretch `json:"stretches"`
+}
+
+// SignedBy compares the signature with public keys, by id. The error says why it is not
+// good: no signature, a key that was not given, another signature.
+func (a *Archive) SignedBy(keys map[string]ed25519.PublicKey) error {
+	m := a.Manifest
+	switch {
+	case m.Key == "" && len(a.Signature) == 0:
+		return fmt.Errorf("it is not signed")
+	case len(a.Signature) == 0 || m.Key == "":
+		return fmt.Errorf("its signature is missing, or that of no key")
+	}
+	public, has := keys[m.Key]
+	if !has {
+		return fmt.Errorf("it is signed with the key %s, which was not given", m.Key)
+	}
+	if KeyID(public) != m.Key || !Signed(public, a.Encoded, a.Signature) {
+		return fmt.Errorf("the signature is not that of the key %s on this manifest", m.Key)
+	}
+	return nil
+}
+
+// Recompute makes the account again from what the archive holds, and says what of the
+// published figures differs, by path and value. by is what it was made from.
+func (a *Archive) Recompute() (differs []string, by string, err error) {
+	bundle, err := evidence.DecodeBundle(bytes.NewReader(a.Files[BundleName]))
+	if err != nil {
+		return nil, "", fmt.Errorf("%s: %w", BundleName, err)
+	}
+	compiled, err := definition.Compile(bundle)
+	if err != nil {
+		return nil, "", fmt.Errorf("%s: %w", BundleName, err)
+	}
+	made, by, err := a.made(compiled)
+	if err != nil {
+		return nil, by, err
+	}
+	again, err := EncodeAccounts(made)
+	if err != nil {
+		return nil, by, err
+	}
+	var recomputed, kept, report any
+	if err := json.Unmarshal(again, &recomputed); err != nil {
+		return nil, by, err
+	}
+	if err := json.Unmarshal(a.Files[AccountName], &kept); err != nil {
+		return nil, by, fmt.Errorf("%s: %w", AccountName, err)
+	}
+	if err := json.Unmarshal(a.Files[ReportName], &report); err != nil {
+		return nil, by, fmt.Errorf("%s: %w", ReportName, err)
+	}
+	skip := map[string]bool{}
+	if by == ByStretches { // response times are of measurements alone
+		skip["accounts[0].latency"], skip["account.latency"] = true, true
+	}
+	differs = compare(differs, AccountName, "", kept, recomputed, skip)
+	list, _ := recomputed.(map[string]any)["accounts"].([]any)
+	said, _ := report.(map[string]any)
+	if len(list) != 1 || said == nil {
+		return append(differs, fmt.Sprintf("%s: it holds %d accounts, a report has one", AccountName, len(list))), by, nil
+	}
+	return compare(differs, ReportName, "account", said["account"], list[0], skip), by, nil
+}
+
+// made are the accounts that follow from the archive.
+func (a *Archive) made(bundle *definition.Compiled) ([]*account.Account, string, error) {
+	if rows, has := a.Files[MeasurementsName]; has {
+		open := func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(rows)), nil }
+		m, err := evidence.ReadMeasurements(bundle, MeasurementsName, open, nil)
+		if err != nil {
+			return nil, ByMeasurements, err
+		}
+		list, err := account.NewEvidence(bundle, m.Stretches, m.Timing).All()
+		return list, ByMeasurements, err
+	}
+	var lanes []Lane
+	if err := json.Unmarshal(a.Files[StretchesName], &lanes); err != nil {
+		return nil, ByStretches, fmt.Errorf("%s: %w", StretchesName, err)
+	}
+	of := map[[2]string][]verdict.Stretch{}
+	for _, l := range lanes {
+		of[[2]string{l.Check, l.Location}] = l.Stretches
+	}
+	list, err := account.NewEvidence(bundle, func(check, location string) []verdict.Stretch { return of[[2]string{check, location}] }, nil).All()
+	return list, ByStretches, err
+}
+
+// EncodeAccounts writes accounts as account.json holds them.
+func EncodeAccounts(list []*account.Account) ([]byte, error) {
+	text, err := json.MarshalIndent(account.Document{Format: account.Format, Accounts: list}, "", " ")
+	return append(text, '\n'), err
+}
+
+// mostDiffering is how many differences are told.
+const mostDiffering = 50
+
+// compare adds what differs between two JSON values.
+func compare(out []string, file, path string, kept, made any, skip map[string]bool) []string {
+	if skip[path] || len(out) >= mostDiffering {
+		return out
+	}
+	say := func() []string {
+		return append(out, fmt.Sprintf("%s: %s is %s; recomputed it is %s", file, path, shown(kept), shown(made)))
+	}
+	switch k := kept.(type) {
+	case map[string]any:
+		m, is := made.(map[string]any)
+		if !is {
+			return say()
+		}
+		names := map[string]bool{}
+		for n := range k {
+			names[n] = true
+		}
+		for n := range m {
+			names[n] = true
+		}
+		for _, n := range slices.Sorted(maps.Keys(names)) {
+			below := n
+			if path != "" {
+				below = path + "." + n
+			}
+			out = compare(out, file, below, k[n], m[n], skip)
+		}
+		return out
+	case []any:
+		m, is := made.([]any)
+		if !is || len(m) != len(k) {
+			return say()
+		}
+		for i := range k {
+			out = compare(out, file, fmt.Sprintf("%s[%d]", path, i), k[i], m[i], skip)
+		}
+		return out
+	}
+	if kept != made {
+		return say()
+	}
+	return out
+}
+
+func shown(v any) string {
+	text, err := json.Marshal(v)
+	const most = 120
+	if err != nil || len(text) > most {
+		return fmt.Sprintf("%d bytes long", len(text))
+	}
+	return string(text)
+}
+
+// Chain says what is wrong with archives of one customer as a chain, and which reports
+// before or between them were not given. They are sorted by number.
+func Chain(archives []*Archive) (wrong, missing []string) {
+	list := slices.Clone(archives)
+	slices.SortFunc(list, func(a, b *Archive) int { return int(a.Manifest.Number - b.Manifest.Number) })
+	for i, a := range list {
+		m := a.Manifest
+		if (m.Number == 1) != (m.Previous == nil) || m.Previous != nil && m.Previous.Number != m.Number-1 || m.Number < 1 {
+			wrong = append(wrong, fmt.Sprintf("number %d names what cannot be before it", m.Number))
+			continue
+		}
+		if i > 0 && list[i-1].Manifest.Number == m.Number {
+			if !bytes.Equal(list[i-1].Encoded, a.Encoded) {
+				wrong = append(wrong, fmt.Sprintf("two different reports have the number %d: the chain was forked", m.Number))
+			}
+			continue
+		}
+		if m.Previous == nil {
+			continue
+		}
+		if i == 0 || list[i-1].Manifest.Number != m.Number-1 {
+			missing = append(missing, fmt.Sprintf("number %d, the one before number %d, was not given", m.Number-1, m.Number))
+			continue
+		}
+		if before := list[i-1].Manifest.Link(list[i-1].Encoded); before != *m.Previous {
+			wrong = append(wrong, fmt.Sprintf("number %d does not follow from number %d as given: the chain was forked", m.Number, before.Number))
+		}
+	}
+	return wrong, missing
+}
+
+// Witness says what is wrong between codes and the chain that archives make: each code is
+// of one of them, or of one that was not given.
+func Witness(codes []string, archives []*Archive) (wrong, unknown []string, err error) {
+	known := map[int64]string{}
+	for _, a := range archives {
+		l := a.Manifest.Link(a.Encoded)
+		known[l.Number] = l.Code()
+		if p := a.Manifest.Previous; p != nil && known[p.Number] == "" {
+			known[p.Number] = p.Code()
+		}
+	}
+	said := map[int64]string{}
+	for _, c := range codes {
+		number, letters, err := ParseCode(c)
+		if err != nil {
+			return nil, nil, err
+		}
+		if other, has := said[number]; has && other != letters {
+			wrong = append(wrong, fmt.Sprintf("two codes of number %d differ: two different histories were told", number))
+		}
+		said[number] = letters
+		code, has := known[number]
+		switch {
+		case !has:
+			unknown = append(unknown, fmt.Sprintf("the code of number %d can be compared with nothing that was given", number))
+		default:
+			if _, own, err := ParseCode(code); err != nil || own != letters {
+				wrong = append(wrong, fmt.Sprintf("the code of number %d is not that of the report given: another was told then", number))
+			}
+		}
+	}
+	return wrong, unknown, nil
+}
