@@ -80,7 +80,18 @@ var all = []view{
 			func() error { return b.Until("the report", "document.querySelector('.statement')") },
 		)
 	}},
-	{name: "reports", path: "/reports", ready: "document.querySelector('table')"},
+	{name: "close", path: "/close", ready: "document.querySelector('[data-close]')", act: func(b *browser.Browser) error {
+		return first(
+			func() error { return b.ClickOn("[data-close=gates-port-authority] a", "Boarding gates") },
+			func() error {
+				return b.Fill("What is known of it", "The port turned the gates' power off for its own drill.")
+			},
+			func() error { return b.ClickOn("label", "Propose an adjustment") },
+			func() error {
+				return b.Until("what it would do", "document.querySelector('[data-would]')?.innerText.includes('then') && (window.scrollTo(0, 0), true)")
+			},
+		)
+	}},
 	{name: "locations", path: "/set-up", ready: "document.querySelector('[data-location]')"},
 	{name: "path", path: "/services/quay-network?at=now", ready: "(document.querySelector('table.hops')?.scrollIntoView({ block: 'center' }), !!document.querySelector('table.hops'))"},
 	{name: "duty", path: "/notices", ready: "document.querySelector('[data-turn]') && document.querySelector('[data-gaps]')"},

@@ -17,6 +17,7 @@ import (
 	"kestite/core/access"
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
+	rules "kestite/core/closing"
 	"kestite/core/definition"
 	"kestite/core/seal"
 	"kestite/core/span"
@@ -62,6 +63,7 @@ type ReportPage struct {
 	Outages      []report.Outage       `json:"outages"`
 	Statement    report.Statement      `json:"statement" doc:"The statement of time, as the document prints it"`
 	Seal         *SealView             `json:"seal,omitempty" doc:"How it is chained and signed; absent of drafts, and of what was published before there were seals"`
+	Today        []string              `json:"today" doc:"Of a published report: how it differs from what the same account says today, as sentences; none where it does not"`
 	Frozen       *definition.Signature `json:"frozen,omitempty" doc:"Who froze the account in its close; absent: nobody did"`
 	FrozenWords  string                `json:"frozen_words,omitempty"`
 	Adjusted     []string              `json:"adjusted" doc:"The adjustments as sentences, as the document prints them"`
@@ -132,6 +134,7 @@ func (s *Server) reportRoutes(a *operations) {
 		return nil, err
 	})
 	on(a, access.Own, http.MethodGet, "/signing-keys", "signing-keys", "The public keys that reports are signed with, and when each was in use", s.signingKeys)
+	on(a, access.Own, http.MethodGet, "/signing-keys/public.pem", "public-keys", "All public keys in one file (PEM), as kestite verify takes it", s.publicKeys)
 	on(a, access.Own, http.MethodGet, "/reports/{id}/document", "report-document", "The report as PDF, JSON or CSV, the inputs it was made from, or the archive that kestite verify checks", s.document)
 }
 
@@ -232,12 +235,27 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 	if out.Seal, err = sealOf(r); err != nil {
 		return nil, err
 	}
+	out.Today = s.differsToday(ctx, r, c)
 	if r.State == "draft" {
 		if out.Seen, err = report.Seen(c); err != nil {
 			return nil, err
 		}
 	}
 	return &body[ReportPage]{out}, s.didRead(ctx, r)
+}
+
+// differsToday says how a published report differs from the account of today; nothing where
+// that cannot be made, and to customers, who are told by a revision.
+func (s *Server) differsToday(ctx context.Context, r db.Report, c report.Content) []string {
+	out := []string{}
+	if r.State != "published" || !sees(ctx) {
+		return out
+	}
+	a, _, err := s.Books.Account(ctx, r.Agreement, r.Period, s.Now())
+	if err != nil {
+		return append(out, "The account cannot be made today: "+err.Error())
+	}
+	return append(out, rules.Differ(&c.Account, a).Words...)
 }
 
 // report is a report that the person asking may see: a draft is there for those
@@ -326,6 +344,22 @@ func (s *Server) signingKeys(ctx context.Context, _ *none) (*list[SigningKey], e
 		out = append(out, SigningKey{k.ID, text, k.MadeAt, k.Retired})
 	}
 	return items(out), nil
+}
+
+func (s *Server) publicKeys(ctx context.Context, _ *none) (*file, error) {
+	keys, err := s.Desk.Keys.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &file{ContentType: "application/x-pem-file", Disposition: `attachment; filename="kestite-public-keys.pem"`}
+	for _, k := range keys {
+		text, err := seal.PEM(k.Public)
+		if err != nil {
+			return nil, err
+		}
+		out.Body = append(out.Body, text...)
+	}
+	return out, nil
 }
 
 type file struct {

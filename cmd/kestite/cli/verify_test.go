@@ -1,11 +1,15 @@
 package cli
 
 import (
+	"archive/zip"
 	"bytes"
 	"crypto/ed25519"
 	"encoding/json"
+	"errors"
+	"io"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -218,4 +222,84 @@ func TestVerifyTellsWhatIsWrong(t *testing.T) {
 			t.Errorf("%s: %d, want %d and %q\n%s", what, status, c.status, c.says, out)
 		}
 	}
+}
+
+// The script in docs/, that shares nothing with this program, says the same of archives.
+func TestTheScriptInTheDocsAgrees(t *testing.T) {
+	private, id, key := keyOf(t, 1)
+	thief, _, _ := keyOf(t, 2)
+	dirs, _ := filepath.Glob(vectors + "/01-*")
+	first := published(t, dirs[0], 1, nil, private, id, nil)
+	link := first.Manifest.Link(first.Encoded)
+	second := published(t, dirs[0], 2, &link, private, id, func(f map[string][]byte) { f["report.pdf"] = []byte("%PDF 2") })
+	rewritten := published(t, dirs[0], 1, nil, private, id, func(f map[string][]byte) { f["report.pdf"] = []byte("%PDF again") })
+	script := func(files ...string) int {
+		t.Helper()
+		cmd := exec.Command("node", append([]string{"../../../docs/verify.mjs", key}, files...)...)
+		out, err := cmd.CombinedOutput()
+		var exit *exec.ExitError
+		if err != nil && !errors.As(err, &exit) {
+			t.Fatalf("%v: %s", err, out)
+		}
+		return cmd.ProcessState.ExitCode()
+	}
+	for what, c := range map[string]struct {
+		files  []string
+		status int
+	}{
+		"two that follow":     {[]string{write(t, second), write(t, first)}, 0},
+		"one":                 {[]string{write(t, first)}, 0},
+		"a history rewritten": {[]string{write(t, rewritten), write(t, second)}, 1},
+		"a thief's":           {[]string{write(t, published(t, dirs[0], 1, nil, thief, id, nil))}, 1},
+	} {
+		if status := script(c.files...); status != c.status {
+			t.Errorf("%s: %d", what, status)
+		}
+		if status, out := verify(append([]string{"--key", key}, c.files...)...); status != c.status {
+			t.Errorf("%s: verify says %d\n%s", what, status, out)
+		}
+	}
+	good, err := os.ReadFile(write(t, first))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := rand.New(rand.NewPCG(3, 4))
+	for range 40 {
+		bad := bytes.Clone(good)
+		at := r.IntN(len(bad))
+		bad[at] ^= byte(1 + r.IntN(255))
+		name := filepath.Join(t.TempDir(), "bad.zip")
+		if err := os.WriteFile(name, bad, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		// Two bytes of each header say which program's zip it is, and which it needs: no script asks for these.
+		if own, _ := verify("--key", key, name); own != 1 {
+			t.Errorf("byte %d: verify says %d", at, own)
+		}
+		if status := script(name); status != 1 && !bytes.Equal(contents(t, bad), contents(t, good)) {
+			t.Errorf("byte %d: the script says %d", at, status)
+		}
+	}
+}
+
+// contents are what the entries of a zip hold, one after the other, by their names.
+func contents(t *testing.T, b []byte) []byte {
+	t.Helper()
+	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		return nil
+	}
+	var out []byte
+	for _, f := range z.File {
+		r, err := f.Open()
+		if err != nil {
+			return nil
+		}
+		content, err := io.ReadAll(r)
+		if err != nil {
+			return nil
+		}
+		out = append(append(out, f.Name...), content...)
+	}
+	return out
 }

@@ -3278,7 +3278,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The report as PDF, JSON or CSV, or the inputs it was made from
+         * The report as PDF, JSON or CSV, the inputs it was made from, or the archive that kestite verify checks
          * @description Needs a role that permits to have an account.
          */
         get: operations["report-document"];
@@ -3663,6 +3663,46 @@ export interface paths {
         post: operations["sign-in"];
         /** Sign out */
         delete: operations["sign-out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/signing-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The public keys that reports are signed with, and when each was in use
+         * @description Needs a role that permits to have an account.
+         */
+        get: operations["signing-keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/signing-keys/public.pem": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All public keys in one file (PEM), as kestite verify takes it
+         * @description Needs a role that permits to have an account.
+         */
+        get: operations["public-keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -6773,6 +6813,9 @@ export interface components {
         ListSessionViewBody: {
             items: components["schemas"]["SessionView"][];
         };
+        ListSigningKeyBody: {
+            items: components["schemas"]["SigningKey"][];
+        };
         ListStandInBody: {
             items: components["schemas"]["StandIn"][];
         };
@@ -7888,6 +7931,8 @@ export interface components {
             published_at?: string;
             published_by?: string;
             remark: string;
+            /** @description How it is chained and signed; absent of drafts, and of what was published before there were seals */
+            seal?: components["schemas"]["SealView"];
             /** @description Of a draft: tells what it says from what it said before; publishing says which was read */
             seen?: string;
             sentence: string;
@@ -7899,6 +7944,8 @@ export interface components {
             target_percent: string;
             timezone: string;
             to: string;
+            /** @description Of a published report: how it differs from what the same account says today, as sentences; none where it does not */
+            today: string[];
             verdict: string;
             /** @description The period as a sentence says it */
             words: string;
@@ -8129,6 +8176,27 @@ export interface components {
             /** @description The total in words */
             words: string;
         };
+        SealView: {
+            /** @description The chain's head with it, to be kept by whoever receives it */
+            code: string;
+            /**
+             * @description What the archive can be recomputed from
+             * @enum {string}
+             */
+            evidence: "measurements" | "stretches";
+            /** @description Id of the key that signed it; empty: this server had none */
+            key: string;
+            /**
+             * Format: int64
+             * @description In the ledger of all reports
+             */
+            ledger: number;
+            /**
+             * Format: int64
+             * @description In the chain of its customer, without a gap
+             */
+            number: number;
+        };
         SecretEntry: {
             secret: string;
         };
@@ -8249,6 +8317,18 @@ export interface components {
             at: string;
             id: string;
             name: string;
+        };
+        SigningKey: {
+            id: string;
+            /** Format: date-time */
+            made_at: string;
+            /** @description Ed25519, PEM (RFC 8410) */
+            public_key: string;
+            /**
+             * Format: date-time
+             * @description What it signed until then stays good
+             */
+            retired_at?: string;
         };
         SlotView: {
             clash?: components["schemas"]["ClashView"];
@@ -20286,7 +20366,7 @@ export interface operations {
     "report-document": {
         parameters: {
             query?: {
-                format?: "pdf" | "json" | "csv" | "inputs";
+                format?: "pdf" | "json" | "csv" | "inputs" | "evidence";
             };
             header?: never;
             path: {
@@ -21648,6 +21728,102 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "signing-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListSigningKeyBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "public-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

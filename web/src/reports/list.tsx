@@ -52,6 +52,9 @@ export function ReportList() {
       <div className="head">
         <Typography variant="h1">Reports</Typography>
         <div className="actions">
+          <a href="/api/v1/signing-keys/public.pem" className="link" download>
+            Public keys
+          </a>
           <TextField placeholder="agreement, customer, period …" value={text} sx={{ width: 240 }} slotProps={{ htmlInput: { 'aria-label': 'Filter' } }} onChange={(e) => setText(e.target.value)} />
         </div>
       </div>

@@ -29,6 +29,15 @@ export function ReportPage() {
   return (
     <>
       <Actions report={r} />
+      {r.today.length > 0 && (
+        <Box className="consequence no-print" sx={{ maxWidth: '820px', mb: 2 }} role="status" data-today>
+          <b>It would say something else today.</b>
+          {r.today.map((t) => (
+            <div key={t}>{t}</div>
+          ))}
+          <div className="sub">What is published stays as it is. A revision is drafted on Reports; it stands beside this one.</div>
+        </Box>
+      )}
       <article className="paper">
         <div className="sub">{r.organisation}</div>
         <Typography variant="h1" sx={{ fontSize: '2rem', margin: '6px 0 2px' }}>{r.name}</Typography>
@@ -78,6 +87,12 @@ export function ReportPage() {
           <div key={m}>{m}</div>
         ))}
         {r.digest && <Box component="p" className="sub" sx={{ wordBreak: 'break-all' }}>SHA-256 of content and inputs: {r.digest}</Box>}
+        {r.seal && (
+          <p className="sub" data-seal>
+            Number {r.seal.number} in the chain of {r.customer || 'internal reports'}, code <b>{r.seal.code}</b>: keep it, and no other history can be told of what was published up to it.{' '}
+            {r.seal.key ? `Signed with the key ${r.seal.key}.` : 'Not signed: the server had no key file.'}
+          </p>
+        )}
       </article>
     </>
   )
@@ -186,9 +201,9 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
           {draft && ': read it, add a remark if it needs one, then publish'}
         </div>
         <div className="actions">
-          {(['pdf', 'json', 'csv', 'inputs'] as const).map((f) => (
+          {(['pdf', 'json', 'csv', 'inputs', ...(r.seal ? (['evidence'] as const) : [])] as const).map((f) => (
             <a key={f} className="link" style={{ color: 'var(--mui-palette-primary-main)' }} href={`/api/v1/reports/${r.id}/document?format=${f}`} download>
-              {f === 'inputs' ? 'inputs' : f.toUpperCase()}
+              {f === 'inputs' ? 'inputs' : f === 'evidence' ? 'evidence archive' : f.toUpperCase()}
             </a>
           ))}
           {draft && may && (
