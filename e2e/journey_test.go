@@ -157,6 +157,7 @@ func TestFromAnAddressToAPublishedReport(t *testing.T) {
 		s.Click("See what answers"),
 		s.Until("both locations to answer", "[...document.querySelectorAll('[data-candidate=http] .word-up')].length === 2"),
 		s.Until("ping from both", "[...document.querySelectorAll('[data-candidate=ping] .word-up')].length === 2"),
+		s.Until("path from both", "[...document.querySelectorAll('[data-candidate=path] .word-up')].length === 2"),
 		s.Choose("Measure every", "5 s"),
 		s.Click("An availability was promised, or is aimed at"), // nothing is by itself
 		s.Fill("Target", "100.1"), s.Click("Start measuring"), s.Reads("A percentage between 0 and 100"),

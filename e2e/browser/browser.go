@@ -276,8 +276,18 @@ func (b *Browser) Choose(label, option string) error {
 	if _, err := Eval[bool](b, "("+combo+").setAttribute('data-choosing', '1') || true"); err != nil {
 		return err
 	}
-	if err := b.ClickOn("[data-choosing='1']", ""); err != nil {
-		return err
+	// What comes in above it may move it from under the mouse: whoever misses it presses again.
+	for open, tries := false, 0; !open && tries < 3; tries++ {
+		if err := b.ClickOn("[data-choosing='1']", ""); err != nil {
+			return err
+		}
+		for waited := 0; !open && waited < 20; waited++ {
+			time.Sleep(100 * time.Millisecond)
+			var err error
+			if open, err = Eval[bool](b, "document.querySelector('[role=listbox]') !== null"); err != nil {
+				return err
+			}
+		}
 	}
 	if err := b.ClickOn("[role=option]", option); err != nil {
 		return err

@@ -7,6 +7,7 @@ import { RouterProvider } from 'react-router/dom'
 import { Problem } from './api/client'
 import { router } from './router'
 import './style.css'
+import './axis/axis.css'
 import { theme } from './theme'
 
 const client = new QueryClient({

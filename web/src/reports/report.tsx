@@ -18,6 +18,7 @@ import { KeptNote, useKept } from '../parts/kept'
 import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { ticks } from '../axis/ticks'
 import { duration, durationUp, fullTime, percent } from '../time/format'
+import './report.css'
 
 /** A report as it reads: a draft to be judged, or what was published. */
 export function ReportPage() {
@@ -202,7 +203,7 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
         </div>
         <div className="actions">
           {(['pdf', 'json', 'csv', 'inputs', ...(r.seal ? (['evidence'] as const) : [])] as const).map((f) => (
-            <a key={f} className="link" style={{ color: 'var(--mui-palette-primary-main)' }} href={`/api/v1/reports/${r.id}/document?format=${f}`} download>
+            <a key={f} className="link" href={`/api/v1/reports/${r.id}/document?format=${f}`} download>
               {f === 'inputs' ? 'inputs' : f === 'evidence' ? 'evidence archive' : f.toUpperCase()}
             </a>
           ))}

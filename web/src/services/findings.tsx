@@ -4,6 +4,7 @@ import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import type { Schemas } from '../api/client'
+import './findings.css'
 
 type Findings = Schemas['Findings']
 

@@ -8,6 +8,7 @@ import type { Schemas } from '../api/client'
 import { useKinds, useMayDefine } from '../api/queries'
 import { decimal } from '../parts/decimal'
 import { faultAt, type DraftForm } from './kind-fields'
+import './limits.css'
 
 type Limit = Schemas['Limit']
 type Way = 'once' | 'in_a_row' | 'for_s' | 'mean_s'

@@ -8,6 +8,7 @@ import { clock, duration, fullTime, shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { FindingsView } from './findings'
 import { inOrder } from './measures'
+import './moment.css'
 
 /** Why the selected moment counts as it does: rule by rule, down to the measurements. */
 export function MomentAside({ service, at }: { service: string; at: number | undefined }) {

@@ -7,6 +7,7 @@ import { Trouble } from '../parts/trouble'
 import { FindingsView } from './findings'
 import { inOrder } from './measures'
 import { useTrials } from './queries'
+import './trial.css'
 
 /** One measurement of a check from each of its locations, at once. */
 export function TryNow({ spec, places }: { spec: () => Schemas['CheckSpec']; places: Schemas['DefinedLocationSpec'][] }) {

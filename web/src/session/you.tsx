@@ -17,6 +17,7 @@ import { Sounds } from './sounds'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { useOwnSessions } from './queries'
+import './you.css'
 
 /** What everybody keeps for themselves: password, second factor, the browsers they are signed in with. */
 export function You() {

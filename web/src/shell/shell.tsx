@@ -10,6 +10,7 @@ import { useInbox } from '../notices/queries'
 import { Leaving, forgetDrafts } from '../parts/kept'
 import { useHeading } from './heading'
 import { ZoneContext, step, useKeep, useSpan } from '../time/span'
+import './shell.css'
 
 // Loaded when first asked for: dialogs weigh more than the rest of the shell.
 const Finder = lazy(() => import('./finder').then((m) => ({ default: m.Finder })))

@@ -177,6 +177,7 @@ const kindsOfNeed: Record<Need['kind'], { words: string; look: string; bad: bool
 }
 
 function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: number; reports: Schemas['ReportsDue']; services: number }) {
+  const may = useMay()('see')
   const keep = useKeep()
   const groups = [...new Set(needs.map((n) => n.kind))]
   return (
@@ -222,7 +223,7 @@ function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: n
         {left > 0 && (
           <li className="quiet" data-need="more">
             <div className="name">and {left} more</div>
-            <Link className="link" to={keep('/services?sort=state')} style={{ color: 'var(--mui-palette-primary-main)' }}>
+            <Link className="link" to={keep('/services?sort=state')}>
               services by state
             </Link>
           </li>
@@ -234,8 +235,8 @@ function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: n
               {plural(due.count, 'report', 'reports')} to publish
             </div>
             <div className="sub">{due.subjects.join(', ')}{due.count > due.subjects.length ? ' …' : ''}</div>
-            <Link className="link" to={keep('/reports')} style={{ color: 'var(--mui-palette-primary-main)' }}>
-              review
+            <Link className="link" to={may ? '/close' : keep('/reports')}>
+              {may ? 'close' : 'review'}
             </Link>
           </li>
         )}
