@@ -342,6 +342,20 @@ func BenchmarkStanding(b *testing.B) {
 		began := time.Now()
 		size := get(b, c, url+"/api/v1/standing")
 		first := time.Since(began)
+		manager := servertest.As(b, srv, url, access.Manager)
+		began = time.Now()
+		get(b, manager, url+"/api/v1/closes")
+		firstCloses := time.Since(began)
+		b.Run(fmt.Sprintf("%d/closes", services), func(b *testing.B) {
+			var took []time.Duration
+			for b.Loop() {
+				began := time.Now()
+				get(b, manager, url+"/api/v1/closes")
+				took = append(took, time.Since(began))
+			}
+			b.ReportMetric(at(took, 0.95), "p95-ms")
+			b.ReportMetric(float64(firstCloses)/1e6, "first-ms")
+		})
 		for name, path := range map[string]string{"standing": "/standing", "100-more": "/standing?from=100", "strips": "/services/strips?" + ids} {
 			b.Run(fmt.Sprintf("%d/%s", services, name), func(b *testing.B) {
 				var took []time.Duration

@@ -28,7 +28,7 @@ const context = "kestite-manifest/1\n"
 // What an account can be recomputed from.
 const (
 	ByMeasurements = "measurements" // measurements.csv holds all of them
-	ByStretches    = "stretches"    // not all measurements were kept; what was judged of them is in stretches.json
+	ByStretches    = "stretches"    // not all measurements were kept, or they were too many; what was judged of them is in stretches.json
 )
 
 // Manifest says what a published report is made of, and what was published before it.

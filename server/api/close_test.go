@@ -19,7 +19,8 @@ func closeOf(t *testing.T) (f *fixture, id, month string, from span.Instant, loo
 	t.Helper()
 	f = setUp(t)
 	id = f.manager.Create("/agreements", agreement(f.service, func(s map[string]any) { s["from"] = "2026-01-01" }))
-	month = time.Now().UTC().AddDate(0, 0, -time.Now().UTC().Day()).Format("2006-01")
+	now := inOslo(t)
+	month = now.AddDate(0, 0, -now.Day()).Format("2006-01")
 	look = func(c *servertest.Client) api.ClosePage {
 		t.Helper()
 		var page api.ClosePage
@@ -27,6 +28,15 @@ func closeOf(t *testing.T) (f *fixture, id, month string, from span.Instant, loo
 		return page
 	}
 	return f, id, month, look(f.manager).Period.From, look
+}
+
+func inOslo(t *testing.T) time.Time {
+	t.Helper()
+	loc, err := time.LoadLocation("Europe/Oslo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return time.Now().In(loc)
 }
 
 // refused says whether an answer has a status and says something.
@@ -160,7 +170,7 @@ func TestAClose(t *testing.T) {
 // What cannot be closed or adjusted is told, and nothing of it is done.
 func TestWhatCannotBeClosed(t *testing.T) {
 	f, id, month, from, look := closeOf(t)
-	now := time.Now().UTC().Format("2006-01")
+	now := inOslo(t).Format("2006-01")
 	refused(t, "a period in progress", f.manager.Do(http.MethodGet, "/closes/"+id+"?period="+now, nil), 422, "not over")
 	refused(t, "a period that is none", f.manager.Do(http.MethodGet, "/closes/"+id+"?period=2026-13", nil), 422, "period")
 	refused(t, "an agreement that is none", f.manager.Do(http.MethodGet, "/closes/nothing?period="+month, nil), 404, "")
@@ -239,7 +249,7 @@ func TestOneDecisionOnAnAdjustment(t *testing.T) {
 // The list counts what the page asks.
 func TestTheListOfCloses(t *testing.T) {
 	f, id, month, from, look := closeOf(t)
-	f.manager.Create("/agreements", agreement(f.service, func(s map[string]any) { s["name"] = "Of today"; s["from"] = time.Now().UTC().Format("2006-01-02") }))
+	f.manager.Create("/agreements", agreement(f.service, func(s map[string]any) { s["name"] = "Of today"; s["from"] = inOslo(t).Format("2006-01-02") }))
 	f.manager.Must(http.MethodPost, "/adjustments", map[string]any{"agreement": id, "period": month, "from": from.String(), "to": from.Add(span.Hour).String(),
 		"class": "up", "reason": "It was up."}, nil)
 	var list api.Closes

@@ -42,6 +42,7 @@ type ReportView struct {
 	PublishedAt  *time.Time `json:"published_at,omitempty"`
 	PublishedBy  *string    `json:"published_by,omitempty"`
 	Digest       *string    `json:"digest,omitempty"`
+	Serial       *int64     `json:"serial,omitempty" doc:"Number in the chain of its customer; absent of drafts"`
 	Verdict      string     `json:"verdict"`
 	Availability string     `json:"availability_percent"`
 }
@@ -156,7 +157,7 @@ func (s *Server) reports(ctx context.Context, _ *none) (*list[ReportView], error
 		v := ReportView{
 			ID: r.ID, Agreement: r.Agreement, Name: r.Agreement, Period: r.Period, Words: report.PeriodWords(r.Period),
 			Number: r.Number, State: r.State, MadeAt: r.MadeAt, MadeBy: r.MadeBy,
-			PublishedAt: r.PublishedAt, PublishedBy: orNil(r.PublishedBy), Digest: r.Digest, Verdict: r.Verdict,
+			PublishedAt: r.PublishedAt, PublishedBy: orNil(r.PublishedBy), Digest: r.Digest, Serial: r.Serial, Verdict: r.Verdict,
 			Availability: r.AvailabilityPercent,
 		}
 		if e := snap.Agreements[r.Agreement]; e != nil {

@@ -321,6 +321,10 @@ func (d *Desk) Freeze(ctx context.Context, of Period, seen string, by trail.By) 
 	if err != nil {
 		return err
 	}
+	packed, err := seals.Pack(measured)
+	if err != nil {
+		return err
+	}
 	return d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
 		if err := q.LockDefinitions(ctx); err != nil {
 			return err
@@ -337,11 +341,10 @@ func (d *Desk) Freeze(ctx context.Context, of Period, seen string, by trail.By) 
 		}
 		var digest *string
 		if measured != nil {
-			kept, err := seals.KeepBlob(ctx, q, measured)
-			if err != nil {
+			if err := packed.Keep(ctx, q); err != nil {
 				return err
 			}
-			digest = &kept
+			digest = &packed.Digest
 		}
 		if _, err := q.FreezePeriod(ctx, db.FreezePeriodParams{Agreement: of.Agreement, Period: of.Name, FrozenAt: d.Now(), FrozenBy: by.Person, Content: text, Inputs: inputs, Measurements: digest}); err != nil {
 			return err

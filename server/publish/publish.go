@@ -187,6 +187,10 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 	if err != nil {
 		return err
 	}
+	packed, err := seals.PackFiles(files)
+	if err != nil {
+		return err
+	}
 	return d.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
 		if err := q.LockDefinitions(ctx); err != nil {
 			return err
@@ -221,7 +225,7 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 		if err := q.PublishReport(ctx, frozen); err != nil {
 			return err
 		}
-		if err := seals.KeepFiles(ctx, q, r.ID, files); err != nil {
+		if err := seals.KeepFiles(ctx, q, r.ID, packed); err != nil {
 			return err
 		}
 		return told(ctx, tx, q, by, "publish", r.Agreement, r.Period, r.ID)

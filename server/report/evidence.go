@@ -20,8 +20,12 @@ import (
 	"kestite/server/store/raw"
 )
 
+// mostMeasured is how many measurements an archive holds at most: more of them would not
+// fit into memory beside one another.
+const mostMeasured = 2_000_000
+
 // Measured writes all measurements that an account follows from; nil where they are not
-// all kept any more, so that the account does not follow from them.
+// all kept any more, so that the account does not follow from them, or are too many.
 func Measured(ctx context.Context, q *db.Queries, p *history.Period, a *account.Account) ([]byte, error) {
 	checks := slices.Sorted(maps.Keys(p.Bundle.Checks))
 	kinds := map[string][]string{}
@@ -42,10 +46,14 @@ func Measured(ctx context.Context, q *db.Queries, p *history.Period, a *account.
 	if err != nil {
 		return nil, err
 	}
+	count := 0
 	for _, l := range lanes {
 		rows, err := raw.During(ctx, q, l.ID, p.Bundle.Span.From.Add(-catalogue.Margin), p.Bundle.Span.To.Add(catalogue.Margin))
 		if err != nil {
 			return nil, err
+		}
+		if count += len(rows); count > mostMeasured {
+			return nil, nil
 		}
 		for _, r := range rows {
 			if err := w.Write(l.CheckID, l.Location, r.At, r.Outcome, kinds[l.CheckID], r.Values()); err != nil {

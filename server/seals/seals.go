@@ -185,32 +185,54 @@ func (k *Keys) Seal(ctx context.Context, tx pgx.Tx, q *db.Queries, m seal.Manife
 	return out, nil
 }
 
+// Blob is something as it is kept: packed, by its digest. To pack takes time: it is done
+// before a transaction.
+type Blob struct {
+	Digest string
+	packed []byte
+}
+
+// Pack makes a Blob.
+func Pack(content []byte) (Blob, error) {
+	var buf bytes.Buffer
+	z := gzip.NewWriter(&buf)
+	if _, err := z.Write(content); err != nil {
+		return Blob{}, err
+	}
+	if err := z.Close(); err != nil {
+		return Blob{}, err
+	}
+	return Blob{seal.Digest(content), buf.Bytes()}, nil
+}
+
+// Keep keeps it, once.
+func (b Blob) Keep(ctx context.Context, q *db.Queries) error {
+	return q.KeepBlob(ctx, db.KeepBlobParams{Digest: b.Digest, Content: b.packed})
+}
+
+// PackFiles packs the files of a report.
+func PackFiles(files map[string][]byte) (map[string]Blob, error) {
+	out := map[string]Blob{}
+	for name, content := range files {
+		var err error
+		if out[name], err = Pack(content); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 // KeepFiles keeps the files of a report.
-func KeepFiles(ctx context.Context, q *db.Queries, report string, files map[string][]byte) error {
+func KeepFiles(ctx context.Context, q *db.Queries, report string, files map[string]Blob) error {
 	for _, name := range slices.Sorted(maps.Keys(files)) {
-		digest, err := KeepBlob(ctx, q, files[name])
-		if err != nil {
+		if err := files[name].Keep(ctx, q); err != nil {
 			return err
 		}
-		if err := q.AddReportFile(ctx, db.AddReportFileParams{Report: report, Name: name, Digest: digest}); err != nil {
+		if err := q.AddReportFile(ctx, db.AddReportFileParams{Report: report, Name: name, Digest: files[name].Digest}); err != nil {
 			return err
 		}
 	}
 	return nil
-}
-
-// KeepBlob keeps something by its digest, once.
-func KeepBlob(ctx context.Context, q *db.Queries, content []byte) (digest string, err error) {
-	var buf bytes.Buffer
-	z := gzip.NewWriter(&buf)
-	if _, err := z.Write(content); err != nil {
-		return "", err
-	}
-	if err := z.Close(); err != nil {
-		return "", err
-	}
-	digest = seal.Digest(content)
-	return digest, q.KeepBlob(ctx, db.KeepBlobParams{Digest: digest, Content: buf.Bytes()})
 }
 
 // Unpacked is what a kept blob holds.

@@ -208,13 +208,16 @@ func TestWithoutAKeyFile(t *testing.T) {
 	}
 }
 
-func week(t *testing.T, now time.Time) string {
+func week(t *testing.T, now time.Time) string { return weekOf(t, now).Name() }
+
+// weekOf is the week before this one.
+func weekOf(t *testing.T, now time.Time) calendar.Period {
 	t.Helper()
 	loc, err := calendar.Zone("UTC")
 	if err != nil {
 		t.Fatal(err)
 	}
-	return calendar.Cycle{Unit: calendar.Week}.At(span.Of(now).Add(-7*span.Day), loc).Name()
+	return calendar.Cycle{Unit: calendar.Week}.At(span.Of(now).Add(-7*span.Day), loc)
 }
 
 // measured defines a service three weeks ago, with a check that has measured once a
@@ -236,7 +239,7 @@ func measured(t *testing.T, srv *server.Server, now time.Time) string {
 	}
 	url := servertest.Serve(t, srv)
 	token := servertest.Agent(t, srv, "tolvik")
-	middle := span.Of(now).Add(-7 * span.Day)
+	middle := weekOf(t, now).Span().From.Add(3 * span.Day)
 	var list []wire.Measurement
 	send := func() {
 		if a := servertest.DeliverPacked(t, url, token, servertest.Packed(t, wire.Batch{Measurements: list})); a.Status != http.StatusOK || bytes.Contains(a.Body, []byte("reason")) {

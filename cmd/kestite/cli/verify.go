@@ -150,7 +150,7 @@ func (v *verification) file(name string) error {
 		v.good("every figure, recomputed from %s", map[string]string{seal.ByMeasurements: "all measurements", seal.ByStretches: "what was judged of the measurements"}[by])
 	}
 	if by == seal.ByStretches {
-		v.note("not all measurements were kept when it was published: response times are not recomputed")
+		v.note("not all measurements are in it, which were not all kept or too many: response times are not recomputed")
 	}
 	fmt.Fprintf(v.out, "  code    %s\n", m.Link(a.Encoded).Code())
 	return nil

@@ -9,7 +9,7 @@ SELECT id FROM report WHERE agreement = $1 AND period = $2 AND state = 'draft';
 
 -- name: ReportList :many
 SELECT id, agreement, period, number, state, made_at, person_called(made_by)::text AS made_by, remark, published_at,
-       coalesce(person_called(published_by), '')::text AS published_by, digest,
+       coalesce(person_called(published_by), '')::text AS published_by, digest, serial,
        coalesce(content -> 'account' ->> 'verdict', '')::text AS verdict, coalesce(content -> 'account' ->> 'availability_percent', '')::text AS availability_percent
 FROM report ORDER BY period DESC, agreement, number DESC;
 

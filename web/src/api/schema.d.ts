@@ -7936,6 +7936,11 @@ export interface components {
             /** @description Of a draft: tells what it says from what it said before; publishing says which was read */
             seen?: string;
             sentence: string;
+            /**
+             * Format: int64
+             * @description Number in the chain of its customer; absent of drafts
+             */
+            serial?: number;
             service_name: string;
             /** @enum {string} */
             state: "draft" | "published";
@@ -7966,6 +7971,11 @@ export interface components {
             /** Format: date-time */
             published_at?: string;
             published_by?: string;
+            /**
+             * Format: int64
+             * @description Number in the chain of its customer; absent of drafts
+             */
+            serial?: number;
             /** @enum {string} */
             state: "draft" | "published";
             verdict: string;

@@ -33,7 +33,7 @@ export function AnswerForm({ c, q, next, think }: { c: Page; q: Question; next: 
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, said?.at ? Date.parse(said.at) : 0, { draft: `close/${c.agreement.id} ${c.period.name} ${q.key}` })
   const v = form.watch()
-  const alike = c.questions.filter((x) => x.kind === q.kind && !x.answer && x.answerable && x.key !== q.key)
+  const alike = c.questions.filter((x) => x.kind === q.kind && !x.answer && x.answerable && x.key !== q.key).slice(0, 999) // as many as one request takes
   const adjusts = v.does === 'adjust'
   const asked = useSettled(adjusts ? adjustment(c, q, v) : undefined, JSON.stringify(adjusts && [v.class, v.from, v.to]), 250)
   const would = useWouldAdjust(asked && { ...asked, reason: '', reference: undefined })

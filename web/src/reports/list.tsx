@@ -39,6 +39,7 @@ export function ReportList() {
       verdict: (r) => r.verdict,
       state: (r) => r.state,
       published: (r) => r.published_at ?? '',
+      number: (r) => r.serial ?? 0,
     },
     'newest',
   )
@@ -75,6 +76,7 @@ export function ReportList() {
                 <SortCell sort={sort} of="verdict" />
                 <SortCell sort={sort} of="state" />
                 <SortCell sort={sort} of="published" />
+                <SortCell sort={sort} of="number" align="right" />
               </TableRow>
             </TableHead>
             <TableBody>
@@ -92,13 +94,14 @@ export function ReportList() {
                   <TableCell className={`word-${r.verdict}`}>{r.verdict.replace('-', ' ')}</TableCell>
                   <TableCell>{r.state}</TableCell>
                   <TableCell>{r.published_at ? `${shortTime(r.published_at, zone)}, ${r.published_by}` : `drafted by ${r.made_by}`}</TableCell>
+                  <TableCell align="right">{r.serial}</TableCell>
                 </TableRow>
               ))}
             </TableBody>
           </Table>
           <More shown={shown.length} of={matching.length} onMore={more} />
           <Box sx={{ marginTop: '14px' }}>
-            <Export name="reports" columns={['id', 'agreement', 'period', 'number', 'state', 'availability_percent', 'verdict', 'published_at']} rows={matching.map((r) => [r.id, r.agreement, r.period, r.number, r.state, r.availability_percent, r.verdict, r.published_at])} />
+            <Export name="reports" columns={['id', 'customer', 'serial', 'agreement', 'period', 'report', 'state', 'availability_percent', 'verdict', 'published_at']} rows={matching.map((r) => [r.id, r.customer, r.serial ?? '', r.agreement, r.period, r.number, r.state, r.availability_percent, r.verdict, r.published_at])} />
           </Box>
         </>
       )}

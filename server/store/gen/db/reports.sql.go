@@ -245,7 +245,7 @@ func (q *Queries) ReportForUpdate(ctx context.Context, id string) (Report, error
 
 const reportList = `-- name: ReportList :many
 SELECT id, agreement, period, number, state, made_at, person_called(made_by)::text AS made_by, remark, published_at,
-       coalesce(person_called(published_by), '')::text AS published_by, digest,
+       coalesce(person_called(published_by), '')::text AS published_by, digest, serial,
        coalesce(content -> 'account' ->> 'verdict', '')::text AS verdict, coalesce(content -> 'account' ->> 'availability_percent', '')::text AS availability_percent
 FROM report ORDER BY period DESC, agreement, number DESC
 `
@@ -262,6 +262,7 @@ type ReportListRow struct {
 	PublishedAt         *time.Time
 	PublishedBy         string
 	Digest              *string
+	Serial              *int64
 	Verdict             string
 	AvailabilityPercent string
 }
@@ -287,6 +288,7 @@ func (q *Queries) ReportList(ctx context.Context) ([]ReportListRow, error) {
 			&i.PublishedAt,
 			&i.PublishedBy,
 			&i.Digest,
+			&i.Serial,
 			&i.Verdict,
 			&i.AvailabilityPercent,
 		); err != nil {
