@@ -3,8 +3,6 @@ package closing
 import (
 	"context"
 	"fmt"
-	"maps"
-	"slices"
 
 	"github.com/jackc/pgx/v5"
 
@@ -15,6 +13,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/defining"
+	"kestite/server/notifying"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
 )
@@ -120,17 +119,12 @@ func (d *Desk) say(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot,
 		}
 		return d.Notices.Say(ctx, q, []string{a.Proposer.ID}, "adjustment/"+id+"/decided", fmt.Sprintf("Adjustment %s: %s", a.State, name), text+link)
 	}
-	people, err := q.PeopleToTell(ctx)
+	to, err := notifying.WhoMay(ctx, q, by.Person, func(_ string, rights access.Rights) bool {
+		return rights.Over(snap, access.Approve, snap.ServiceOf(a.Agreement)) == nil
+	})
 	if err != nil {
 		return err
 	}
-	to := map[string]bool{}
-	for _, p := range people {
-		rights := access.Rights{Role: access.Role(p.Role), Teams: p.Teams}
-		if p.DisabledAt == nil && p.ID != by.Person && rights.Over(snap, access.Approve, snap.ServiceOf(a.Agreement)) == nil {
-			to[p.ID] = true
-		}
-	}
 	text := fmt.Sprintf("%s proposes that %s to %s counts as %s, and it waits for a second person.\n%s", by.Name, a.From, a.To, a.Class, a.Reason)
-	return d.Notices.Say(ctx, q, slices.Sorted(maps.Keys(to)), "adjustment/"+id+"/proposed", "Approve an adjustment? "+name, text+link)
+	return d.Notices.Say(ctx, q, to, "adjustment/"+id+"/proposed", "Approve an adjustment? "+name, text+link)
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/access"
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
@@ -159,6 +160,19 @@ func deliveryOf(notice int64, w notice.Way, subject, text string, now time.Time)
 		row.State, row.DoneAt = "suppressed", &now
 	}
 	return row
+}
+
+// WhoMay are the people who may do something, but for one: those who are asked when
+// a second person is needed.
+func WhoMay(ctx context.Context, q *db.Queries, but string, may func(person string, rights access.Rights) bool) ([]string, error) {
+	people, err := q.PeopleToTell(ctx)
+	var out []string
+	for _, p := range people {
+		if p.DisabledAt == nil && p.ID != but && may(p.ID, access.Rights{Role: access.Role(p.Role), Teams: p.Teams}) {
+			out = append(out, p.ID)
+		}
+	}
+	return out, err
 }
 
 // Say puts a message that is of no incident into the inboxes of some people, once for

@@ -100,16 +100,11 @@ func (d *Desk) Ask(ctx context.Context, ch defining.Change, step catalogue.Step)
 			return err
 		}
 		asked := db.WorkRequestRow{By: ch.By.Person}
-		people, err := q.PeopleToTell(ctx)
+		to, err := notifying.WhoMay(ctx, q, ch.By.Person, func(person string, rights access.Rights) bool {
+			return may(snap, asked, spec, Decision{By: trail.By{Person: person}, May: rights}) == nil
+		})
 		if err != nil {
 			return err
-		}
-		var to []string
-		for _, p := range people {
-			rights := access.Rights{Role: access.Role(p.Role), Teams: p.Teams}
-			if p.DisabledAt == nil && p.ID != ch.By.Person && may(snap, asked, spec, Decision{By: trail.By{Person: p.ID}, May: rights}) == nil {
-				to = append(to, p.ID)
-			}
 		}
 		text := fmt.Sprintf("%s asks for it, and it waits for a second person.", ch.By.Name)
 		if ch.Reason != "" {

@@ -52,14 +52,15 @@ func keysCommand() *cobra.Command {
 	}
 	with("make", "Make a key; the newest in use signs", exactly(), made(false))
 	with("rotate", "Make a key, and retire all others", exactly(), made(true))
-	with("retire ID", "End the time in which a key signs; what it signed stays good", exactly("ID"), func(ctx context.Context, c *cobra.Command, keys *seals.Keys, args []string) error {
+	retire := func(ctx context.Context, c *cobra.Command, keys *seals.Keys, args []string) error {
 		if err := keys.Retire(ctx, args[0], trail.Console); err != nil {
 			return &Refused{err}
 		}
 		fmt.Fprintf(c.OutOrStdout(), "%s signs no more.\n", args[0])
 		return nil
-	})
-	with("list", "The keys, with the time in which each signed", exactly(), func(ctx context.Context, c *cobra.Command, keys *seals.Keys, _ []string) error {
+	}
+	with("retire ID", "End the time in which a key signs; what it signed stays good", exactly("ID"), retire)
+	list := func(ctx context.Context, c *cobra.Command, keys *seals.Keys, _ []string) error {
 		list, err := keys.List(ctx)
 		if err != nil {
 			return err
@@ -73,7 +74,8 @@ func keysCommand() *cobra.Command {
 			fmt.Fprintf(w, "%s\tfrom %s\t%s\tmade by %s\n", k.ID, k.MadeAt.UTC().Format(time.RFC3339), until, k.MadeBy)
 		}
 		return w.Flush()
-	})
+	}
+	with("list", "The keys, with the time in which each signed", exactly(), list)
 	var file string
 	with("public", "Write the public keys (PEM)", exactly(), func(ctx context.Context, c *cobra.Command, keys *seals.Keys, _ []string) error {
 		list, err := keys.List(ctx)

@@ -123,7 +123,8 @@ func (v *verification) file(name string) error {
 		return nil
 	}
 	m := a.Manifest
-	fmt.Fprintf(v.out, "  report  %s, %s, for %s: number %d, published %s by %s\n", m.Name, report.PeriodWords(m.Period), orInternal(m.CustomerName), m.Number, m.PublishedAt, m.PublishedBy)
+	fmt.Fprintf(v.out, "  report  %s, %s, for %s: number %d, published %s by %s\n",
+		m.Name, report.PeriodWords(m.Period), orInternal(m.CustomerName), m.Number, m.PublishedAt, m.PublishedBy)
 	v.read = append(v.read, a)
 	v.good("container, manifest and the digests of %d files", len(m.Files))
 	if err := a.SignedBy(v.keys); err != nil {
@@ -147,7 +148,7 @@ func (v *verification) file(name string) error {
 		v.bad("%s", d)
 	}
 	if len(differs)+len(more) == 0 {
-		v.good("every figure, recomputed from %s", map[string]string{seal.ByMeasurements: "all measurements", seal.ByStretches: "what was judged of the measurements"}[by])
+		v.good("every figure, recomputed from %s", recomputedFrom[by])
 	}
 	if by == seal.ByStretches {
 		v.note("not all measurements are in it, which were not all kept or too many: response times are not recomputed")
@@ -155,6 +156,8 @@ func (v *verification) file(name string) error {
 	fmt.Fprintf(v.out, "  code    %s\n", m.Link(a.Encoded).Code())
 	return nil
 }
+
+var recomputedFrom = map[string]string{seal.ByMeasurements: "all measurements", seal.ByStretches: "what was judged of the measurements"}
 
 func orInternal(customer string) string {
 	if customer == "" {
@@ -187,7 +190,10 @@ func derived(a *seal.Archive) ([]string, error) {
 		out = append(out, fmt.Sprintf("report.json: outages are %d that are not those of the account", len(c.Outages)))
 	}
 	m := a.Manifest
-	for _, x := range [][3]string{{"agreement", c.Agreement, m.Agreement}, {"period", c.Period, m.Period}, {"number", fmt.Sprint(c.Number), fmt.Sprint(m.Report)}, {"organisation", c.Organisation, m.Organisation}} {
+	for _, x := range [][3]string{
+		{"agreement", c.Agreement, m.Agreement}, {"period", c.Period, m.Period},
+		{"number", fmt.Sprint(c.Number), fmt.Sprint(m.Report)}, {"organisation", c.Organisation, m.Organisation},
+	} {
 		if x[1] != x[2] {
 			out = append(out, fmt.Sprintf("report.json: %s is %q; the manifest says %q", x[0], x[1], x[2]))
 		}
