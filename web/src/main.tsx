@@ -8,6 +8,9 @@ import { Problem } from './api/client'
 import { router } from './router'
 import './style.css'
 import './axis/axis.css'
+import './parts/form.css'
+import './session/session.css'
+import './shell/layout.css'
 import { theme } from './theme'
 
 const client = new QueryClient({

@@ -23,6 +23,20 @@ const palette = (of: Scheme) => {
 /** The colours of classes and states as CSS variables, used for nothing else. */
 const variables = (of: Scheme) => Object.fromEntries(Object.entries(colours[of]).map(([name, colour]) => [`--${name}`, colour]))
 
+/** What is said in a word has the colour of what it says, and is never told by its colour alone. */
+const words = Object.fromEntries(
+  Object.entries({
+    '.word-up, .word-met, .word-on-track': 'var(--up)',
+    '.word-degraded, .word-at-risk': 'var(--degraded-ink)',
+    '.word-down, .word-missed': 'var(--down)',
+    '.word-unmeasured, .word-insufficient, .word-not-applicable': 'var(--unmeasured-word)',
+    '.word-maintenance': 'var(--maintenance)',
+    '.word-upstream, .word-tolerated': 'var(--upstream)',
+    '.word-excused': 'var(--excused)',
+    '.word-outside': 'var(--mui-palette-text-secondary)',
+  }).map(([of, color]) => [of, { color: `${color} !important`, fontWeight: '600 !important' }]),
+)
+
 /** All colours are in colours.json, which the PDF reads too. */
 export const theme = createTheme({
   cssVariables: { colorSchemeSelector: 'data-scheme' },
@@ -39,7 +53,7 @@ export const theme = createTheme({
     button: { textTransform: 'none', fontWeight: 600 },
   },
   components: {
-    MuiCssBaseline: { styleOverrides: { ':root': variables('light'), "[data-scheme='dark']": variables('dark') } },
+    MuiCssBaseline: { styleOverrides: { ':root': variables('light'), "[data-scheme='dark']": variables('dark'), ...words } },
     MuiButtonBase: { defaultProps: { disableRipple: true } },
     MuiButton: {
       defaultProps: { disableElevation: true, variant: 'outlined', size: 'small' },

@@ -58,7 +58,7 @@ function Header({ span, at }: { span: Span; at: number | undefined }) {
             </select>
           </div>
         </div>
-        <svg ref={ref} className="strip" height="40" aria-hidden style={{ cursor: 'ew-resize', userSelect: 'none' }} {...hang}>
+        <svg ref={ref} className="strip dragged" height="40" aria-hidden {...hang}>
           <rect width={width} height="40" fill="transparent" />
           {!past && <rect x={(axis.now - axis.from) * scale} y="2" width={Math.max(0, (axis.to - axis.now) * scale)} height="20" fill="var(--future)" />}
           <line x1="0" x2={width} y1="22" y2="22" stroke="var(--ground)" />

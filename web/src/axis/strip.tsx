@@ -36,7 +36,7 @@ export function Hatches() {
     </pattern>
   )
   return (
-    <svg width="0" height="0" style={{ position: 'absolute' }} aria-hidden>
+    <svg width="0" height="0" className="patterns" aria-hidden>
       <defs>
         {hatch('maintenance', 'var(--maintenance)', 45, 4)}
         {hatch('upstream', 'var(--upstream)', -45, 4)}

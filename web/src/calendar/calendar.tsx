@@ -18,6 +18,7 @@ import { Clashes } from './effects'
 import { useGo } from './go'
 import { InOrder, Lanes, keyOf, type Draft } from './lanes'
 import { useCalendar } from './queries'
+import './calendar.css'
 
 const WorkForm = lazy(() => import('./work-form'))
 const Chosen = lazy(() => import('./chosen'))
@@ -57,9 +58,9 @@ export function CalendarPage() {
     void navigate(go('/calendar/plan', { service, start: wallMinute(start, home), lasts: String(minutes) }))
   }
   return (
-    <div className="with-aside" style={{ '--names': '156px', '--figures': '112px', '--aside': planning ? '330px' : '264px' } as React.CSSProperties}>
+    <div className={planning ? 'with-aside calendar planning' : 'with-aside calendar'}>
       <div>
-        <Typography variant="h1" className="statement" style={{ marginTop: 26 }}>
+        <Typography variant="h1" className="statement">
           {data.words}
         </Typography>
         <Box className="lead" component="div" sx={{ display: 'flex', flexWrap: 'wrap', gap: '2px 14px', alignItems: 'baseline' }}>
@@ -95,7 +96,7 @@ export function CalendarPage() {
         <Clashes of={data.clashes} />
         <Waiting of={data.requests} chosen={request} zone={data.timezone} onChoose={(id) => setRequest(id === request ? '' : id)} />
         {(data.lanes.length > 12 || data.left > 0 || text) && (
-          <div className="head" style={{ margin: '8px 0' }}>
+          <div className="head">
             <span className="sub" role="status">
               {data.lanes.length + data.left} {data.lanes.length + data.left === 1 ? 'service' : 'services'}
             </span>
@@ -126,14 +127,14 @@ export function CalendarPage() {
         {data.embargoes.length > 0 && (
           <p className="sub" data-embargoes>
             {data.embargoes.map((e) => (
-              <span key={e.id} style={{ marginRight: 14 }}>
+              <span key={e.id}>
                 <b className="word-down">embargo</b> {e.name}, {weekTime(e.from, data.timezone)} to {weekTime(e.to, data.timezone)}
               </span>
             ))}
           </p>
         )}
       </div>
-      <aside style={{ paddingTop: 26 }} className={planning ? 'first-on-phone' : undefined}>
+      <aside className={planning ? 'pane first-on-phone' : 'pane'}>
         {planning && may ? (
           <Suspense fallback={null}>
             <WorkForm key={id ?? 'new'} id={id} show={setDraft} />
@@ -169,7 +170,7 @@ function Waiting({ of, chosen, zone, onChoose }: { of: Schemas['WorkRequest'][];
   return (
     <section aria-label="Waits for a second person" data-waiting={of.length}>
       {of.map((r) => (
-        <div key={r.id} className={chosen === String(r.id) ? 'entry open' : 'entry'} style={{ padding: '5px 0' }}>
+        <div key={r.id} className={chosen === String(r.id) ? 'entry low open' : 'entry low'}>
           <b className="word-degraded">waits</b>{' '}
           <button type="button" className="link" aria-pressed={chosen === String(r.id)} onClick={() => onChoose(String(r.id))}>
             {r.spec.name}

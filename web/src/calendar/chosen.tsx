@@ -47,13 +47,13 @@ export default function Chosen({ work: w, now, may, onClose }: Props) {
   const did = turn.isSuccess ? turn.variables.does : undefined
   return (
     <section data-chosen={w.window} aria-label={w.name}>
-      <h2 style={{ fontSize: '1.05rem' }}>{w.name}</h2>
-      <p style={{ margin: '0 0 6px', lineHeight: 1.4 }}>
-        {weekTime(w.from, zone)} to {weekTime(w.to, zone)}, <span style={{ whiteSpace: 'nowrap' }}>{duration(Date.parse(w.to) - Date.parse(w.from))}</span>
+      <h2>{w.name}</h2>
+      <p>
+        {weekTime(w.from, zone)} to {weekTime(w.to, zone)}, <span className="in-one">{duration(Date.parse(w.to) - Date.parse(w.from))}</span>
         {runs && <b className="word-maintenance"> · under way</b>}
         {over && ' · over'}
       </p>
-      <div className="sub" style={{ lineHeight: 1.4 }}>
+      <div className="sub">
         {w.type === 'emergency' && <div>Emergency work.</div>}
         <div>On {w.services.map((s) => s.name).join(', ')}.</div>
         {w.via.length > 0 && <div>Seen from a service that goes down with it: it needs {w.via.join(' and ')}.</div>}
@@ -68,7 +68,7 @@ export default function Chosen({ work: w, now, may, onClose }: Props) {
         </p>
       )}
       {may && !over && !moving && (
-        <div className="in-a-row" style={{ gap: 8, margin: '12px 0' }}>
+        <div className="in-a-row">
           {runs && (
             <Button disabled={turn.isPending} onClick={() => turn.mutate({ does: 'end' })}>
               End it now
@@ -107,8 +107,8 @@ export default function Chosen({ work: w, now, may, onClose }: Props) {
         </form>
       )}
       {!over && work.data && !moving && (
-        <section aria-label="What it costs" style={{ marginTop: 10 }}>
-          <h2 style={{ margin: '4px 0 6px' }}>What {w.recurs ? 'the window' : 'it'} costs</h2>
+        <section aria-label="What it costs">
+          <h2>What {w.recurs ? 'the window' : 'it'} costs</h2>
           <Clashes of={work.data.clashes} />
           <Effects view={work.data} />
         </section>

@@ -19,14 +19,14 @@ export function Effects({ view }: { view: View }) {
       {view.effects.map((e) => (
         <div key={`${e.agreement} ${e.period?.name ?? ''}`} data-effect={e.agreement} data-tone={e.tone}>
           <Box sx={{ display: 'flex', justifyContent: 'space-between', gap: 1.5, lineHeight: 1.3 }}>
-            <Link to={keep(`/agreements/${e.agreement}`)} style={{ textDecoration: 'none' }}>
+            <Link to={keep(`/agreements/${e.agreement}`)}>
               <b>{e.name}</b>
             </Link>
-            <span className={tones[e.tone]} style={{ textAlign: 'right' }}>
+            <span className={tones[e.tone]}>
               {e.mark}
             </span>
           </Box>
-          <div className="sub" style={{ lineHeight: 1.35 }}>
+          <div className="sub">
             {e.customer || 'internal'}
             {several && e.period && ` · ${e.period.words}`}
             {e.fault && <div>{e.fault}</div>}

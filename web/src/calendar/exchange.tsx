@@ -20,6 +20,7 @@ import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
 import { useGo } from './go'
 import { useFeeds } from './queries'
+import './calendar.css'
 
 /** Planned work out to other calendars, and in from them. */
 export function ExchangePage() {
@@ -102,7 +103,7 @@ function Feeds() {
         </div>
       )}
       {(feeds.data ?? []).map((f) => (
-        <div key={f.id} className="entry" data-feed={f.name} style={{ display: 'flex', justifyContent: 'space-between', gap: 16, padding: '6px 0', maxWidth: 820 }}>
+        <div key={f.id} className="entry low feed" data-feed={f.name}>
           <span>
             <b>{f.name}</b> <span className="sub">{f.services.length ? f.services.map((s) => s.name).join(', ') : 'all services'}</span>
           </span>

@@ -34,7 +34,7 @@ export function Lanes({ lanes, embargoes, axis, chosen, onChoose, onPlan, draft 
       <div className="axis-row column-heads">
         <span>Shaded: agreed hours</span>
         <AxisHead axis={axis} zone={zone} />
-        <span style={{ textAlign: 'right' }}>Planned</span>
+        <span>Planned</span>
       </div>
       {lanes.map((l) => (
         <LaneRow key={l.service} lane={l} embargoes={embargoes.filter((e) => e.services.length === 0 || e.services.includes(l.service))} axis={axis} chosen={chosen} onChoose={onChoose} onPlan={onPlan} draft={draft?.services.includes(l.service) ? draft.spans : undefined} />
@@ -55,13 +55,13 @@ function LaneRow({ lane, embargoes, axis, chosen, onChoose, onPlan, draft }: Row
   const costs = lane.work.reduce((ms, w) => ms + w.downtime_ms, 0)
   const planned = own.reduce((ms, w) => ms + Math.min(Date.parse(w.to), axis.to) - Math.max(Date.parse(w.from), axis.from), 0)
   return (
-    <div className="entry axis-row" data-calendar-lane={lane.service} style={{ alignItems: 'center', paddingTop: 4, paddingBottom: 4 }}>
+    <div className="entry axis-row" data-calendar-lane={lane.service}>
       <span>
         <div className="name">{lane.name}</div>
         <div className="sub">{lane.promised.length ? lane.promised.join(', ') : lane.kind}</div>
       </span>
-      <span style={{ position: 'relative', display: 'block' }}>
-        <svg ref={ref} className="strip" height={height} aria-hidden style={onPlan ? { cursor: 'crosshair', userSelect: 'none' } : undefined} {...(onPlan ? hang : {})}>
+      <span className="field">
+        <svg ref={ref} className={onPlan ? 'strip planned-on' : 'strip'} height={height} aria-hidden {...(onPlan ? hang : {})}>
           <rect width={width} height={height} fill="transparent" />
           {lane.hours.map((h) => (
             <rect key={h.from} x={x(h.from)} y="9" width={Math.max(0.5, x(h.to) - x(h.from))} height={ground - 9} fill="var(--future)" />
@@ -88,7 +88,7 @@ function LaneRow({ lane, embargoes, axis, chosen, onChoose, onPlan, draft }: Row
           <Mark key={`${keyOf(w)} ${w.from}`} work={w} axis={axis} left={x(w.from)} wide={x(w.to) - x(w.from)} chosen={chosen === keyOf(w)} onChoose={() => onChoose(keyOf(w))} says={saidOf(w, lane.name, zone)} />
         ))}
       </span>
-      <span style={{ textAlign: 'right', lineHeight: 1.25 }}>
+      <span className="now">
         {own.length > 0 && <b>{duration(planned)}</b>}
         <div className="sub">{costs > 0 ? <span className="word-degraded">{duration(costs)} count</span> : own.length > 0 && lane.promised.length > 0 && own.some((w) => w.service_ms > 0) ? 'granted' : own.length > 0 && own.some((w) => Date.parse(w.to) > axis.now) && lane.promised.length > 0 ? 'outside hours' : ''}</div>
       </span>
@@ -115,11 +115,11 @@ export function InOrder({ lanes, chosen, onChoose, now }: { lanes: Lane[]; chose
   if (list.length === 0) return null
   return (
     <section aria-label="In order of time">
-      <h2 className="group" style={{ fontSize: '1.02rem' }}>
+      <h2 className="group">
         In order of time
       </h2>
       {list.map((w) => (
-        <div key={`${keyOf(w)} ${w.from}`} className={chosen === keyOf(w) ? 'entry open' : 'entry'} data-planned={keyOf(w)} style={{ display: 'grid', gridTemplateColumns: 'minmax(0, 190px) minmax(0, 1fr) auto', gap: 14, padding: '6px 0' }}>
+        <div key={`${keyOf(w)} ${w.from}`} className={chosen === keyOf(w) ? 'entry low open' : 'entry low'} data-planned={keyOf(w)}>
           <span>
             {weekTime(w.from, zone)}, {duration(Date.parse(w.to) - Date.parse(w.from))}
           </span>
@@ -134,7 +134,7 @@ export function InOrder({ lanes, chosen, onChoose, now }: { lanes: Lane[]; chose
               {w.reference && ` · ${w.reference}`}
             </span>
           </span>
-          <span style={{ textAlign: 'right' }}>{Date.parse(w.to) <= now ? <span className="sub">over</span> : Date.parse(w.from) <= now ? <b className="word-maintenance">under way</b> : w.costs > 0 ? <span className="word-degraded">may cost {duration(w.costs)}</span> : <span className="word-up">costs nothing</span>}</span>
+          <span className="now">{Date.parse(w.to) <= now ? <span className="sub">over</span> : Date.parse(w.from) <= now ? <b className="word-maintenance">under way</b> : w.costs > 0 ? <span className="word-degraded">may cost {duration(w.costs)}</span> : <span className="word-up">costs nothing</span>}</span>
         </div>
       ))}
     </section>

@@ -31,12 +31,12 @@ export default function Requested({ id, onClose }: { id: number; onClose: () => 
   const open = r.state === 'open'
   return (
     <section data-request={r.id} data-state={r.state} aria-label={r.spec.name}>
-      <h2 style={{ fontSize: '1.05rem' }}>{r.spec.name}</h2>
-      <p style={{ margin: '0 0 6px', lineHeight: 1.4 }}>
+      <h2>{r.spec.name}</h2>
+      <p>
         <b className={open ? 'word-degraded' : undefined}>{states[r.state]}</b>
         {r.decided_by && ` by ${r.decided_by}, ${shortTime(r.decided_at ?? '', zone)}`}
       </p>
-      <div className="sub" style={{ lineHeight: 1.4 }}>
+      <div className="sub">
         <div>
           {r.words}, {r.spec.timezone}.
         </div>
@@ -55,16 +55,16 @@ export default function Requested({ id, onClose }: { id: number; onClose: () => 
         </p>
       )}
       {r.work && (
-        <section aria-label="What it costs" style={{ marginTop: 10 }}>
-          <h2 style={{ margin: '4px 0 6px' }}>What it would cost</h2>
+        <section aria-label="What it costs">
+          <h2>What it would cost</h2>
           <Clashes of={r.work.clashes} />
           <Effects view={r.work} />
         </section>
       )}
       {open && (r.may || r.mine) && (
-        <form className="form" aria-label="Decide" style={{ gap: 10, marginTop: 14 }} onSubmit={(e) => e.preventDefault()}>
+        <form className="form narrow-form" aria-label="Decide" onSubmit={(e) => e.preventDefault()}>
           {r.may && <TextField label="What you say to it" multiline maxRows={4} value={note} error={Boolean(fault)} helperText={fault ?? 'Of a refusal: why'} slotProps={{ htmlInput: { maxLength: 500 } }} onChange={(e) => setNote(e.target.value)} />}
-          <div className="in-a-row" style={{ gap: 8 }}>
+          <div className="in-a-row">
             {r.may && (
               <Button variant="contained" disabled={decide.isPending || Boolean(r.fault)} onClick={() => decide.mutate('approve')}>
                 Approve and announce

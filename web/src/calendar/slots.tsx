@@ -10,11 +10,11 @@ export default function Slots({ services, lasts, window: id, zone, take }: Props
   const slots = useSlots(useSettled(services, services.join(' '), 400), useSettled(lasts, String(lasts), 400), id)
   return (
     <section aria-label="Cheapest times" data-slots>
-      <h2 style={{ margin: '4px 0 6px' }}>Cheapest {duration(lasts * 1000)} in two weeks</h2>
+      <h2>Cheapest {duration(lasts * 1000)} in two weeks</h2>
       <Trouble error={slots.error} />
       {slots.data?.items.map((s) => (
-        <div key={s.from} className="entry" style={{ padding: '5px 0' }} data-slot={s.from}>
-          <div style={{ display: 'flex', justifyContent: 'space-between', gap: 8 }}>
+        <div key={s.from} className="entry low" data-slot={s.from}>
+          <div className="apart">
             <button type="button" className="link" onClick={() => take(wallMinute(s.from, zone))}>
               {weekTime(s.from, zone)}
             </button>

@@ -119,8 +119,8 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
   const add = (ids: string[]) => form.setValue('services', [...new Set([...v.services, ...ids])], { shouldDirty: true, shouldTouch: true })
   const wrongWork = work.error && settled ? work.error : undefined
   return (
-    <form className="form" aria-label={entry ? 'Edit the window' : 'Plan work'} style={{ gap: 12, gridTemplateColumns: 'minmax(0, 1fr)' }} onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
-      <h2 style={{ fontSize: '1.05rem', margin: 0 }}>{entry ? `Edit ${spec?.name ?? ''}` : 'Plan work'}</h2>
+    <form className="form narrow-form" aria-label={entry ? 'Edit the window' : 'Plan work'} onSubmit={(e) => void form.handleSubmit((x) => save.mutate(x))(e)}>
+      <h2>{entry ? `Edit ${spec?.name ?? ''}` : 'Plan work'}</h2>
       <KeptNote kept={kept} of={entry && { path: 'windows', id: entry.id }} />
       <TextField label="Name" required autoFocus={!entry} error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
       <Controller
@@ -139,7 +139,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
           </button>
         </div>
       )}
-      <div className="side" style={{ gridTemplateColumns: 'minmax(0, 1fr) 92px' }}>
+      <div className="side start-lasts">
         <Controller control={form.control} name="start" rules={{ validate: (x) => (x !== '' && x !== noDate) || 'Say when it starts' }} render={({ field }) => <Minute label={v.repeat === 'once' ? 'Starts' : 'First starts'} value={field.value} change={field.onChange} zone={v.timezone} required error={err.start?.message} help={v.timezone} field={field} />} />
         <TextField label="Lasts, min" required error={Boolean(err.lasts)} helperText={err.lasts?.message} {...form.register('lasts', { validate: (x) => (/^\d+$/.test(x) && Number(x) > 0) || 'Whole minutes' })} />
       </div>
@@ -158,7 +158,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
       />
       {v.repeat === 'rule' && <TextField label="Rule (RFC 5545)" placeholder="FREQ=MONTHLY;BYDAY=-1FR" error={Boolean(err.rule)} helperText={err.rule?.message} {...form.register('rule')} />}
       {['daily', 'weekly', 'monthly'].includes(v.repeat) && (
-        <div className="side" style={{ gridTemplateColumns: '92px minmax(0, 1fr)' }}>
+        <div className="side every-until">
           <TextField label="Every" error={Boolean(err.every)} helperText={err.every?.message ?? { daily: 'days', weekly: 'weeks', monthly: 'months' }[v.repeat as 'daily']} {...form.register('every', { validate: (x) => /^\d*$/.test(x.trim()) || 'A number' })} />
           <Controller control={form.control} name="until" rules={{ validate: wholeDay }} render={({ field }) => <Day label="Last day" value={field.value} change={field.onChange} zone={v.timezone} error={err.until?.message} help="empty: no end" field={field} />} />
         </div>
@@ -179,7 +179,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
         />
       )}
       {v.repeat === 'monthly' && (
-        <div className="side" style={{ gridTemplateColumns: 'repeat(2, minmax(0, 1fr))' }}>
+        <div className="side halves">
           {(['nth', 'day'] as const).map((name) => (
             <Controller
               key={name}
@@ -227,7 +227,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
       </details>
       {(err.reason || v.reason || asks || view?.clashes.some((c) => c.service === undefined)) && <TextField label={asks ? 'Why, for who approves it' : 'Why it has to be then'} error={Boolean(err.reason)} helperText={err.reason?.message} {...form.register('reason')} />}
       <section aria-label="What it costs" aria-live="polite">
-        <h2 style={{ margin: '4px 0 6px' }}>What it costs</h2>
+        <h2>What it costs</h2>
         {!whole && <p className="sub">Say on what, when and for how long.</p>}
         {whole && wrongWork && !save.error && <p className="sub word-down">{wrongWork instanceof Error ? wrongWork.message : ''}</p>}
         {whole && view && !wrongWork && (

@@ -22,7 +22,7 @@ export default function FileForm({ may, done }: { may: boolean; done: () => void
   })
   const v = run.data
   return (
-    <section aria-label="Files" style={{ marginBottom: 18 }} data-files>
+    <section aria-label="Files" className="files" data-files>
       <p className="sub">
         All of it as <a href="/api/v1/dependencies/file?format=csv">CSV</a> or <a href="/api/v1/dependencies/file?format=yaml">YAML</a>. {may && 'A file says of each service that it names all that it needs; services that it does not name stay as they are.'}
       </p>

@@ -21,6 +21,7 @@ import { fullTime, wallMinute } from '../time/format'
 import { useZone } from '../time/span'
 import { Picked } from './picked'
 import { useDependencies, type Node } from './queries'
+import './dependencies.css'
 
 const Picture = lazy(() => import('./picture').then((m) => ({ default: m.Picture })))
 const Minute = lazy(() => import('../parts/day').then((m) => ({ default: m.Minute })))
@@ -61,10 +62,10 @@ export function DependenciesPage() {
   for (const n of data.nodes) for (const g of n.groups) for (const m of g.services) neededBy.set(m, [...(neededBy.get(m) ?? []).filter((x) => x !== n), n])
   const name = (id: string) => data.nodes.find((n) => n.service === id)?.name ?? services.data?.find((s) => s.id === id)?.spec.name ?? id
   return (
-    <div className="with-aside" style={{ '--aside': '288px' } as React.CSSProperties}>
+    <div className="with-aside dependencies">
       <div>
-        <div className="head" style={{ marginBottom: 0 }}>
-          <Typography variant="h1" className="statement" style={{ margin: 0 }}>
+        <div className="head">
+          <Typography variant="h1" className="statement">
             {data.words}
           </Typography>
           <div className="actions">
@@ -76,7 +77,7 @@ export function DependenciesPage() {
             </Button>
           </div>
         </div>
-        <p className="lead" style={{ marginBottom: 8 }}>
+        <p className="lead">
           What needs what: at the left what needs others, at the right what is needed{data.live ? '.' : `, as it was on ${fullTime(data.at, home)}.`}
         </p>
         <Box className="in-a-row" sx={{ mt: 0 }}>
@@ -136,7 +137,7 @@ export function DependenciesPage() {
           </Suspense>
         )}
       </div>
-      <aside style={{ paddingTop: 26 }}>
+      <aside className="pane">
         {node ? (
           <Picked key={node.service} node={node} neededBy={neededBy.get(node.service) ?? []} name={name} live={data.live} may={may} onPick={setPicked} onAround={() => setOf(node.service)} onMoment={() => setAt(at ? '' : wallMinute(Date.now(), home))} />
         ) : (

@@ -25,10 +25,10 @@ export function Picked({ node: n, neededBy, name, live, may, onPick, onAround, o
   const service = services.data?.find((s) => s.id === n.service && !s.retired)
   return (
     <section data-picked={n.service} aria-label={n.name}>
-      <h2 style={{ fontSize: '1.05rem' }}>
+      <h2>
         <Link to={keep(`/services/${n.service}`)}>{n.name}</Link>
       </h2>
-      <p style={{ margin: '0 0 8px' }}>
+      <p>
         <b className={`word-${n.state}`}>{n.state === 'unmeasured' ? 'not measured' : n.state}</b> <span className="sub">since {shortTime(n.since_at, zone)}</span>
       </p>
       {editing && service ? (
@@ -38,7 +38,7 @@ export function Picked({ node: n, neededBy, name, live, may, onPick, onAround, o
           <h2>It needs</h2>
           {n.groups.length === 0 && <p className="sub">Nothing that is described here.</p>}
           {n.groups.map((g, i) => (
-            <div key={i} data-group={i} style={{ marginBottom: 6, lineHeight: 1.35 }}>
+            <div key={i} data-group={i} className="needed">
               {g.need < g.services.length && (
                 <b>
                   {g.need} of {g.services.length}:{' '}
@@ -59,7 +59,7 @@ export function Picked({ node: n, neededBy, name, live, may, onPick, onAround, o
           {may && live && service && mayChange(service.spec.owner) && <Button onClick={() => setEditing(true)}>Change what it needs</Button>}
         </>
       )}
-      <h2 style={{ marginTop: 14 }}>Needed by</h2>
+      <h2>Needed by</h2>
       {neededBy.length === 0 ? <p className="sub">Nothing shown here.</p> : null}
       {neededBy.map((x, k) => (
         <span key={x.service}>
@@ -70,7 +70,7 @@ export function Picked({ node: n, neededBy, name, live, may, onPick, onAround, o
         </span>
       ))}
       {n.groups.length > 0 && <Modelled id={n.service} />}
-      <p className="sub" style={{ marginTop: 14 }}>
+      <p className="sub further">
         <button type="button" className="link" onClick={onAround}>
           only what hangs together with it
         </button>
@@ -94,9 +94,9 @@ export function Modelled({ id }: { id: string }) {
   const without = m.leaves.filter((l) => !l.target_percent)
   return (
     <section aria-label="What could be promised" data-modelled>
-      <h2 style={{ marginTop: 14 }}>What could be promised</h2>
+      <h2>What could be promised</h2>
       {m.fault && <p className="trouble">{m.fault}</p>}
-      <div style={{ lineHeight: 1.4 }}>
+      <div>
         {m.targets ? (
           <div>
             <b>{percent(m.targets.percent)}</b> <span className="sub">by what is promised of what it needs</span>
@@ -125,7 +125,7 @@ export function Modelled({ id }: { id: string }) {
           </div>
         ))}
       </div>
-      <details className="more" style={{ fontSize: '0.85rem' }}>
+      <details className="more">
         <summary>What that is made of</summary>
         {m.leaves.map((l) => (
           <div key={l.service}>
@@ -155,7 +155,7 @@ function NeedsForm({ service, all, done }: { service: Schemas['DefinedServiceSpe
   })
   const others = all.filter((o) => !o.retired && o.id !== service.id)
   return (
-    <form className="form" style={{ gap: 12, gridTemplateColumns: 'minmax(0, 1fr)' }} aria-label={`What ${service.spec.name} needs`} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
+    <form className="form narrow-form" aria-label={`What ${service.spec.name} needs`} onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
       <KeptNote kept={kept} of={{ path: 'services', id: service.id }} names={{ depends: 'What it needs' }} />
       <DependsFields narrow value={form.watch('depends')} change={(list) => {
           form.clearErrors('depends')

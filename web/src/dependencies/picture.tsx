@@ -38,7 +38,7 @@ export function Picture({ nodes, picked, onPick }: Props) {
     else onPick(d.members[0]?.service ?? '')
   }
   return (
-    <div style={{ overflow: 'auto', maxHeight: '76vh' }} tabIndex={-1}>
+    <div className="picture" tabIndex={-1}>
       <svg width={layout.width} height={layout.height} role="group" aria-label="Which services need which" data-picture={nodes.length}>
         {layout.lines.map((l) => (
           <path key={l.id} d={curve(l.points)} fill="none" stroke="var(--ground)" strokeWidth="1" opacity={picked && !touches(l.id, picked) ? 0.35 : 0.9} />
@@ -106,7 +106,7 @@ function Box({ of: d, members, picked, stop, onPick, onKey }: BoxProps) {
       aria-pressed={picked}
       data-node={d.id}
       data-state={worst}
-      style={{ cursor: 'pointer' }}
+      className="pickable"
       onClick={onPick}
       onKeyDown={(e) => {
         if (e.key === 'Enter' || e.key === ' ') {

@@ -122,7 +122,7 @@ function Lane({ strip: s, axis, own, began }: { strip: Detail['strips'][number];
   return (
     <div className="entry axis-row" data-lane={s.service}>
       <span>
-        <Link className="name" to={keep(`/services/${s.service}?at=${encodeURIComponent(began)}`)} style={{ textDecoration: 'none' }}>
+        <Link className="name" to={keep(`/services/${s.service}?at=${encodeURIComponent(began)}`)}>
           {s.name}
         </Link>
         <div className="sub">{s.role}</div>
@@ -197,13 +197,13 @@ function Together({ of }: { of: Detail['together'] }) {
       <Typography variant="h2" className="group">
         Failed together
       </Typography>
-      <p style={{ margin: '4px 0' }}>{of.order}</p>
+      <p className="close-by">{of.order}</p>
       {of.shared.map((s) => (
-        <p key={s.kind + s.what} style={{ margin: '4px 0' }} data-shared={s.kind}>
+        <p key={s.kind + s.what} className="close-by" data-shared={s.kind}>
           <b>{s.words}</b>
         </p>
       ))}
-      <p className="sub" style={{ margin: '4px 0 0' }}>
+      <p className="sub close-by">
         {of.shared.length === 0 && 'By what was measured as they began, they have nothing in common. '}
         {of.others.map((o, n) => (
           <span key={o.id}>

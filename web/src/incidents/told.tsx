@@ -23,14 +23,14 @@ export function Told({ incident, over, service }: { incident: number; over: bool
       {data.plans.length === 0 && data.items.length === 0 && <p className="sub">No notice plan is for it, so nobody is told. {over ? '' : 'Its service can name one, or its team.'}</p>}
       {!over &&
         data.plans.map((p) => (
-          <p key={p.id} className="sub" data-plan={p.id} style={{ margin: '4px 0' }}>
+          <p key={p.id} className="sub close-by" data-plan={p.id}>
             <Link to={keep(`/notices/plans/${p.id}`)}>{p.name}</Link>
             {p.silence ? `: ${p.silence.charAt(0).toLowerCase()}${p.silence.slice(1)}` : ''}
             {p.until && ` Until ${shortTime(p.until, zone)}.`}
             {p.next ? `${p.silence ? ' Next' : ': next'} ${shortTime(p.next, zone)} ${listed(p.tells)}.` : p.silence ? '' : ': all of its steps are told.'}
           </p>
         ))}
-      <ul className="needs" style={{ gap: 6, marginTop: 10 }}>
+      <ul className="needs tight">
         {groups(data.items).map((g) => (
           <li key={g[0]?.id} className={g.every((d) => d.state === 'sent') ? 'quiet' : g.some((d) => d.state === 'failed') ? 'down' : 'quiet'} data-what={g[0]?.what}>
             <span>

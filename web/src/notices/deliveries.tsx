@@ -122,7 +122,7 @@ function Message({ d }: { d: Delivery }) {
   return (
     <div className="handed">
       {d.subject && <b>{d.subject}</b>}
-      <div style={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>{d.text || 'Nothing was written for it.'}</div>
+      <div className="as-written">{d.text || 'Nothing was written for it.'}</div>
       <p className="sub">
         {d.plan && `By ${d.plan}${d.step ? `, step ${d.step}` : ''}. `}
         {d.tries > 0 && `Tried ${d.tries === 1 ? 'once' : `${d.tries} times`}. `}
@@ -132,7 +132,7 @@ function Message({ d }: { d: Delivery }) {
         {d.again_of && `Sent again by hand, after number ${d.again_of}. `}
         {d.incident && <Link to={keep(`/incidents/${d.incident}`)}>the incident</Link>}
         {d.repeatable && (
-          <button type="button" className="link" disabled={again.isPending} onClick={() => again.mutate()} style={{ marginLeft: 12 }}>
+          <button type="button" className="link" disabled={again.isPending} onClick={() => again.mutate()}>
             send it again
           </button>
         )}

@@ -98,7 +98,7 @@ function PoolRow({ pool, axis }: { pool: Pool; axis: Axis }) {
           <div className="sub">{pool.plans.length ? `told by ${listed(pool.plans.map((p) => p.name))}` : 'no plan tells it'}</div>
         </span>
         {pool.rotates ? <Turns turns={pool.turns} axis={axis} label={pool.name} /> : <span className="sub">all are told: {listed(pool.members.map((m) => m.name))}</span>}
-        <span style={{ textAlign: 'right' }}>
+        <span className="now">
           <b>{pool.rotates ? pool.now.map((n) => n.name).join(', ') || 'nobody' : `${pool.members.length} ${pool.members.length === 1 ? 'person' : 'people'}`}</b>
           <div className="sub">
             {pool.rotates && until && Date.parse(until) < axis.to && `until ${shortTime(until, zone)} `}

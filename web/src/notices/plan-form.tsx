@@ -23,6 +23,7 @@ import { ReceiversPick } from './receivers-pick'
 import { usePlans, type Plan } from './queries'
 import { dayNames, keyOf, recipientOf, sentences } from './words'
 import { Week } from './week'
+import './notices.css'
 
 type Spec = Schemas['NoticePlanSpec']
 type Step = { after: string; tell: string[]; by: string; repeat: string; most: string }
@@ -133,7 +134,7 @@ function Form({ plan, others }: { plan: Plan | undefined; others: Plan[] }) {
   const err = form.formState.errors
   return (
     <div className="with-aside">
-      <form className="form" onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)} style={{ maxWidth: 760 }}>
+      <form className="form wide" onSubmit={(e) => void form.handleSubmit((v) => save.mutate(v))(e)}>
         <div className="head">
           <Typography variant="h1">{plan ? plan.spec.name : 'A new notice plan'}</Typography>
         </div>
@@ -289,8 +290,8 @@ function StepFields({ i, form, many, out }: { i: number; form: UseFormReturn<Val
   const err = form.formState.errors.steps?.[i]
   const repeats = form.watch(`steps.${i}.repeat`)
   return (
-    <div role="group" aria-label={`Step ${i + 1}`} data-step={i + 1} style={{ display: 'grid', gap: 12, borderLeft: '3px solid var(--ground)', paddingLeft: 12 }}>
-      <div style={{ display: 'grid', gridTemplateColumns: '120px minmax(0, 1fr)', gap: 12 }}>
+    <div role="group" aria-label={`Step ${i + 1}`} data-step={i + 1} className="step">
+      <div className="when-whom">
         <TextField label="After (min)" error={Boolean(err?.after)} helperText={err?.after?.message} {...form.register(`steps.${i}.after`, { validate: validAmount })} />
         <Controller
           control={form.control}

@@ -9,6 +9,7 @@ import { NoticesNav } from './head'
 import { useReceivers } from './receivers'
 import { usePlans, type Plan } from './queries'
 import { sentences } from './words'
+import './notices.css'
 
 /** All notice plans, each in sentences, with what follows it. */
 export function PlansPage() {
@@ -55,7 +56,7 @@ function Row({ plan, may, retiring }: { plan: Plan; may: boolean; retiring: Retu
   ]
   return (
     <section className="entry" data-plan={plan.id} style={plan.retired ? { opacity: 0.6 } : undefined} aria-label={plan.spec.name}>
-      <div className="head" style={{ margin: 0 }}>
+      <div className="head">
         <Link className="name" to={keep(`/notices/plans/${plan.id}`)}>
           {plan.spec.name}
           {plan.retired && ', retired'}
@@ -66,7 +67,7 @@ function Row({ plan, may, retiring }: { plan: Plan; may: boolean; retiring: Retu
           </button>
         )}
       </div>
-      <ul className="sentences" style={{ margin: '4px 0' }}>
+      <ul className="sentences">
         {sentences(plan.spec, names).map((s) => (
           <li key={s}>{s}</li>
         ))}

@@ -84,7 +84,7 @@ export function ReportList() {
                 <TableRow key={r.id}>
                   <TableCell>{r.words}</TableCell>
                   <TableCell>
-                    <Link to={`/reports/${r.id}`} style={{ fontWeight: 600 }}>
+                    <Link to={`/reports/${r.id}`} className="name">
                       {r.name}
                     </Link>{' '}
                     <span className="sub">{r.number > 1 ? `report ${r.number}` : ''}</span>

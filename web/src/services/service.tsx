@@ -106,7 +106,7 @@ function Shown({ id, data, error, row }: { id: string; data: Schemas['ServiceSpa
             <Heads left="Depends on" axis="Their states" right={['', '']} />
             {data.upstream.map((u) => (
               <div key={u.service} className="entry axis-row">
-                <Link className="name" to={`/services/${u.service}`} style={{ textDecoration: 'none' }}>
+                <Link className="name" to={`/services/${u.service}`}>
                   {u.name}
                 </Link>
                 <Strip thin intervals={u.strip} label={`${u.name}, which it depends on`} {...row} />
@@ -238,7 +238,7 @@ function CheckSection({ of, row }: { of: Schemas['CheckLanes']; row: RowProps })
     <Box component="section" aria-label={c.name} sx={{ marginTop: '18px' }}>
       <div className="axis-row column-heads">
         <span>
-          <Link to={keep(`/checks/${of.check.id}`)} style={{ color: 'var(--mui-palette-text-primary)', fontWeight: 600 }}>
+          <Link className="name" to={keep(`/checks/${of.check.id}`)}>
             {c.name}
           </Link>
         </span>

@@ -88,7 +88,7 @@ function Result({ s }: { s: Schemas['Supposition'] }) {
           Down <span className="sub">{down.length}</span>
         </Typography>
         {down.map((e) => (
-          <div key={e.service} className="entry" data-down={e.service} style={{ padding: '5px 0' }}>
+          <div key={e.service} className="entry low" data-down={e.service}>
             <Link className="name" to={keep(`/services/${e.service}`)}>
               {e.name}
             </Link>{' '}
@@ -102,7 +102,7 @@ function Result({ s }: { s: Schemas['Supposition'] }) {
             Less to spare <span className="sub">{weaker.length}</span>
           </Typography>
           {weaker.map((e) => (
-            <div key={e.service} className="entry" data-weaker={e.service} style={{ padding: '5px 0' }}>
+            <div key={e.service} className="entry low" data-weaker={e.service}>
               <Link className="name" to={keep(`/services/${e.service}`)}>
                 {e.name}
               </Link>{' '}
@@ -168,7 +168,7 @@ function Result({ s }: { s: Schemas['Supposition'] }) {
         </Typography>
         {s.told.length === 0 && <p className="sub">Nobody: no notice plan is for it, or it opens no incident.</p>}
         {s.told.slice(0, 12).map((l, i) => (
-          <div key={i} className="entry" data-tells={l.to} style={{ padding: '5px 0' }}>
+          <div key={i} className="entry low" data-tells={l.to}>
             {shortTime(l.at, zone)} <b>{l.to}</b>{' '}
             <span className="sub">
               {l.ways.some((w) => !w.why) ? `by ${[...new Set(l.ways.filter((w) => !w.why).map((w) => kindWords[w.kind] ?? w.kind))].join(', ')}` : `not reached: ${l.ways[0]?.why ?? ''}`} {l.of ? `· of ${l.of} ` : ''}· {l.plan}, step {l.step}

@@ -39,14 +39,14 @@ export function Inbox() {
       {items.length === 0 && <div className="empty">Nothing was told to you yet.</div>}
       {items.map((i) => (
         <section key={i.id} className="entry" data-inbox={i.id} aria-label={i.subject}>
-          <div className="name" style={{ fontWeight: i.read ? 400 : 600 }}>
+          <div className={i.read ? undefined : 'name'}>
             {i.incident ? <Link to={keep(`/incidents/${i.incident}`)}>{i.subject}</Link> : i.subject}
           </div>
           <div className="sub">
             {shortTime(i.at, zone)}
             {i.read ? '' : ' · not read'}
           </div>
-          <div style={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere', fontSize: '0.9rem' }}>{i.text.split('\n').filter((l) => !l.startsWith('http')).join('\n').trim()}</div>
+          <div className="as-written">{i.text.split('\n').filter((l) => !l.startsWith('http')).join('\n').trim()}</div>
         </section>
       ))}
     </>

@@ -76,7 +76,7 @@ function One({ method: m }: { method: Method }) {
         </button>
       </div>
       {when && (
-        <div style={{ maxWidth: 560, marginTop: 8 }}>
+        <div className="hours-of-method">
           <Week label="Only within some hours; what is due outside waits" value={when.week} change={(week) => setWhen({ week })} zone={home} />
           <Button variant="outlined" disabled={active.isPending} onClick={() => active.mutate(when.week)}>
             Save the hours
@@ -86,7 +86,6 @@ function One({ method: m }: { method: Method }) {
       {!m.verified_at && (
         <form
           className="in-a-row tight"
-          style={{ marginTop: 8 }}
           aria-label={`Verify ${m.address}`}
           onSubmit={(e) => {
             e.preventDefault()

@@ -48,7 +48,7 @@ export function Contacts() {
           {may && !c.retired && <Tested id={c.id} />}
         </>,
         kindWords[c.spec.kind],
-        <span style={{ overflowWrap: 'anywhere' }}>{c.spec.address}</span>,
+        <span className="as-written">{c.spec.address}</span>,
       ]}
       form={(c, done) => <ContactForm contact={c} done={done} />}
       of="contact-methods"

@@ -43,7 +43,7 @@ function Arrived() {
           <div className="sub">
             {m.method} to {m.to} · {clock(m.at, zone)}
           </div>
-          {m.method !== 'syslog' && m.subject && <div style={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere', fontSize: '0.85rem' }}>{m.text}</div>}
+          {m.method !== 'syslog' && m.subject && <div className="as-written">{m.text}</div>}
         </div>
       ))}
     </section>
