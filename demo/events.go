@@ -83,6 +83,16 @@ func (s *script) past(m calendar.Period) {
 			s.add(sub.id, moment(r, when), int64(20+r.IntN(90))*span.Minute, slow)
 		}
 	}
+	// Two bad nights, which cost credits: of the gates and of the card acquirer.
+	for _, bad := range []struct {
+		ago     int
+		service string
+		minutes int64
+	}{{4, "boarding-gates", 95}, {3, "boarding-gates", 260}, {3, "card-acquirer", 75}, {2, "card-acquirer", 110}} {
+		if m.Name() == calendar.MonthAt(s.to, s.loc).Next(-bad.ago).Name() {
+			s.add(bad.service, when.From.Add(int64(8+bad.ago)*span.Day+3*span.Hour), bad.minutes*span.Minute, fails)
+		}
+	}
 	// One slow week: freight booking, the third month of the scenario.
 	if m.Name() == calendar.MonthAt(s.from, s.loc).Next(2).Name() {
 		for d := range int64(7) {

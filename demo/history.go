@@ -13,12 +13,15 @@ import (
 
 	"kestite/agent"
 	"kestite/core/calendar"
+	"kestite/core/credit"
 	"kestite/core/measure"
+	"kestite/core/money"
 	"kestite/core/span"
 	"kestite/core/verdict"
 	"kestite/server/ingest"
 	"kestite/server/judge"
 	"kestite/server/store/gen/db"
+	"kestite/server/trail"
 
 	"kestite/server"
 )
@@ -78,7 +81,7 @@ func reports(ctx context.Context, srv *server.Server, present calendar.Period, l
 		m := present.Next(-n)
 		at := m.Span().To.Add(3*span.Day + 9*span.Hour).Time()
 		for _, p := range promises {
-			if p.spec.Customer == "" {
+			if p.spec.Customer == "" && p.spec.Fee == nil {
 				continue
 			}
 			id, err := srv.API.Desk.Draft(ctx, p.id, m.Name(), "", mikkel, at)
@@ -87,6 +90,32 @@ func reports(ctx context.Context, srv *server.Server, present calendar.Period, l
 			}
 			if err := srv.API.Desk.Publish(ctx, id, "", mikkel, at); err != nil {
 				return fmt.Errorf("publish the report of %s for %s: %w", p.id, m.Name(), err)
+			}
+		}
+	}
+	return settled(ctx, srv, mikkel)
+}
+
+// settled claims and pays the credits of the first months that were published.
+func settled(ctx context.Context, srv *server.Server, by trail.By) error {
+	_, lines, err := srv.API.Credits.Ledger(ctx)
+	if err != nil {
+		return err
+	}
+	seen := map[string]bool{}
+	for _, l := range lines {
+		if l.Due == 0 || seen[l.Agreement] {
+			continue
+		}
+		seen[l.Agreement] = true
+		amount, on := money.Write(l.Due, l.Says.Currency), l.PublishedAt.Time()
+		for _, e := range []credit.Entry{
+			{Kind: credit.Claim, On: on.AddDate(0, 0, 6).Format(time.DateOnly), Reference: "letter of the " + on.AddDate(0, 0, 6).Format("2 January")},
+			{Kind: credit.Payment, On: on.AddDate(0, 0, 17).Format(time.DateOnly), Reference: "set off against the next bill"},
+		} {
+			e.Agreement, e.Period = l.Agreement, l.Period
+			if _, err := srv.API.Credits.Add(ctx, e, amount, by); err != nil {
+				return err
 			}
 		}
 	}

@@ -213,19 +213,28 @@ type promise struct {
 	recent float64
 }
 
+func fee(amount string) *definition.Fee { return &definition.Fee{Amount: amount, Currency: "NOK"} }
+
+var contracts = map[string]definition.ContractSpec{
+	"port-authority-quays": {Name: "Quays of the port authority", Customer: "port-authority",
+		Credits: &definition.CreditTerms{PeriodPercent: "10", YearAmount: "60000.00", Currency: "NOK", ClaimDays: 60}},
+}
+
 var promises = []promise{
-	{"gates-port-authority", definition.AgreementSpec{Name: "Boarding gates", Customer: "port-authority", Service: "boarding-gates", TargetPercent: "99.95", Maintenance: exclude(48, 4), MinCoveragePercent: "95",
+	{"gates-port-authority", definition.AgreementSpec{Name: "Boarding gates", Customer: "port-authority", Contract: "port-authority-quays", Fee: fee("48000.00"), Service: "boarding-gates", TargetPercent: "99.95", Maintenance: exclude(48, 4), MinCoveragePercent: "95",
 		Credits: []definition.Credit{{BelowPercent: "99.95", CreditPercent: "5"}, {BelowPercent: "99.5", CreditPercent: "15"}}}, 1.5, 0.5},
-	{"tickets-passenger", definition.AgreementSpec{Name: "Ticket sales", Customer: "passenger-division", Service: "ticket-sales", TargetPercent: "99.9", DegradedWeightPercent: "25", Maintenance: exclude(24, 3), Upstream: &definition.Upstream{Excuse: []string{"card-acquirer"}, LeadS: 60, LingerS: 300},
+	{"tickets-passenger", definition.AgreementSpec{Name: "Ticket sales", Customer: "passenger-division", Fee: fee("62500.00"),
+		Credits: []definition.Credit{{BelowPercent: "99.9", CreditPercent: "5"}, {BelowPercent: "99", CreditPercent: "10"}}, Service: "ticket-sales", TargetPercent: "99.9", DegradedWeightPercent: "25", Maintenance: exclude(24, 3), Upstream: &definition.Upstream{Excuse: []string{"card-acquirer"}, LeadS: 60, LingerS: 300},
 		Objectives: &definition.Objectives{OutagesAtMost: whole(4), LongestOutageS: whole(30 * 60), MTTRS: whole(15 * 60)}}, 0.56, 0.6},
 	{"freight-desk", definition.AgreementSpec{Name: "Freight booking", Customer: "freight-desk", Service: "freight-booking", TargetPercent: "99.5", ServiceHours: hours(everyDay, "05:00", "23:00"), DegradedWeightPercent: "50", Maintenance: exclude(24, 6)}, 0.3, 0.05},
 	{"sailing-board", definition.AgreementSpec{Name: "Sailing board", Customer: "passenger-division", Service: "sailing-board", TargetPercent: "99.9"}, 0.12, 0},
-	{"departure", definition.AgreementSpec{Name: "Departure check-in", Customer: "port-authority", Service: "departure", TargetPercent: "99.5"}, 0, 0},
+	{"departure", definition.AgreementSpec{Name: "Departure check-in", Customer: "port-authority", Contract: "port-authority-quays", Fee: fee("31000.00"),
+		Credits: []definition.Credit{{BelowPercent: "99.5", CreditPercent: "10"}}, Service: "departure", TargetPercent: "99.5"}, 0, 0},
 	{"crew-roster", definition.AgreementSpec{Name: "Crew roster", Service: "crew-roster", TargetPercent: "99",
 		Period: &definition.Cycle{Unit: calendar.Quarter}, ServiceHours: withoutHolidays(hours(weekdays, "06:00", "20:00")),
 		Maintenance: exclude(24, 8)}, 0.04, 0},
 	{"messages", definition.AgreementSpec{Name: "Customer messages", Service: "customer-messages", TargetPercent: "99", MinOutageS: 120}, 0.03, 0.01},
-	{"card-acquirer", definition.AgreementSpec{Name: "Card acquirer", Service: "card-acquirer", TargetPercent: "99.9", Unmeasured: definition.UnmeasuredExclude}, 0.5, 0},
+	{"card-acquirer", definition.AgreementSpec{Name: "Card acquirer", Service: "card-acquirer", TargetPercent: "99.9", Fee: fee("18750.00"), Credits: []definition.Credit{{BelowPercent: "99.9", CreditPercent: "10"}}, Unmeasured: definition.UnmeasuredExclude}, 0.5, 0},
 }
 
 var windows = []struct {
@@ -529,6 +538,11 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 	}
 	for id, name := range customers {
 		if err := create(catalogue.Customer, id, definition.CustomerSpec{Name: name}); err != nil {
+			return err
+		}
+	}
+	for id, spec := range contracts {
+		if err := create(catalogue.Contract, id, spec); err != nil {
 			return err
 		}
 	}

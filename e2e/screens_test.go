@@ -38,6 +38,7 @@ var screens = [][]struct{ path, ready string }{
 		{"/close/freight-desk?period=month", "document.querySelector('[data-question]') && document.querySelector('form')"},
 		{"/close/tickets-passenger?period=month", "document.querySelector('[data-account]')"},
 		{"/reports", "document.querySelector('table')"},
+		{"/reports/credits", "document.querySelector('[data-ledger]')"},
 		{"report", "document.querySelector('.paper')"},
 		{"/you", "document.querySelector('[data-session]')"},
 		{"/enter#kesl_x", "document.querySelector('form')"},

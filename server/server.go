@@ -20,6 +20,7 @@ import (
 	"kestite/server/api"
 	"kestite/server/auth"
 	"kestite/server/closing"
+	"kestite/server/credits"
 	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/incidents"
@@ -171,7 +172,8 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
 		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books, Keys: &seals.Keys{Store: s, Vault: seal, Now: o.Now}},
 		Incidents: troubles, Notices: srv.notices, Requests: &requests.Desk{Store: s, Definitions: definitions, Notices: srv.notices, Now: o.Now},
-		Close: &closing.Desk{Store: s, Definitions: definitions, Books: books, Board: board, Notices: srv.notices, Now: o.Now}, Ingest: taking, Inward: within, Rosters: rosters,
+		Credits: &credits.Desk{Store: s, Definitions: definitions, Now: o.Now},
+		Close:   &closing.Desk{Store: s, Definitions: definitions, Books: books, Board: board, Notices: srv.notices, Now: o.Now}, Ingest: taking, Inward: within, Rosters: rosters,
 		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
 	}
 	return nil

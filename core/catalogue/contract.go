@@ -2,9 +2,39 @@ package catalogue
 
 import (
 	"kestite/core/calendar"
+	"kestite/core/credit"
 	"kestite/core/definition"
 	"kestite/core/span"
 )
+
+// Direction says who owes whom where an agreement is missed; empty for an internal target.
+// What is promised to no customer for a service of a supplier was promised by that.
+func (s *Snapshot) Direction(spec definition.AgreementSpec) credit.Direction {
+	if spec.Customer != "" {
+		return credit.ToCustomer
+	}
+	if e := s.Services[spec.Service]; e != nil && e.Current().Spec.Kind == definition.Supplier {
+		return credit.FromSupplier
+	}
+	return ""
+}
+
+// TermsOf are what limits the credits of a contract for a period that starts at an
+// instant: those in force then, and before the first that were written down, those.
+func (s *Snapshot) TermsOf(contract string, start span.Instant) definition.CreditTerms {
+	var terms *definition.CreditTerms
+	if e := s.Contracts[contract]; e != nil {
+		for _, r := range e.Revisions {
+			if terms == nil || r.From <= start {
+				terms = r.Spec.Credits
+			}
+		}
+	}
+	if terms == nil {
+		return definition.CreditTerms{}
+	}
+	return *terms
+}
 
 // Under are the agreements in force that are parts of a contract, in order.
 func (s *Snapshot) Under(contract string) []string {

@@ -236,6 +236,12 @@ func (s *Snapshot) admit(id string, spec Spec) error {
 				return definition.Faultf("customer", "the contract %s is with %s; take that customer, or another contract", with.Name,
 					s.with(with.Customer))
 			}
+			if err := oneCurrency("fee.currency", s.Contracts[spec.Contract].Current().Spec, spec); err != nil {
+				return err
+			}
+		}
+		if spec.Fee != nil && s.Direction(spec) == "" {
+			return definition.Faultf("fee", "an internal target costs nothing; name the customer, or take the fee away")
 		}
 		if l := spec.Latency; l != nil && s.Checks[l.Check].Current().Spec.Service != spec.Service {
 			return definition.Faultf("latency.check", "%q names no check of %s", l.Check, spec.Service)
@@ -246,6 +252,9 @@ func (s *Snapshot) admit(id string, spec Spec) error {
 				return definition.Faultf("customer", "the agreement %s is a part of it and is with %s; take it out of the contract first", of.Name,
 					s.with(of.Customer))
 			}
+			if err := oneCurrency("credits.currency", spec, s.Agreements[a].Current().Spec); err != nil {
+				return err
+			}
 		}
 	case definition.ServiceSpec:
 		return s.admitGroups(id, spec)
@@ -253,6 +262,15 @@ func (s *Snapshot) admit(id string, spec Spec) error {
 		return s.admitInstead(id, spec)
 	case definition.WindowSpec:
 		return s.admitPause(spec)
+	}
+	return nil
+}
+
+// oneCurrency refuses fees in another currency than that of the contract's limit.
+func oneCurrency(path string, contract definition.ContractSpec, of definition.AgreementSpec) error {
+	if c := contract.Credits; c != nil && c.Currency != "" && of.Fee != nil && of.Fee.Currency != c.Currency {
+		return definition.Faultf(path, "the contract %s is in %s, and the fee of %s is in %s; take one of them for both", contract.Name, c.Currency,
+			of.Name, of.Fee.Currency)
 	}
 	return nil
 }

@@ -50,6 +50,9 @@ func Sentences(a definition.AgreementSpec, named func(kind, id string) string) [
 	if c := a.MinCoveragePercent; c != "" && c != "0" {
 		out = append(out, fmt.Sprintf("Below a coverage of %s %% there is no verdict.", c))
 	}
+	if a.Fee != nil {
+		out = append(out, fmt.Sprintf("The fee is %s %s a %s.", a.Fee.Amount, a.Fee.Currency, unitWord(a.Period)))
+	}
 	if len(a.Credits) > 0 {
 		out = append(out, creditWords(a.Credits))
 	}
@@ -209,6 +212,25 @@ func upstreamWords(u definition.Upstream, named func(kind, id string) string) st
 		text += ", or within " + seconds(u.LingerS) + " after"
 	}
 	return text + ", does not count."
+}
+
+// Terms say what limits credits under a contract.
+func Terms(t definition.CreditTerms) []string {
+	var out []string
+	if t.PeriodPercent != "" {
+		out = append(out, fmt.Sprintf("The credits of a period are at most %s %% of the fees of the contract for it.", t.PeriodPercent))
+	}
+	if t.YearAmount != "" {
+		from := "1 January"
+		if day, err := time.Parse(definition.MonthDay, t.YearStarts); err == nil {
+			from = day.Format("2 January")
+		}
+		out = append(out, fmt.Sprintf("The credits of a contract year, from %s on, are at most %s %s.", from, t.YearAmount, t.Currency))
+	}
+	if t.ClaimDays > 0 {
+		out = append(out, fmt.Sprintf("A credit is claimed within %d days of its report.", t.ClaimDays))
+	}
+	return out
 }
 
 func creditWords(bands []definition.Credit) string {

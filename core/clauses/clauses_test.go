@@ -2,6 +2,7 @@ package clauses
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
 
@@ -21,7 +22,7 @@ func TestEveryClauseIsASentence(t *testing.T) {
 			"within": {"timezone": "Europe/Oslo", "weekly": [{"days": ["SU"], "from": "01:00", "to": "05:00"}], "holidays": [], "holiday_lists": ["rest"]},
 			"emergency": {"notice_s": 900, "cap_s": 3600}},
 		"upstream": {"excuse": ["cards", "names"], "lead_s": 30, "linger_s": 120},
-		"credits": [{"below_percent": "99.9", "credit_percent": "5"}, {"below_percent": "99", "credit_percent": "10"}],
+		"fee": {"amount": "12500.00", "currency": "NOK"}, "credits": [{"below_percent": "99.9", "credit_percent": "5"}, {"below_percent": "99", "credit_percent": "10"}],
 		"latency": {"check": "page", "limit_ms": 800.5, "target_percent": "95"},
 		"objectives": {"outages_at_most": 3, "longest_outage_s": 1800, "mttr_s": 900}
 	}`
@@ -52,6 +53,7 @@ func TestEveryClauseIsASentence(t *testing.T) {
 		"Outages shorter than 1 min are tolerated.",
 		"Downtime while one of Card payments and Name service is down, or within 30 s before, or within 2 min after, does not count.",
 		"Below a coverage of 95 % there is no verdict.", "Where it is missed, the credit is 5 % below 99.9 % and 10 % below 99 %.",
+		"The fee is 12500.00 NOK a quarter.",
 		"Beside that: 95 % of the answers to Sailing page come within 800.5 ms.",
 		"Beside that, and without effect on the verdict: at most 3 outages a quarter, none longer than 30 min and restored within 15 min on average.",
 	} {
@@ -117,7 +119,7 @@ func each(v any, f func(path string)) {
 			}
 		default:
 			other := map[string]any{"exclude": "forgive", "down": "up", "MO": "WE", "TU": "WE", "SA": "FR", "SU": "FR",
-				"cards": "names", "names": "cards", "quarter": "year", "2027-03-31": "2027-03-30", "harbour": "pier", "rest": "peace", "quiet": "peace"}
+				"cards": "names", "names": "cards", "NOK": "SEK", "quarter": "year", "2027-03-31": "2027-03-30", "harbour": "pier", "rest": "peace", "quiet": "peace"}
 			switch was := v.(type) {
 			case string:
 				if n, known := other[was]; known {
@@ -139,4 +141,29 @@ func each(v any, f func(path string)) {
 		}
 	}
 	walk(v, "", func(any) {})
+}
+
+// Whatever limit of a contract is changed, a sentence changes.
+func TestEveryTermIsASentence(t *testing.T) {
+	terms := definition.CreditTerms{PeriodPercent: "20", YearAmount: "50000.00", Currency: "NOK", YearStarts: "04-01", ClaimDays: 30}
+	want := []string{"The credits of a period are at most 20 % of the fees of the contract for it.",
+		"The credits of a contract year, from 1 April on, are at most 50000.00 NOK.", "A credit is claimed within 30 days of its report."}
+	if got := Terms(terms); !slices.Equal(got, want) {
+		t.Errorf("got %q", got)
+	}
+	whole := strings.Join(want, " ")
+	for name, change := range map[string]func(*definition.CreditTerms){
+		"period": func(t *definition.CreditTerms) { t.PeriodPercent = "21" }, "year": func(t *definition.CreditTerms) { t.YearAmount = "1.00" },
+		"currency": func(t *definition.CreditTerms) { t.Currency = "SEK" }, "starts": func(t *definition.CreditTerms) { t.YearStarts = "01-01" },
+		"days": func(t *definition.CreditTerms) { t.ClaimDays = 0 },
+	} {
+		other := terms
+		change(&other)
+		if strings.Join(Terms(other), " ") == whole {
+			t.Errorf("%s was changed, and no sentence is another", name)
+		}
+	}
+	if got := Terms(definition.CreditTerms{}); len(got) != 0 {
+		t.Errorf("no terms say %q", got)
+	}
 }

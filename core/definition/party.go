@@ -3,8 +3,10 @@ package definition
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"kestite/core/calendar"
+	"kestite/core/money"
 )
 
 // TeamSpec is people who own services together.
@@ -23,13 +25,83 @@ type CustomerSpec struct {
 // ContractSpec is what was promised together: agreements that are reported together,
 // all with one customer.
 type ContractSpec struct {
-	Name     string `json:"name" minLength:"1" maxLength:"120"`
-	Customer string `json:"customer,omitempty" maxLength:"120" doc:"Id of the customer it is with; empty: internal"`
-	Note     string `json:"note,omitempty" maxLength:"2000"`
+	Name     string       `json:"name" minLength:"1" maxLength:"120"`
+	Customer string       `json:"customer,omitempty" maxLength:"120" doc:"Id of the customer it is with; empty: internal, or with a supplier"`
+	Credits  *CreditTerms `json:"credits,omitempty" doc:"What limits the credits of its agreements; absent: nothing"`
+	Note     string       `json:"note,omitempty" maxLength:"2000"`
+}
+
+// MonthDay is how a day of every year is written.
+const MonthDay = "01-02"
+
+// CreditTerms limit the credits of a contract. The zero value limits nothing.
+type CreditTerms struct {
+	PeriodPercent Percent `json:"period_percent,omitempty" doc:"Most of the credits of a period, in percent of the fees of its agreements for it; absent: no limit"`
+	YearAmount    string  `json:"year_amount,omitempty" maxLength:"20" doc:"Most of the credits of a contract year, 12500.00; absent: no limit"`
+	Currency      string  `json:"currency,omitempty" maxLength:"3" doc:"Of year_amount, and then of all its fees, ISO 4217"`
+	YearStarts    string  `json:"year_starts,omitempty" maxLength:"5" doc:"Day on which contract years start, 01-02; absent: 1 January"`
+	ClaimDays     int     `json:"claim_days,omitempty" minimum:"0" maximum:"3650" doc:"A credit is claimed within so many days of its report; 0: no limit"`
+}
+
+// Validate of the terms of a contract.
+func (t *CreditTerms) Validate() error {
+	if t == nil {
+		return nil
+	}
+	if t.PeriodPercent != "" {
+		if _, err := ParsePercent(string(t.PeriodPercent)); err != nil {
+			return fault("period_percent", "%v", err)
+		}
+	}
+	if t.YearAmount != "" {
+		if err := money.Known(t.Currency); err != nil {
+			return fault("currency", "%v", err)
+		}
+		if _, err := money.Parse(t.YearAmount, t.Currency); err != nil {
+			return fault("year_amount", "%v", err)
+		}
+	}
+	if t.YearStarts != "" {
+		if _, err := time.Parse(MonthDay, t.YearStarts); err != nil {
+			return fault("year_starts", "%q is no day of a year; write month and day as 04-01", t.YearStarts)
+		}
+	}
+	if t.ClaimDays < 0 || t.ClaimDays > 3650 {
+		return fault("claim_days", "%d is not allowed; it lies between 0 and 3650", t.ClaimDays)
+	}
+	return nil
+}
+
+// Fee is what an agreement costs for each of its periods.
+type Fee struct {
+	Amount   string `json:"amount" maxLength:"20" doc:"12500.00, without taxes"`
+	Currency string `json:"currency" minLength:"3" maxLength:"3" doc:"ISO 4217, NOK"`
+}
+
+// Validate of a fee.
+func (f *Fee) Validate() error {
+	if f == nil {
+		return nil
+	}
+	if err := money.Known(f.Currency); err != nil {
+		return fault("currency", "%v", err)
+	}
+	if _, err := money.Parse(f.Amount, f.Currency); err != nil {
+		return fault("amount", "%v", err)
+	}
+	return nil
 }
 
 // Validate of a contract.
-func (c ContractSpec) Validate() error { return called("name", c.Name) }
+func (c ContractSpec) Validate() error {
+	if err := called("name", c.Name); err != nil {
+		return err
+	}
+	if err := c.Credits.Validate(); err != nil {
+		return Within("credits", err)
+	}
+	return nil
+}
 
 // Called is what people call what a spec defines.
 func (c ContractSpec) Called() string { return c.Name }

@@ -110,6 +110,7 @@ type AgreementSpec struct {
 	Maintenance           *MaintenanceSpec `json:"maintenance,omitempty"`
 	Upstream              *Upstream        `json:"upstream,omitempty"`
 	Credits               []Credit         `json:"credits,omitempty"`
+	Fee                   *Fee             `json:"fee,omitempty" doc:"Paid for each period; credits are so much percent of it. Accounts know nothing of it. Absent: none was agreed"`
 	Latency               *Latency         `json:"latency,omitempty"`
 	Objectives            *Objectives      `json:"objectives,omitempty"`
 }
@@ -427,6 +428,9 @@ func (a AgreementSpec) Validate() error {
 				return fault(fmt.Sprintf("credits[%d].%s", i, path), "%v", err)
 			}
 		}
+	}
+	if err := a.Fee.Validate(); err != nil {
+		return Within("fee", err)
 	}
 	if a.ServiceHours != nil {
 		if _, err := CompileHours(ServiceHours{a.ServiceHours.plan()}); err != nil {

@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"kestite/core/account"
+	"kestite/core/credit"
 	"kestite/core/definition"
 	"kestite/core/evidence"
 	"kestite/core/verdict"
@@ -90,7 +91,31 @@ func (a *Archive) Recompute() (differs []string, by string, err error) {
 	if len(list) != 1 || said == nil {
 		return append(differs, fmt.Sprintf("%s: it holds %d accounts, a report has one", AccountName, len(list))), by, nil
 	}
-	return compare(differs, ReportName, "account", said["account"], list[0], skip), by, nil
+	differs = compare(differs, ReportName, "account", said["account"], list[0], skip)
+	return owed(differs, a.Files[ReportName], made[0]), by, nil
+}
+
+// owed adds what differs of the credit that a report states, which follows from its fee and
+// the account.
+func owed(differs []string, report []byte, a *account.Account) []string {
+	var said struct {
+		Credit *credit.Owed `json:"credit"`
+	}
+	if err := json.Unmarshal(report, &said); err != nil {
+		return append(differs, fmt.Sprintf("%s: credit cannot be read: %v", ReportName, err))
+	}
+	if said.Credit == nil {
+		return differs
+	}
+	again, err := credit.Of(&definition.Fee{Amount: said.Credit.Fee, Currency: said.Credit.Currency}, said.Credit.Direction, a)
+	if err != nil {
+		return append(differs, fmt.Sprintf("%s: credit: %v", ReportName, err))
+	}
+	if *again != *said.Credit {
+		return append(differs, fmt.Sprintf("%s: credit is %s %% and %s; recomputed it is %s %% and %s", ReportName, said.Credit.Percent,
+			said.Credit.Amount, again.Percent, again.Amount))
+	}
+	return differs
 }
 
 // made are the accounts that follow from the archive.

@@ -21,6 +21,7 @@ import (
 	"kestite/server/accounting"
 	"kestite/server/auth"
 	"kestite/server/closing"
+	"kestite/server/credits"
 	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/incidents"
@@ -50,6 +51,7 @@ type Server struct {
 	Notices     *notifying.Keeper
 	Requests    *requests.Desk
 	Close       *closing.Desk
+	Credits     *credits.Desk
 	Pauses      planner.Pauses
 	Ingest      *ingest.Ingest
 	Inward      *inward.Inward
@@ -135,6 +137,7 @@ func (s *Server) routes(api huma.API) {
 	s.selectionRoutes(a)
 	s.requestRoutes(a)
 	s.closeRoutes(a)
+	s.creditRoutes(a)
 	s.calendarRoutes(a)
 	s.icalendarRoutes(a)
 	s.graphRoutes(a)

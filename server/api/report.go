@@ -67,6 +67,7 @@ type ReportPage struct {
 	Today        []string              `json:"today" doc:"Of a published report: how it differs from what the same account says today, as sentences; none where it does not"`
 	Frozen       *definition.Signature `json:"frozen,omitempty" doc:"Who froze the account in its close; absent: nobody did"`
 	FrozenWords  string                `json:"frozen_words,omitempty"`
+	CreditWords  string                `json:"credit_words,omitempty" doc:"What is owed for the period; absent: no fee was agreed"`
 	Adjusted     []string              `json:"adjusted" doc:"The adjustments as sentences, as the document prints them"`
 	Adjustments  []report.Adjusted     `json:"adjustments" doc:"Those that the account counts with"`
 	Clauses      []string              `json:"clauses"`
@@ -228,7 +229,7 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 		Remark: c.Remark, Sentence: report.VerdictSentence(c), Organisation: c.Organisation, ServiceName: c.ServiceName,
 		Target: c.Target, Timezone: c.Timezone, From: when.From, To: when.To,
 		Figures: figures(&c.Account), Intervals: intervals(&c.Account), Outages: c.Outages, Statement: report.StatementOf(c), Clauses: c.Clauses, Method: c.Method,
-		Frozen: c.Frozen, FrozenWords: report.FrozenWords(c, loc), Adjusted: append([]string{}, report.AdjustmentWords(c, loc)...), Adjustments: append([]report.Adjusted{}, c.Adjustments...),
+		Frozen: c.Frozen, FrozenWords: report.FrozenWords(c, loc), CreditWords: report.CreditWords(c), Adjusted: append([]string{}, report.AdjustmentWords(c, loc)...), Adjustments: append([]report.Adjusted{}, c.Adjustments...),
 	}
 	if c.Account.AvailabilityPercent != nil {
 		out.Availability = *c.Account.AvailabilityPercent

@@ -306,7 +306,10 @@ func (d *Desk) Freeze(ctx context.Context, of Period, seen string, by trail.By) 
 	if says, err := c.Seen(); err != nil || seen != says {
 		return cmp.Or(err, ErrMoved)
 	}
-	content := report.New(report.SubjectOf(c.Snap, of.Agreement, of.Name, c.Account), c.Account)
+	content, err := report.New(report.SubjectOf(c.Snap, of.Agreement, of.Name, c.Account), c.Account)
+	if err != nil {
+		return err
+	}
 	content.Explain(c.Questions)
 	content.Frozen = &definition.Signature{ID: by.Person, Name: by.Name, At: span.Of(d.Now())}
 	text, err := json.Marshal(content)

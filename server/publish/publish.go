@@ -149,7 +149,8 @@ func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.
 	}
 	about := report.SubjectOf(snap, r.Agreement, r.Period, a)
 	about.Number, about.Remark = int(r.Number), r.Remark
-	return report.New(about, a), Source{period: p}, nil
+	c, err = report.New(about, a)
+	return c, Source{period: p}, err
 }
 
 // same says whether what a draft was made from is still that which the draft would be
@@ -286,6 +287,12 @@ func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now tim
 	if err != nil {
 		return out, nil, from, err
 	}
+	var owed []byte
+	if c.Credit != nil {
+		if owed, err = json.Marshal(c.Credit); err != nil {
+			return out, nil, from, err
+		}
+	}
 	inputs, err := from.Inputs()
 	if err != nil {
 		return out, nil, from, err
@@ -302,7 +309,7 @@ func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now tim
 	}
 	files, err = report.Files(c, content, document, inputs, measured)
 	return db.PublishReportParams{
-		ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest,
+		ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest, Credit: owed,
 	}, files, from, err
 }
 

@@ -18,6 +18,7 @@ import (
 	"kestite/core/catalogue"
 	"kestite/core/clauses"
 	"kestite/core/closing"
+	"kestite/core/credit"
 	"kestite/core/definition"
 	"kestite/core/seal"
 	"kestite/core/span"
@@ -51,7 +52,9 @@ type Content struct {
 	Clauses     []string              `json:"clauses"`
 	Method      []string              `json:"method"`
 	Account     account.Account       `json:"account"`
-	Outages     []Outage              `json:"outages"`
+	// Credit is what is owed for the period; nil: no fee was agreed.
+	Credit  *credit.Owed `json:"credit,omitempty"`
+	Outages []Outage     `json:"outages"`
 }
 
 // Outage is a run of class down.
@@ -110,14 +113,17 @@ type Subject struct {
 	Organisation, ServiceName, Period, Remark string
 	Number                                    int
 	Spec                                      definition.AgreementSpec
+	Direction                                 credit.Direction // empty: nobody owes anything
+	Terms                                     definition.CreditTerms
 	// Named gives the name of a customer, service or check by its id.
 	Named func(kind, id string) string
 }
 
 // SubjectOf is what the report of an account is about.
 func SubjectOf(snap *catalogue.Snapshot, agreement, period string, a *account.Account) Subject {
+	spec := snap.Accounting(agreement, a.From).Spec
 	return Subject{Organisation: snap.Name, ServiceName: snap.Named(catalogue.Service, a.Service), Period: period,
-		Spec: snap.Accounting(agreement, a.From).Spec, Named: snap.Named}
+		Spec: spec, Direction: snap.Direction(spec), Terms: snap.TermsOf(spec.Contract, a.From), Named: snap.Named}
 }
 
 // customer is what the customer is called; empty for an internal target.
@@ -128,13 +134,18 @@ func (s Subject) customer() string {
 	return s.Named("customer", s.Spec.Customer)
 }
 
-// New makes the content of a report from an account.
-func New(s Subject, a *account.Account) Content {
+// New makes the content of a report from an account. The error is a fee or a credit that
+// cannot be read.
+func New(s Subject, a *account.Account) (Content, error) {
+	owed, err := credit.Of(s.Spec.Fee, s.Direction, a)
+	if err != nil {
+		return Content{}, err
+	}
 	c := Content{
 		Format: Format, Organisation: s.Organisation, Agreement: a.Agreement, Name: s.Spec.Name, Customer: s.customer(),
 		Service: a.Service, ServiceName: s.ServiceName, Target: string(s.Spec.TargetPercent), Timezone: s.Spec.Timezone,
 		DegradedWeight: string(s.Spec.DegradedWeightPercent), Unmeasured: a.Clauses.Agreement.Unmeasured, Maintenance: a.Clauses.Agreement.Maintenance.Mode,
-		Period: s.Period, Number: s.Number, Remark: s.Remark, Clauses: clauses.Sentences(s.Spec, s.Named), Account: *a, Outages: []Outage{},
+		Period: s.Period, Number: s.Number, Remark: s.Remark, Credit: owed, Clauses: append(clauses.Sentences(s.Spec, s.Named), clauses.Terms(s.Terms)...), Account: *a, Outages: []Outage{},
 		Method: []string{
 			"The service was measured from outside at regular intervals from every location named in the agreement's checks; each millisecond of the period was put into exactly one class.",
 			"A failure counts from its first failed measurement to the first good one once it is confirmed; time that was not measured is shown as such and never counts silently as good.",
@@ -146,7 +157,24 @@ func New(s Subject, a *account.Account) Content {
 		s := span.Span{From: adj.From, To: adj.To}.Intersect(span.Span{From: a.From, To: a.To})
 		c.Adjustments = append(c.Adjustments, Adjusted{adj, a.Clauses.Hours.Cut(s).Length()})
 	}
-	return c
+	return c, nil
+}
+
+// CreditWords say what is owed in one sentence; empty where no fee was agreed.
+func CreditWords(c Content) string {
+	o := c.Credit
+	if o == nil {
+		return ""
+	}
+	to := "to the customer"
+	if o.Direction == credit.FromSupplier {
+		to = "by the supplier"
+	}
+	if o.Percent == "0" {
+		return fmt.Sprintf("Of the fee of %s %s no credit is owed.", o.Fee, o.Currency)
+	}
+	return fmt.Sprintf("A credit of %s %% of the fee of %s %s is owed %s: %s %s, before the limits of the contract.", o.Percent, o.Fee, o.Currency, to,
+		o.Amount, o.Currency)
 }
 
 // Freeze returns the gzipped inputs of a period.

@@ -178,8 +178,10 @@ func (p *page) verdict(c Content) {
 	p.MultiCell(textWidth, lineHeight, fmt.Sprintf(
 		"Allowance for the period %s, used %s, left %s. Sampling bounds %s %% to %s %%. Measured %s %% of the time it should be.",
 		span.Words(a.AllowanceMS), span.WordsUp(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent), "", "L", false)
-	if words := FrozenWords(c, p.loc); words != "" {
-		p.MultiCell(textWidth, lineHeight, words, "", "L", false)
+	for _, words := range []string{CreditWords(c), FrozenWords(c, p.loc)} {
+		if words != "" {
+			p.MultiCell(textWidth, lineHeight, words, "", "L", false)
+		}
 	}
 }
 

@@ -28,6 +28,7 @@ const (
 	OnRelease      EventKind = "release"       // of locations whose agents are to deliver what they set aside
 	OnRoster       EventKind = "roster"        // of locations
 	OnReport       EventKind = "report"        // reports
+	OnCredit       EventKind = "credit"        // agreements whose credits changed
 	OnIncident     EventKind = "incident"      // incidents, by number
 	OnTrial        EventKind = "trial"         // none: some are to be made
 	OnTrialDone    EventKind = "trial-done"    // trials
@@ -37,7 +38,7 @@ const (
 
 // Event says that something changed, to every server and from there to browsers.
 type Event struct {
-	Kind EventKind `json:"kind" enum:"measurement,state,definition,agent,release,roster,report,incident,trial,trial-done,all"`
+	Kind EventKind `json:"kind" enum:"measurement,state,definition,agent,release,roster,report,credit,incident,trial,trial-done,all"`
 	IDs  []string  `json:"ids,omitempty" doc:"What changed, by id; absent: anything of the kind may have"`
 }
 

@@ -24,7 +24,8 @@ UPDATE report SET remark = $2 WHERE id = $1 AND state = 'draft';
 
 -- name: PublishReport :exec
 UPDATE report SET state = 'published', published_at = $2, published_by = $3, content = $4, inputs = $5, document = $6, digest = $7,
-    chain = $8, serial = $9, ledger = $10, entry = $11, manifest = $12, signature = $13 WHERE id = $1;
+    chain = $8, serial = $9, ledger = $10, entry = $11, manifest = $12, signature = $13,
+    credit = $14 WHERE id = $1;
 
 -- name: DropDraft :execrows
 DELETE FROM report WHERE id = $1 AND state = 'draft';

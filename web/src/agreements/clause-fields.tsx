@@ -4,7 +4,7 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { Controller, useFieldArray, type UseFormReturn } from 'react-hook-form'
 import type { Schemas } from '../api/client'
-import { validTarget } from '../parts/decimal'
+import { validAmount, validTarget } from '../parts/decimal'
 import type { Values } from './values'
 
 const number = { value: /^\d+(\.\d+)?$/, message: 'A number' }
@@ -48,8 +48,13 @@ export function CreditFields({ form, may }: { form: UseFormReturn<Values>; may: 
   const rows = useFieldArray({ control: form.control, name: 'credits' })
   const err = form.formState.errors.credits
   const percent = { input: { endAdornment: '%' }, inputLabel: { shrink: true } }
+  const errs = form.formState.errors
   return (
     <div className="rows" data-credits>
+      <div className="side">
+        <TextField label="Fee a period" helperText={errs.fee?.message ?? 'Empty: none'} error={Boolean(errs.fee)} {...form.register('fee', { validate: validAmount })} />
+        <TextField label="Currency" placeholder="NOK" error={Boolean(errs.currency)} helperText={errs.currency?.message} slotProps={{ htmlInput: { maxLength: 3 }, inputLabel: { shrink: true } }} {...form.register('currency', { validate: (x, all) => all.fee.trim() === '' || /^[A-Za-z]{3}$/.test(x.trim()) || 'Three letters' })} />
+      </div>
       {rows.fields.map((row, i) => (
         <div className="row" key={row.id}>
           <TextField label="Below an availability of" slotProps={percent} error={Boolean(err?.[i]?.below_percent)} helperText={err?.[i]?.below_percent?.message} {...form.register(`credits.${i}.below_percent`, { validate: validTarget })} />

@@ -36,6 +36,8 @@ export type Values = CycleValues & {
   lead_s: string
   linger_s: string
   credits: { below_percent: string; credit_percent: string }[]
+  fee: string
+  currency: string
   latency_check: string
   latency_limit_ms: string
   latency_percent: string
@@ -64,6 +66,9 @@ export const fieldOf = {
   'maintenance.cap_s': 'cap_h',
   'maintenance.emergency.notice_s': 'emergency_notice_min',
   'maintenance.emergency.cap_s': 'emergency_cap_h',
+  'fee.amount': 'fee',
+  'fee.currency': 'currency',
+  fee: 'fee',
   'upstream.lead_s': 'lead_s',
   'upstream.linger_s': 'linger_s',
   'upstream.': 'excuse',
@@ -143,6 +148,8 @@ export function values(a: Spec | undefined, zone: string, service: string): Valu
     lead_s: String(a?.upstream?.lead_s ?? 0),
     linger_s: String(a?.upstream?.linger_s ?? 0),
     credits: a?.credits ?? [],
+    fee: a?.fee?.amount ?? '',
+    currency: a?.fee?.currency ?? '',
     latency_check: a?.latency?.check ?? '',
     latency_limit_ms: a?.latency ? String(a.latency.limit_ms) : '',
     latency_percent: a?.latency?.target_percent ?? '',
@@ -181,6 +188,7 @@ export function toSpec(v: Values): Spec {
     },
     upstream: v.excuse.length ? { excuse: v.excuse, lead_s: secondsOf(v.lead_s, 1) ?? 0, linger_s: secondsOf(v.linger_s, 1) ?? 0 } : undefined,
     credits: v.credits.length ? v.credits.map((c) => ({ below_percent: decimal(c.below_percent), credit_percent: decimal(c.credit_percent) })) : undefined,
+    fee: v.fee.trim() ? { amount: decimal(v.fee), currency: v.currency.trim().toUpperCase() } : undefined,
     latency: v.latency_check ? { check: v.latency_check, limit_ms: Number(decimal(v.latency_limit_ms)), target_percent: decimal(v.latency_percent) } : undefined,
     objectives: objectives(v),
   }
@@ -192,4 +200,4 @@ function objectives(v: Values): Spec['objectives'] {
 }
 
 /** What an account depends on: not the name, and not whom it was promised to. */
-export const clauses = (s: Spec): string => JSON.stringify({ ...s, name: '', customer: '', contract: undefined, from: '', until: '' })
+export const clauses = (s: Spec): string => JSON.stringify({ ...s, name: '', customer: '', contract: undefined, from: '', until: '', fee: undefined })

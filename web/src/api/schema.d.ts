@@ -1103,6 +1103,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/credits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The ledger of credits: what published reports owe, by the end of their periods
+         * @description Needs a role that permits to have an account.
+         */
+        get: operations["credits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/credits/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Enter a claim, a payment or a waiver
+         * @description Needs a role that permits to draft and publish reports.
+         */
+        post: operations["enter-credit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/credits/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The ledger as CSV
+         * @description Needs a role that permits to have an account.
+         */
+        get: operations["export-credits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/credits/{agreement}/entries/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take an entry back that was wrong; it stays, and counts no more
+         * @description Needs a role that permits to draft and publish reports.
+         */
+        delete: operations["take-credit-back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/customers": {
         parameters: {
             query?: never;
@@ -4483,6 +4563,8 @@ export interface components {
             customer: string;
             /** @default 0 */
             degraded_weight_percent?: string;
+            /** @description Paid for each period; credits are so much percent of it. Accounts know nothing of it. Absent: none was agreed */
+            fee?: components["schemas"]["Fee"];
             /** @description First day of the promise, 2006-01-02 in the zone; absent: from when it was entered */
             from?: string;
             latency?: components["schemas"]["Latency"];
@@ -4980,7 +5062,9 @@ export interface components {
             signing?: string;
         };
         ContractSpec: {
-            /** @description Id of the customer it is with; empty: internal */
+            /** @description What limits the credits of its agreements; absent: nothing */
+            credits?: components["schemas"]["CreditTerms"];
+            /** @description Id of the customer it is with; empty: internal, or with a supplier */
             customer?: string;
             name: string;
             note?: string;
@@ -5134,6 +5218,73 @@ export interface components {
         Credit: {
             below_percent: string;
             credit_percent: string;
+        };
+        CreditEntry: {
+            amount: string;
+            at: string;
+            by: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "claim" | "payment" | "waiver";
+            note: string;
+            on: string;
+            reference: string;
+            taken_back: boolean;
+        };
+        CreditLine: {
+            agreement: components["schemas"]["Ref"];
+            /** @description What the limits of the contract take of it */
+            capped: string;
+            /** @description 0 or below: what was paid too much for earlier periods, as revisions of their reports say */
+            carried: string;
+            claimed: string;
+            contract?: components["schemas"]["Ref"];
+            currency: string;
+            /** @description Empty: a supplier owes it */
+            customer: string;
+            /** @enum {string} */
+            direction: "to-customer" | "from-supplier";
+            due: string;
+            entries: components["schemas"]["CreditEntry"][];
+            fee: string;
+            /** @description Whether the person asking may enter what happened to it */
+            may: boolean;
+            /** @description Below zero: it was paid too much, which the next period carries */
+            open: string;
+            owed: string;
+            paid: string;
+            percent: string;
+            period: string;
+            /** @description Id of the published report that says what is owed */
+            report: string;
+            /** @description Paid and waived */
+            settled: string;
+            /** @enum {string} */
+            state: "nothing" | "due" | "lapsed" | "claimed" | "paid";
+            /** @description The service whose supplier owes it; empty: we owe it */
+            supplier: string;
+            /** @description Last day to claim */
+            until?: string;
+            waived: string;
+            /** @description Which limit */
+            why?: string;
+            words: string;
+        };
+        CreditTerms: {
+            /**
+             * Format: int64
+             * @description A credit is claimed within so many days of its report; 0: no limit
+             */
+            claim_days?: number;
+            /** @description Of year_amount, and then of all its fees, ISO 4217 */
+            currency?: string;
+            /** @description Most of the credits of a period, in percent of the fees of its agreements for it; absent: no limit */
+            period_percent?: string;
+            /** @description Most of the credits of a contract year, 12500.00; absent: no limit */
+            year_amount?: string;
+            /** @description Day on which contract years start, 01-02; absent: 1 January */
+            year_starts?: string;
         };
         CustomerSpec: {
             name: string;
@@ -5921,7 +6072,7 @@ export interface components {
             /** @description What changed, by id; absent: anything of the kind may have */
             ids?: string[];
             /** @enum {string} */
-            kind: "measurement" | "state" | "definition" | "agent" | "release" | "roster" | "report" | "incident" | "trial" | "trial-done" | "all";
+            kind: "measurement" | "state" | "definition" | "agent" | "release" | "roster" | "report" | "credit" | "incident" | "trial" | "trial-done" | "all";
         };
         EvidenceView: {
             asked_at: string;
@@ -5949,6 +6100,12 @@ export interface components {
             secret: string;
             /** @description To be opened there */
             uri: string;
+        };
+        Fee: {
+            /** @description 12500.00, without taxes */
+            amount: string;
+            /** @description ISO 4217, NOK */
+            currency: string;
         };
         FeedView: {
             id: string;
@@ -6696,6 +6853,9 @@ export interface components {
         ListCheckStateBody: {
             items: components["schemas"]["CheckState"][];
         };
+        ListCreditLineBody: {
+            items: components["schemas"]["CreditLine"][];
+        };
         ListDefinedAgreementSpecBody: {
             items: components["schemas"]["DefinedAgreementSpec"][];
         };
@@ -7117,6 +7277,19 @@ export interface components {
             reason?: string;
             reference?: string;
             to: string;
+        };
+        NewCreditEntry: {
+            agreement: string;
+            /** @description Decimal in the currency of the fee, 1250.00 */
+            amount: string;
+            /** @enum {string} */
+            kind: "claim" | "payment" | "waiver";
+            note?: string;
+            /** @description Day on which it happened, 2006-01-02; absent: today */
+            on?: string;
+            period: string;
+            /** @description Of a bill, a letter, a payment */
+            reference?: string;
         };
         NewFeed: {
             /** @description Ids of agreements, whose services it shows */
@@ -7908,6 +8081,8 @@ export interface components {
             agreement: string;
             availability_percent: string;
             clauses: string[];
+            /** @description What is owed for the period; absent: no fee was agreed */
+            credit_words?: string;
             customer: string;
             digest?: string;
             figures: components["schemas"]["Figures"];
@@ -12662,6 +12837,219 @@ export interface operations {
                 "application/json": components["schemas"]["SecretEntry"];
             };
         };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    credits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListCreditLineBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "enter-credit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCreditEntry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-credits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-credit-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                agreement: string;
+                entry: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description No Content */
             204: {

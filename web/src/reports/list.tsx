@@ -21,6 +21,7 @@ import { SortCell, useSort } from '../parts/sort'
 import { Awaited, Trouble } from '../parts/trouble'
 import { percent, shortTime } from '../time/format'
 import { useZone } from '../time/span'
+import { ReportsNav } from './head'
 
 /** What was published, to whom; and what is due. */
 export function ReportList() {
@@ -50,6 +51,7 @@ export function ReportList() {
   const shown = matching.slice(0, most)
   return (
     <>
+      <ReportsNav />
       <div className="head">
         <Typography variant="h1">Reports</Typography>
         <div className="actions">

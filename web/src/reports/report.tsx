@@ -61,6 +61,7 @@ export function ReportPage() {
           <Days from={axis.from} to={axis.to} zone={r.timezone} />
           <Legend />
         </Box>
+        {r.credit_words && <p className="sub">{r.credit_words}</p>}
         {r.frozen_words && <p className="sub">{r.frozen_words}</p>}
         <Figures statement={r.statement} />
         <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Outages</Typography>

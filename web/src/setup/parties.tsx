@@ -12,6 +12,7 @@ import { useSaving } from '../parts/save'
 import { Awaited } from '../parts/trouble'
 import { useKeep } from '../time/span'
 import { Listing } from './listing'
+import { TermFields, termValues, termsOf } from './terms'
 
 /** Who owns services. */
 export function Teams() {
@@ -91,7 +92,7 @@ function Parties({ kind, title, note, has, of }: Props) {
 }
 
 function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done: () => void }) {
-  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '' }
+  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '', ...termValues(party && 'credits' in party.spec ? party.spec.credits : undefined) }
   const form = useForm({ defaultValues: fresh })
   const kept = useKept(form, fresh, party?.revision ?? 0, { draft: `${kind}s/${party?.id ?? 'new'}` })
   const save = useSaving({
@@ -99,7 +100,8 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
     entry: party,
     form,
     kept,
-    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
+    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined, credits: termsOf(v) }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
+    names: { 'credits.': '' },
     done,
   })
   const err = form.formState.errors
@@ -109,6 +111,7 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
       <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
       {kind === 'contract' && <Controller control={form.control} name="customer" render={({ field }) => <PartyPick kind="customer" label="With the customer" blank="internal" value={field.value} change={field.onChange} error={err.customer?.message} />} />}
       {kind === 'team' && <Controller control={form.control} name="notice_plan" render={({ field }) => <PlanPick label="Who is told of incidents of its services" value={field.value} change={field.onChange} error={err.notice_plan?.message} />} />}
+      {kind === 'contract' && <TermFields form={form} />}
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
       <FormEnd error={save.error} busy={save.isPending} save={party ? 'Save' : 'Add'} leave={done} />
     </Box>

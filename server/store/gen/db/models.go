@@ -120,6 +120,24 @@ type CloseAnswer struct {
 	At    time.Time
 }
 
+// What happened to credits: claims, payments, waivers. Never changed; one that was wrong is taken back and stays.
+type CreditEntry struct {
+	ID        int64
+	Agreement string
+	Period    string
+	Kind      string
+	// Minor units of the currency.
+	Minor       int64
+	Currency    string
+	Happened    string
+	Reference   string
+	Note        string
+	MadeBy      string
+	MadeAt      time.Time
+	TakenBackBy *string
+	TakenBackAt *time.Time
+}
+
 // Everything people define. Ids never change; retiring keeps all history.
 type Definition struct {
 	Kind      string
@@ -514,6 +532,8 @@ type Report struct {
 	// As it is signed; signature is null where the server had no key.
 	Manifest  []byte
 	Signature []byte
+	// What the content says is owed, once it is published; null: no fee was agreed.
+	Credit json.RawMessage
 }
 
 // The files of a published report, as its manifest names them.

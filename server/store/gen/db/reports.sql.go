@@ -7,6 +7,7 @@ package db
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 )
 
@@ -81,7 +82,8 @@ func (q *Queries) OpenDraft(ctx context.Context, arg OpenDraftParams) (string, e
 
 const publishReport = `-- name: PublishReport :exec
 UPDATE report SET state = 'published', published_at = $2, published_by = $3, content = $4, inputs = $5, document = $6, digest = $7,
-    chain = $8, serial = $9, ledger = $10, entry = $11, manifest = $12, signature = $13 WHERE id = $1
+    chain = $8, serial = $9, ledger = $10, entry = $11, manifest = $12, signature = $13,
+    credit = $14 WHERE id = $1
 `
 
 type PublishReportParams struct {
@@ -98,6 +100,7 @@ type PublishReportParams struct {
 	Entry       *string
 	Manifest    []byte
 	Signature   []byte
+	Credit      json.RawMessage
 }
 
 func (q *Queries) PublishReport(ctx context.Context, arg PublishReportParams) error {
@@ -115,6 +118,7 @@ func (q *Queries) PublishReport(ctx context.Context, arg PublishReportParams) er
 		arg.Entry,
 		arg.Manifest,
 		arg.Signature,
+		arg.Credit,
 	)
 	return err
 }
@@ -180,7 +184,7 @@ func (q *Queries) PublishedPeriods(ctx context.Context, agreement string) ([]str
 }
 
 const report = `-- name: Report :one
-SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature FROM report WHERE id = $1
+SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature, credit FROM report WHERE id = $1
 `
 
 func (q *Queries) Report(ctx context.Context, id string) (Report, error) {
@@ -207,12 +211,13 @@ func (q *Queries) Report(ctx context.Context, id string) (Report, error) {
 		&i.Entry,
 		&i.Manifest,
 		&i.Signature,
+		&i.Credit,
 	)
 	return i, err
 }
 
 const reportForUpdate = `-- name: ReportForUpdate :one
-SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature FROM report WHERE id = $1 FOR UPDATE
+SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature, credit FROM report WHERE id = $1 FOR UPDATE
 `
 
 func (q *Queries) ReportForUpdate(ctx context.Context, id string) (Report, error) {
@@ -239,6 +244,7 @@ func (q *Queries) ReportForUpdate(ctx context.Context, id string) (Report, error
 		&i.Entry,
 		&i.Manifest,
 		&i.Signature,
+		&i.Credit,
 	)
 	return i, err
 }
