@@ -13,6 +13,9 @@ var colours []byte
 // Colour is one of the light look, as red, green and blue from 0 to 255.
 type Colour struct{ R, G, B int }
 
+// Hex writes a colour as style sheets have it: "#f6f3ec".
+func (c Colour) Hex() string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
+
 // Colours are those of the light look by their names, as the screens have them.
 var Colours = read(colours)
 

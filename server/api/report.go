@@ -367,12 +367,26 @@ func (s *Server) publicKeys(ctx context.Context, _ *none) (*file, error) {
 type file struct {
 	ContentType string `header:"Content-Type"`
 	Disposition string `header:"Content-Disposition"`
+	Policy      string `header:"Content-Security-Policy"`
 	Body        []byte
+}
+
+// rendered is a file of a published report as it was published, and of a draft as it would
+// be now: nothing published is rendered again.
+func (s *Server) rendered(ctx context.Context, r db.Report, name string, draft func() ([]byte, error)) ([]byte, error) {
+	if r.State == "draft" {
+		return draft()
+	}
+	body, err := s.Desk.Keys.File(ctx, r.ID, name)
+	if errors.Is(err, catalogue.ErrNotFound) {
+		return nil, huma.Error409Conflict("It was published without this form, and nothing published is rendered again; take the PDF.")
+	}
+	return body, err
 }
 
 func (s *Server) document(ctx context.Context, in *struct {
 	ByID
-	Format string `query:"format" enum:"pdf,json,csv,inputs,evidence" default:"pdf"`
+	Format string `query:"format" enum:"pdf,html,xlsx,json,csv,inputs,evidence" default:"pdf"`
 }) (*file, error) {
 	r, err := s.report(ctx, in.ID)
 	if err != nil {
@@ -390,6 +404,13 @@ func (s *Server) document(ctx context.Context, in *struct {
 		if out.Body = r.Document; r.State == "draft" {
 			out.Body, err = report.PDF(c, s.Now(), "")
 		}
+	case "html":
+		out.ContentType, name = "text/html; charset=utf-8", name+".html"
+		out.Policy = "default-src 'none'; style-src 'unsafe-inline'; sandbox"
+		out.Body, err = s.rendered(ctx, r, report.HTMLName, func() ([]byte, error) { return report.HTML(c, s.Now(), "") })
+	case "xlsx":
+		out.ContentType, name = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", name+".xlsx"
+		out.Body, err = s.rendered(ctx, r, report.XLSXName, func() ([]byte, error) { return report.XLSX(c, s.Now(), "") })
 	case "json":
 		out.ContentType, name = "application/json", name+".json"
 		out.Body, err = json.MarshalIndent(c, "", " ")

@@ -307,7 +307,7 @@ func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now tim
 	if err != nil {
 		return out, nil, from, err
 	}
-	files, err = report.Files(c, content, document, inputs, measured)
+	files, err = report.Files(c, at, digest, content, document, inputs, measured)
 	return db.PublishReportParams{
 		ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest, Credit: owed,
 	}, files, from, err

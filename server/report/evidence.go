@@ -9,6 +9,7 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"time"
 
 	"kestite/core/account"
 	"kestite/core/catalogue"
@@ -84,9 +85,16 @@ func Measured(ctx context.Context, q *db.Queries, p *history.Period, a *account.
 	return buf.Bytes(), nil
 }
 
+// Names of the files that are rendered of what a report says.
+const (
+	HTMLName = "report.html"
+	XLSXName = "report.xlsx"
+)
+
 // Files are the files of a report as they are published: what it says in each form, and
-// what that follows from. measurements may be nil.
-func Files(c Content, content, document, inputs, measurements []byte) (map[string][]byte, error) {
+// what that follows from. at and digest are those that the documents print; measurements
+// may be nil.
+func Files(c Content, at time.Time, digest string, content, document, inputs, measurements []byte) (map[string][]byte, error) {
 	z, err := gzip.NewReader(bytes.NewReader(inputs))
 	if err != nil {
 		return nil, err
@@ -100,6 +108,12 @@ func Files(c Content, content, document, inputs, measurements []byte) (map[strin
 		out[seal.MeasurementsName] = measurements
 	}
 	if out["report.csv"], err = c.CSV(); err != nil {
+		return nil, err
+	}
+	if out[HTMLName], err = HTML(c, at, digest); err != nil {
+		return nil, err
+	}
+	if out[XLSXName], err = XLSX(c, at, digest); err != nil {
 		return nil, err
 	}
 	if out[seal.AccountName], err = seal.EncodeAccounts([]*account.Account{&c.Account}); err != nil {

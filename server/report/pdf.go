@@ -169,20 +169,27 @@ func (p *page) head(c Content, made time.Time, draft bool) {
 }
 
 func (p *page) verdict(c Content) {
-	a := c.Account
 	p.Ln(6)
 	p.SetFont("serif", "", 15)
 	p.SetTextColor(black.R, black.G, black.B)
 	p.MultiCell(textWidth, 7, VerdictSentence(c), "", "L", false)
 	p.font("", 10, grey)
-	p.MultiCell(textWidth, lineHeight, fmt.Sprintf(
-		"Allowance for the period %s, used %s, left %s. Sampling bounds %s %% to %s %%. Measured %s %% of the time it should be.",
-		span.Words(a.AllowanceMS), span.WordsUp(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent), "", "L", false)
-	for _, words := range []string{CreditWords(c), FrozenWords(c, p.loc)} {
+	for _, words := range leadWords(c, p.loc) {
+		p.MultiCell(textWidth, lineHeight, words, "", "L", false)
+	}
+}
+
+// leadWords are the sentences below the verdict.
+func leadWords(c Content, loc *time.Location) []string {
+	a := c.Account
+	out := []string{fmt.Sprintf("Allowance for the period %s, used %s, left %s. Sampling bounds %s %% to %s %%. Measured %s %% of the time it should be.",
+		span.Words(a.AllowanceMS), span.WordsUp(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent)}
+	for _, words := range []string{CreditWords(c), FrozenWords(c, loc)} {
 		if words != "" {
-			p.MultiCell(textWidth, lineHeight, words, "", "L", false)
+			out = append(out, words)
 		}
 	}
+	return out
 }
 
 // VerdictSentence says the outcome in one sentence.
@@ -291,6 +298,7 @@ func (p *page) figures(c Content) {
 	s := StatementOf(c)
 	const column, gap = (textWidth - 12) / 2, 12.0
 	for i := range max(len(s.Time), len(s.Figures)) {
+		p.room(lineHeight)
 		y := p.GetY()
 		for n, list := range [][]Line{s.Time, s.Figures} {
 			if i < len(list) {
@@ -307,11 +315,26 @@ func (p *page) figures(c Content) {
 }
 
 func (p *page) pair(x, y, width float64, l Line) {
+	size := 9.5
+	p.font("", size, grey)
+	// A long pair is set smaller, and never one part over the other.
+	if wide := p.GetStringWidth(l.Name) + p.GetStringWidth(l.Text) + 4; wide > width {
+		size *= width / wide
+	}
+	p.font("", size, grey)
+	name := p.GetStringWidth(l.Name) + 2
 	p.SetXY(x, y)
-	p.font("", 9.5, grey)
-	p.CellFormat(width*0.55, lineHeight, l.Name, "", 0, "L", false, 0, "")
-	p.font("", 9.5, black)
-	p.CellFormat(width*0.45, lineHeight, l.Text, "", 0, "R", false, 0, "")
+	p.CellFormat(name, lineHeight, l.Name, "", 0, "L", false, 0, "")
+	p.font("", size, black)
+	p.CellFormat(width-name, lineHeight, l.Text, "", 0, "R", false, 0, "")
+}
+
+// room begins another page where less than so many millimetres are left of this one.
+func (p *page) room(height float64) {
+	const foot = 297 - 24
+	if p.GetY()+height > foot {
+		p.AddPage()
+	}
 }
 
 func (p *page) outages(c Content) {
@@ -368,8 +391,11 @@ func align(column int) string {
 	return "L"
 }
 
+// printed is how documents write an instant.
+const printed = "Mon 2 Jan 2006 15:04:05 MST"
+
 func (p *page) at(i span.Instant) string {
-	return i.Time().In(p.loc).Format("Mon 2 Jan 2006 15:04:05 MST")
+	return i.Time().In(p.loc).Format(printed)
 }
 
 func (p *page) words(c Content) {

@@ -17,6 +17,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kestite/core/catalogue"
 	"kestite/core/seal"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -261,4 +262,17 @@ func (k *Keys) Archive(ctx context.Context, r db.Report) (*seal.Archive, error) 
 		}
 	}
 	return a, nil
+}
+
+// File is one file of a published report as it was published; catalogue.ErrNotFound where
+// it was published without one of that name.
+func (k *Keys) File(ctx context.Context, report, name string) ([]byte, error) {
+	packed, err := k.Store.ReportFile(ctx, db.ReportFileParams{Report: report, Name: name})
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, catalogue.ErrNotFound
+	}
+	if err != nil {
+		return nil, err
+	}
+	return Unpacked(packed)
 }

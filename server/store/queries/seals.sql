@@ -24,3 +24,6 @@ SELECT serial, manifest FROM report WHERE chain = $1::text ORDER BY serial DESC 
 
 -- name: LastOfLedger :one
 SELECT ledger, entry FROM report WHERE ledger IS NOT NULL ORDER BY ledger DESC LIMIT 1;
+
+-- name: ReportFile :one
+SELECT b.content FROM report_file f JOIN blob b USING (digest) WHERE f.report = $1 AND f.name = $2;

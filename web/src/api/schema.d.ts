@@ -13003,6 +13003,7 @@ export interface operations {
             200: {
                 headers: {
                     "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
                     "Content-Type"?: string;
                     [name: string]: unknown;
                 };
@@ -20764,7 +20765,7 @@ export interface operations {
     "report-document": {
         parameters: {
             query?: {
-                format?: "pdf" | "json" | "csv" | "inputs" | "evidence";
+                format?: "pdf" | "html" | "xlsx" | "json" | "csv" | "inputs" | "evidence";
             };
             header?: never;
             path: {
@@ -20778,6 +20779,7 @@ export interface operations {
             200: {
                 headers: {
                     "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
                     "Content-Type"?: string;
                     [name: string]: unknown;
                 };
@@ -22195,6 +22197,7 @@ export interface operations {
             200: {
                 headers: {
                     "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
                     "Content-Type"?: string;
                     [name: string]: unknown;
                 };

@@ -203,7 +203,7 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
           {draft && ': read it, add a remark if it needs one, then publish'}
         </div>
         <div className="actions">
-          {(['pdf', 'json', 'csv', 'inputs', ...(r.seal ? (['evidence'] as const) : [])] as const).map((f) => (
+          {(['pdf', 'html', 'xlsx', 'json', 'csv', 'inputs', ...(r.seal ? (['evidence'] as const) : [])] as const).map((f) => (
             <a key={f} className="link" href={`/api/v1/reports/${r.id}/document?format=${f}`} download>
               {f === 'inputs' ? 'inputs' : f === 'evidence' ? 'evidence archive' : f.toUpperCase()}
             </a>

@@ -105,6 +105,22 @@ func (q *Queries) LastOfLedger(ctx context.Context) (LastOfLedgerRow, error) {
 	return i, err
 }
 
+const reportFile = `-- name: ReportFile :one
+SELECT b.content FROM report_file f JOIN blob b USING (digest) WHERE f.report = $1 AND f.name = $2
+`
+
+type ReportFileParams struct {
+	Report string
+	Name   string
+}
+
+func (q *Queries) ReportFile(ctx context.Context, arg ReportFileParams) ([]byte, error) {
+	row := q.db.QueryRow(ctx, reportFile, arg.Report, arg.Name)
+	var content []byte
+	err := row.Scan(&content)
+	return content, err
+}
+
 const reportFiles = `-- name: ReportFiles :many
 SELECT f.name, f.digest, b.content FROM report_file f JOIN blob b USING (digest) WHERE f.report = $1 ORDER BY f.name
 `
