@@ -537,7 +537,7 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 		}
 	}
 	for id, name := range customers {
-		if err := create(catalogue.Customer, id, definition.CustomerSpec{Name: name}); err != nil {
+		if err := create(catalogue.Customer, id, definition.CustomerSpec{Name: name, ReportApproval: id == "passenger-division", ObjectionDays: 60}); err != nil {
 			return err
 		}
 	}

@@ -170,7 +170,7 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	srv.API = &api.Server{
 		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: board, Planner: &planner.Planner{Books: books, Board: board}, Proxies: o.Proxies,
 		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
-		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books, Keys: &seals.Keys{Store: s, Vault: seal, Now: o.Now}},
+		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books, Keys: &seals.Keys{Store: s, Vault: seal, Now: o.Now}, Notices: srv.notices},
 		Incidents: troubles, Notices: srv.notices, Requests: &requests.Desk{Store: s, Definitions: definitions, Notices: srv.notices, Now: o.Now},
 		Credits: &credits.Desk{Store: s, Definitions: definitions, Now: o.Now},
 		Close:   &closing.Desk{Store: s, Definitions: definitions, Books: books, Board: board, Notices: srv.notices, Now: o.Now}, Ingest: taking, Inward: within, Rosters: rosters,

@@ -35,9 +35,10 @@ const (
 	NeedNothing   = "unmeasured" // a service is not measured
 	NeedRequest   = "request"    // somebody asks a second person for planned work
 	NeedAdjusted  = "adjustment" // somebody asks a second person for an adjustment
+	NeedObjection = "objection"  // somebody objects to a published report
 )
 
-var pressing = []string{NeedFault, NeedDown, NeedDegraded, NeedNotices, NeedAllowance, NeedCheck, NeedAgent, NeedRequest, NeedAdjusted, NeedNeverGood, NeedNothing}
+var pressing = []string{NeedFault, NeedDown, NeedDegraded, NeedNotices, NeedAllowance, NeedCheck, NeedAgent, NeedRequest, NeedAdjusted, NeedObjection, NeedNeverGood, NeedNothing}
 
 // InOrder sorts needs: the most pressing kind first, in it those that nobody is on, of
 // those the latest first, since that is the news, and equal ones by name. The same needs

@@ -110,7 +110,8 @@ func operations(t *testing.T) map[string][]access.Role {
 var forCustomers = []string{
 	"GET /api/v1/session", "GET /api/v1/standing", "GET /api/v1/accounts", "GET /api/v1/agreements/{id}/account", "GET /api/v1/agreements/{id}/calendar",
 	"GET /api/v1/agreements/{id}/periods", "GET /api/v1/agreements/{id}/notes", "GET /api/v1/reports", "GET /api/v1/reports/{id}",
-	"GET /api/v1/reports/{id}/document", "GET /api/v1/signing-keys", "GET /api/v1/signing-keys/public.pem",
+	"GET /api/v1/reports/{id}/document", "POST /api/v1/reports/{id}/objections", "POST /api/v1/reports/{id}/objections/{note}/end",
+	"GET /api/v1/credits", "GET /api/v1/credits/export", "GET /api/v1/signing-keys", "GET /api/v1/signing-keys/public.pem",
 }
 
 // Every operation but signing in refuses who is not signed in, and who has a role that

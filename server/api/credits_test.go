@@ -107,7 +107,7 @@ func TestCredits(t *testing.T) {
 	// An entry that was wrong is taken back, once, and stays to be seen.
 	payment := creditsOf(t, f.manager)[0].Entries[1]
 	back := func(c *servertest.Client) servertest.Answer {
-		return c.Do(http.MethodDelete, "/credits/"+id+"/entries/"+strconv.FormatInt(payment.ID, 10), nil)
+		return c.Do(http.MethodDelete, "/credits/"+id+"/entries/"+itoa(payment.ID), nil)
 	}
 	refused(t, "taking back by a viewer", back(viewer), 403, "publish")
 	if a := back(f.manager); a.Status >= 300 {
@@ -143,3 +143,5 @@ func TestCredits(t *testing.T) {
 		t.Errorf("the report says %q", page.CreditWords)
 	}
 }
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }

@@ -106,6 +106,14 @@ func (s *Server) requested(ctx context.Context, snap *catalogue.Snapshot, _ span
 		out = append(out, standing.Need{Kind: standing.NeedRequest, Subject: name, ID: strconv.FormatInt(r.ID, 10),
 			Text: "planned work waits for a second person; " + r.AskedBy + " asks for it", Since: span.Of(r.AskedAt)})
 	}
+	objections, err := s.Store.OpenObjections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range objections {
+		out = append(out, standing.Need{Kind: standing.NeedObjection, Subject: snap.Named(catalogue.Agreement, o.Agreement), ID: o.Report,
+			Text: "an objection to the report of " + report.PeriodWords(o.Period) + " waits for an answer; " + o.MadeBy + " objects", Since: span.Of(o.MadeAt)})
+	}
 	for _, e := range snap.Adjustments {
 		if a := e.Current().Spec; a.State == definition.Proposed {
 			out = append(out, standing.Need{Kind: standing.NeedAdjusted, Subject: snap.Named(catalogue.Agreement, a.Agreement),

@@ -19,6 +19,7 @@ import (
 	"kestite/core/catalogue"
 	rules "kestite/core/closing"
 	"kestite/core/definition"
+	"kestite/core/publication"
 	"kestite/core/seal"
 	"kestite/core/span"
 	"kestite/server/publish"
@@ -72,6 +73,41 @@ type ReportPage struct {
 	Adjustments  []report.Adjusted     `json:"adjustments" doc:"Those that the account counts with"`
 	Clauses      []string              `json:"clauses"`
 	Method       []string              `json:"method"`
+	Approval     *ApprovalView         `json:"approval,omitempty" doc:"Of a draft whose customer's reports a second person approves"`
+	Notes        []NoteView            `json:"notes" doc:"Comments, and objections, in the order in which they were made"`
+	May          ReportMay             `json:"may"`
+}
+
+// ApprovalView is how far the approval of a draft is.
+type ApprovalView struct {
+	By      string     `json:"by,omitempty" doc:"Absent: nobody has approved it"`
+	At      *time.Time `json:"at,omitempty"`
+	Current bool       `json:"current" doc:"Whether it says what was approved"`
+}
+
+// NoteView is something that was said of a report.
+type NoteView struct {
+	ID         int64             `json:"id"`
+	Kind       string            `json:"kind" enum:"comment,objection"`
+	About      string            `json:"about,omitempty"`
+	Text       string            `json:"text"`
+	By         string            `json:"by"`
+	Mine       bool              `json:"mine"`
+	At         time.Time         `json:"at"`
+	State      publication.State `json:"state,omitempty" enum:"open,stands,revised,withdrawn" doc:"Of an objection"`
+	Answer     string            `json:"answer,omitempty"`
+	AnsweredBy string            `json:"answered_by,omitempty"`
+	AnsweredAt *time.Time        `json:"answered_at,omitempty"`
+	Revision   string            `json:"revision,omitempty" doc:"Id of the report that was drafted because of it"`
+}
+
+// ReportMay is what the person asking may do with a report.
+type ReportMay struct {
+	Publish bool `json:"publish"`
+	Approve bool `json:"approve"`
+	Comment bool `json:"comment"`
+	Object  bool `json:"object"`
+	Answer  bool `json:"answer"`
 }
 
 // SealView is how a published report can be checked.
@@ -135,6 +171,7 @@ func (s *Server) reportRoutes(a *operations) {
 		}
 		return nil, err
 	})
+	s.reviewRoutes(a)
 	on(a, access.Own, http.MethodGet, "/signing-keys", "signing-keys", "The public keys that reports are signed with, and when each was in use", s.signingKeys)
 	on(a, access.Own, http.MethodGet, "/signing-keys/public.pem", "public-keys", "All public keys in one file (PEM), as kestite verify takes it", s.publicKeys)
 	on(a, access.Own, http.MethodGet, "/reports/{id}/document", "report-document", "The report as PDF, JSON or CSV, the inputs it was made from, or the archive that kestite verify checks", s.document)
@@ -242,6 +279,9 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 		if out.Seen, err = report.Seen(c); err != nil {
 			return nil, err
 		}
+	}
+	if err := s.reviewed(ctx, r, people.ApprovedBy, &out); err != nil {
+		return nil, err
 	}
 	return &body[ReportPage]{out}, s.didRead(ctx, r)
 }

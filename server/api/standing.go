@@ -145,7 +145,7 @@ type StateView struct {
 
 // NeedView is something that needs a person.
 type NeedView struct {
-	Kind    string       `json:"kind" enum:"fault,down,degraded,notices,allowance,check,agent,request,adjustment,never-good,unmeasured"`
+	Kind    string       `json:"kind" enum:"fault,down,degraded,notices,allowance,check,agent,request,adjustment,objection,never-good,unmeasured"`
 	Subject string       `json:"subject"`
 	ID      string       `json:"id"`
 	Service string       `json:"service,omitempty"`

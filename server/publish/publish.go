@@ -14,11 +14,13 @@ import (
 	"kestite/core/account"
 	"kestite/core/catalogue"
 	"kestite/core/definition"
+	"kestite/core/publication"
 	"kestite/core/seal"
 	"kestite/core/span"
 	"kestite/server/closing"
 	"kestite/server/defining"
 	"kestite/server/history"
+	"kestite/server/notifying"
 	"kestite/server/report"
 	"kestite/server/seals"
 	"kestite/server/store"
@@ -32,6 +34,7 @@ type Desk struct {
 	Definitions *defining.Definitions
 	Books       *history.Books
 	Keys        *seals.Keys
+	Notices     *notifying.Keeper
 }
 
 // ErrPublished is an attempt to change what is frozen.
@@ -83,6 +86,9 @@ func (d *Desk) Draft(ctx context.Context, agreement, period, remark string, by t
 		}
 		if id, err = q.AddReport(ctx, db.AddReportParams{Agreement: agreement, Period: period, Number: n, MadeBy: by.Kept(),
 			Remark: remark}); err != nil {
+			return err
+		}
+		if err := d.askApproval(ctx, q, snap, agreement, period, id, by); err != nil {
 			return err
 		}
 		return told(ctx, tx, q, by, "draft", agreement, period, id)
@@ -184,7 +190,11 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 	if r.State == "published" {
 		return ErrPublished
 	}
-	frozen, files, from, err := d.freeze(ctx, r, seen, by.Kept(), now)
+	frozen, files, from, says, err := d.freeze(ctx, r, seen, by.Kept(), now)
+	if err != nil {
+		return err
+	}
+	approval, err := d.NeedsApproval(ctx, r)
 	if err != nil {
 		return err
 	}
@@ -212,6 +222,9 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 		}
 		if locked.Remark != r.Remark {
 			return ErrChanged
+		}
+		if err := publication.Publishable(approval, approvalOf(locked), locked.MadeBy, says); err != nil {
+			return err
 		}
 		manifest, err := d.manifest(ctx, r, by, files, *frozen.PublishedAt)
 		if err != nil {
@@ -275,42 +288,42 @@ func (d *Desk) Drop(ctx context.Context, id string, by trail.By) error {
 
 // freeze makes everything that publishing a draft stores, and says what it was made from.
 func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now time.Time) (out db.PublishReportParams, files map[string][]byte,
-	from Source, err error) {
+	from Source, says string, err error) {
 	c, from, err := d.Content(ctx, r, now)
 	if err != nil {
-		return out, nil, from, err
+		return out, nil, from, "", err
 	}
-	if says, err := report.Seen(c); err != nil || seen != "" && says != seen {
-		return out, nil, from, cmp.Or(err, ErrUnread)
+	if says, err = report.Seen(c); err != nil || seen != "" && says != seen {
+		return out, nil, from, says, cmp.Or(err, ErrUnread)
 	}
 	content, err := json.Marshal(c)
 	if err != nil {
-		return out, nil, from, err
+		return out, nil, from, says, err
 	}
 	var owed []byte
 	if c.Credit != nil {
 		if owed, err = json.Marshal(c.Credit); err != nil {
-			return out, nil, from, err
+			return out, nil, from, says, err
 		}
 	}
 	inputs, err := from.Inputs()
 	if err != nil {
-		return out, nil, from, err
+		return out, nil, from, says, err
 	}
 	measured, err := from.measured(ctx, d.Store.Queries, &c.Account)
 	if err != nil {
-		return out, nil, from, err
+		return out, nil, from, says, err
 	}
 	at := now.UTC().Truncate(time.Second)
 	digest := report.Digest(content, inputs)
 	document, err := report.PDF(c, at, digest)
 	if err != nil {
-		return out, nil, from, err
+		return out, nil, from, says, err
 	}
 	files, err = report.Files(c, at, digest, content, document, inputs, measured)
 	return db.PublishReportParams{
 		ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest, Credit: owed,
-	}, files, from, err
+	}, files, from, says, err
 }
 
 // manifest says whose report it is, and what it is made of.

@@ -47,4 +47,29 @@ SELECT DISTINCT r.agreement, r.period FROM (SELECT unnest(@agreements::text[]) A
 JOIN report r ON r.agreement = u.agreement AND r.period = u.period WHERE r.state = 'published';
 
 -- name: ReportPeople :one
-SELECT person_called(made_by)::text AS made_by, coalesce(person_called(published_by), '')::text AS published_by FROM report WHERE id = $1;
+SELECT person_called(made_by)::text AS made_by, coalesce(person_called(published_by), '')::text AS published_by,
+       coalesce(person_called(approved_by), '')::text AS approved_by FROM report WHERE id = $1;
+
+-- name: ApproveReport :execrows
+UPDATE report SET approved_by = $2, approved_at = $3, approved_seen = $4 WHERE id = $1 AND state = 'draft';
+
+-- name: AddReportNote :one
+INSERT INTO report_note (report, kind, about, text, made_by, made_at, state) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id;
+
+-- name: ReportNotes :many
+SELECT id, kind, about, text, made_by AS by_id, person_called(made_by)::text AS made_by, made_at, state, answer, coalesce(person_called(answered_by), '')::text AS answered_by,
+       answered_at, coalesce(revision::text, '')::text AS revision
+FROM report_note WHERE report = $1 ORDER BY id;
+
+-- name: ReportNoteForUpdate :one
+SELECT * FROM report_note WHERE id = $1 AND report = $2 FOR UPDATE;
+
+-- name: CountReportNotes :one
+SELECT count(*) FROM report_note WHERE report = $1 AND made_by = $2;
+
+-- name: EndObjection :exec
+UPDATE report_note SET state = $2, answer = $3, answered_by = $4, answered_at = $5, revision = sqlc.narg(revision)::uuid WHERE id = $1;
+
+-- name: OpenObjections :many
+SELECT n.id, n.report, r.agreement, r.period, n.about, person_called(n.made_by)::text AS made_by, n.made_at
+FROM report_note n JOIN report r ON r.id = n.report WHERE n.state = 'open' ORDER BY n.made_at;

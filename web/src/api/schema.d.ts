@@ -3350,6 +3350,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reports/{id}/approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approve a draft as it was read
+         * @description Needs a role that permits to approve what others ask for.
+         */
+        post: operations["approve-report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{id}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say something of a report, among those who make it
+         * @description Needs a role that permits to see drafts of reports.
+         */
+        post: operations["comment-report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/reports/{id}/document": {
         parameters: {
             query?: never;
@@ -3364,6 +3404,46 @@ export interface paths {
         get: operations["report-document"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{id}/objections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Object to a line of a published report
+         * @description Needs a role that permits to have an account.
+         */
+        post: operations["object-report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{id}/objections/{note}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Answer an objection, or take one's own back
+         * @description Needs a role that permits to have an account.
+         */
+        post: operations["end-objection"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4606,6 +4686,14 @@ export interface components {
             answer: string;
             sent: boolean;
         };
+        ApprovalView: {
+            /** Format: date-time */
+            at?: string;
+            /** @description Absent: nobody has approved it */
+            by?: string;
+            /** @description Whether it says what was approved */
+            current: boolean;
+        };
         Aside: {
             at: string;
             check: string;
@@ -5289,6 +5377,13 @@ export interface components {
         CustomerSpec: {
             name: string;
             note?: string;
+            /**
+             * Format: int64
+             * @description It may object to a report for so many days from its publication; 0: without end
+             */
+            objection_days?: number;
+            /** @description Its reports are approved by a second person before they are published */
+            report_approval?: boolean;
         };
         Cycle: {
             /**
@@ -7244,7 +7339,7 @@ export interface components {
              */
             incident?: number;
             /** @enum {string} */
-            kind: "fault" | "down" | "degraded" | "notices" | "allowance" | "check" | "agent" | "request" | "adjustment" | "never-good" | "unmeasured";
+            kind: "fault" | "down" | "degraded" | "notices" | "allowance" | "check" | "agent" | "request" | "adjustment" | "objection" | "never-good" | "unmeasured";
             /** Format: int64 */
             ms?: number;
             service?: string;
@@ -7317,6 +7412,11 @@ export interface components {
             /** @enum {string} */
             kind: "mail" | "sms";
         };
+        NewNote: {
+            /** @description The line that it is about */
+            about?: string;
+            text: string;
+        };
         NewPerson: {
             /** @description Of the role customer: id of who that is */
             customer?: string;
@@ -7338,6 +7438,35 @@ export interface components {
             name: string;
             /** @enum {string} */
             why: "week" | "so_far";
+        };
+        NoteView: {
+            about?: string;
+            answer?: string;
+            /** Format: date-time */
+            answered_at?: string;
+            answered_by?: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "comment" | "objection";
+            mine: boolean;
+            /** @description Id of the report that was drafted because of it */
+            revision?: string;
+            /**
+             * @description Of an objection
+             * @enum {string}
+             */
+            state?: "open" | "stands" | "revised" | "withdrawn";
+            text: string;
+        };
+        Noted: {
+            /** Format: int64 */
+            id?: number;
+            /** @description Id of the draft of a revision */
+            revision?: string;
         };
         NoticeChoice: {
             /** @description That of its owner too */
@@ -7431,6 +7560,11 @@ export interface components {
              */
             repeat_s?: number;
             tell: components["schemas"]["Recipient"][];
+        };
+        ObjectionEnd: {
+            answer?: string;
+            /** @enum {string} */
+            state: "stands" | "revised" | "withdrawn";
         };
         Objectives: {
             /**
@@ -8073,12 +8207,21 @@ export interface components {
             made_at: string;
             made_by: string;
         };
+        ReportMay: {
+            answer: boolean;
+            approve: boolean;
+            comment: boolean;
+            object: boolean;
+            publish: boolean;
+        };
         ReportPage: {
             /** @description The adjustments as sentences, as the document prints them */
             adjusted: string[];
             /** @description Those that the account counts with */
             adjustments: components["schemas"]["Adjusted"][];
             agreement: string;
+            /** @description Of a draft whose customer's reports a second person approves */
+            approval?: components["schemas"]["ApprovalView"];
             availability_percent: string;
             clauses: string[];
             /** @description What is owed for the period; absent: no fee was agreed */
@@ -8095,8 +8238,11 @@ export interface components {
             /** Format: date-time */
             made_at: string;
             made_by: string;
+            may: components["schemas"]["ReportMay"];
             method: string[];
             name: string;
+            /** @description Comments, and objections, in the order in which they were made */
+            notes: components["schemas"]["NoteView"][];
             /** Format: int32 */
             number: number;
             organisation: string;
@@ -20762,6 +20908,128 @@ export interface operations {
             };
         };
     };
+    "approve-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Publishing"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "comment-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Noted"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "report-document": {
         parameters: {
             query?: {
@@ -20785,6 +21053,131 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "object-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Noted"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-objection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                note: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ObjectionEnd"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Noted"];
                 };
             };
             /** @description Unauthorized */

@@ -18,6 +18,7 @@ import { KeptNote, useKept } from '../parts/kept'
 import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { ticks } from '../axis/ticks'
 import { duration, durationUp, fullTime, percent } from '../time/format'
+import { Approval, Said } from './said'
 import './report.css'
 
 /** A report as it reads: a draft to be judged, or what was published. */
@@ -30,6 +31,7 @@ export function ReportPage() {
   return (
     <>
       <Actions report={r} />
+      <Approval report={r} />
       {r.today.length > 0 && (
         <Box className="consequence no-print" sx={{ maxWidth: '820px', mb: 2 }} role="status" data-today>
           <b>It would say something else today.</b>
@@ -96,6 +98,7 @@ export function ReportPage() {
           </p>
         )}
       </article>
+      <Said report={r} />
     </>
   )
 }
@@ -213,7 +216,7 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
               <Button variant="text" onClick={() => setDropping(true)}>
                 Throw away
               </Button>
-              <Button variant="contained" disabled={remark !== r.remark} title={remark !== r.remark ? 'Keep the remark first, so that you read what is published' : undefined} onClick={() => setAsking(true)}>
+              <Button variant="contained" disabled={remark !== r.remark || r.approval?.current === false} title={remark !== r.remark ? 'Keep the remark first, so that you read what is published' : r.approval?.current === false ? 'It has to be approved first' : undefined} onClick={() => setAsking(true)}>
                 Publish
               </Button>
             </>

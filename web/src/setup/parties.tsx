@@ -1,4 +1,6 @@
 import Box from '@mui/material/Box'
+import Checkbox from '@mui/material/Checkbox'
+import FormControlLabel from '@mui/material/FormControlLabel'
 import TextField from '@mui/material/TextField'
 import { Controller } from 'react-hook-form'
 import { Link } from 'react-router'
@@ -74,6 +76,7 @@ function Parties({ kind, title, note, has, of }: Props) {
       cells={(p) => [
         <>
           {p.spec.name}
+          {'report_approval' in p.spec && p.spec.report_approval && <div className="sub">reports approved by a second person</div>}
           {'customer' in p.spec && p.spec.customer && <div className="sub">with {customer(p.spec.customer)}</div>}
           {'notice_plan' in p.spec && p.spec.notice_plan && <div className="sub">told by {plan(p.spec.notice_plan)}</div>}
           {p.spec.note && <div className="sub">{p.spec.note}</div>}
@@ -92,7 +95,7 @@ function Parties({ kind, title, note, has, of }: Props) {
 }
 
 function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done: () => void }) {
-  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '', ...termValues(party && 'credits' in party.spec ? party.spec.credits : undefined) }
+  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '', objection_days: party && 'objection_days' in party.spec && party.spec.objection_days ? String(party.spec.objection_days) : '', report_approval: party !== undefined && 'report_approval' in party.spec && party.spec.report_approval === true, ...termValues(party && 'credits' in party.spec ? party.spec.credits : undefined) }
   const form = useForm({ defaultValues: fresh })
   const kept = useKept(form, fresh, party?.revision ?? 0, { draft: `${kind}s/${party?.id ?? 'new'}` })
   const save = useSaving({
@@ -100,7 +103,7 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
     entry: party,
     form,
     kept,
-    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined, credits: termsOf(v) }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
+    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined, credits: termsOf(v) }), ...(kind === 'customer' && { report_approval: v.report_approval || undefined, objection_days: v.objection_days.trim() ? Number(v.objection_days) : undefined }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
     names: { 'credits.': '' },
     done,
   })
@@ -111,6 +114,12 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
       <TextField label="Name" required autoFocus error={Boolean(err.name)} helperText={err.name?.message} {...form.register('name')} />
       {kind === 'contract' && <Controller control={form.control} name="customer" render={({ field }) => <PartyPick kind="customer" label="With the customer" blank="internal" value={field.value} change={field.onChange} error={err.customer?.message} />} />}
       {kind === 'team' && <Controller control={form.control} name="notice_plan" render={({ field }) => <PlanPick label="Who is told of incidents of its services" value={field.value} change={field.onChange} error={err.notice_plan?.message} />} />}
+      {kind === 'customer' && (
+        <>
+          <Controller control={form.control} name="report_approval" render={({ field }) => <FormControlLabel label="A second person approves its reports before they are published" control={<Checkbox checked={field.value} onChange={(e) => field.onChange(e.target.checked)} />} />} />
+          <TextField label="Objections within" error={Boolean(err.objection_days)} helperText={err.objection_days?.message ?? 'of a report; empty: without end'} slotProps={{ input: { endAdornment: 'days' }, inputLabel: { shrink: true } }} {...form.register('objection_days', { validate: (v) => /^\d*$/.test(v.trim()) || 'A whole number' })} />
+        </>
+      )}
       {kind === 'contract' && <TermFields form={form} />}
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
       <FormEnd error={save.error} busy={save.isPending} save={party ? 'Save' : 'Add'} leave={done} />

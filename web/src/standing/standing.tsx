@@ -156,6 +156,7 @@ function where(n: Need): string {
   if (n.kind === 'agent') return '/set-up'
   if (n.kind === 'request') return `/calendar?request=${n.id}`
   if (n.kind === 'adjustment') return `/close/${n.id}`
+  if (n.kind === 'objection') return `/reports/${n.id}`
   if (n.kind === 'notices') return `/notices/deliveries?kind=${n.id}`
   if (n.kind === 'allowance') return `/agreements/${n.id}`
   if (n.kind === 'fault') return n.service ? `/services/${n.service}` : `/agreements/${n.id}`
@@ -172,6 +173,7 @@ const kindsOfNeed: Record<Need['kind'], { words: string; look: string; bad: bool
   agent: { words: 'Where we measure from', look: 'look', bad: false },
   request: { words: 'Decisions', look: 'decide', bad: false },
   adjustment: { words: 'Adjustments', look: 'decide', bad: false },
+  objection: { words: 'Objections', look: 'answer', bad: false },
   'never-good': { words: 'Never good', look: 'explain', bad: false },
   unmeasured: { words: 'Not measured', look: 'look', bad: false },
 }
@@ -196,7 +198,7 @@ function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: n
                 <li key={n.kind + n.id} className={kindsOfNeed[kind].bad ? 'down' : 'quiet'} data-need={n.kind}>
                   <div className="name">
                     {n.subject}
-                    {n.kind === 'allowance' || n.kind === 'request' || n.kind === 'adjustment' ? ': ' : ' '}
+                    {n.kind === 'allowance' || n.kind === 'request' || n.kind === 'adjustment' || n.kind === 'objection' ? ': ' : ' '}
                     {n.text}
                   </div>
                   {n.with && <div className="sub">and with it {n.with.length > 3 ? `${n.with.slice(0, 3).join(', ')} and ${n.with.length - 3} more` : n.with.join(', ')}</div>}

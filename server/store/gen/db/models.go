@@ -533,7 +533,11 @@ type Report struct {
 	Manifest  []byte
 	Signature []byte
 	// What the content says is owed, once it is published; null: no fee was agreed.
-	Credit json.RawMessage
+	Credit     json.RawMessage
+	ApprovedBy *string
+	ApprovedAt *time.Time
+	// Tells what was approved from what the draft says once it says something else.
+	ApprovedSeen *string
 }
 
 // The files of a published report, as its manifest names them.
@@ -549,6 +553,24 @@ type ReportIn struct {
 	TokenHash []byte
 	MadeAt    time.Time
 	MadeBy    string
+}
+
+// What was said of a report: comments on drafts, objections to what was published.
+type ReportNote struct {
+	ID     int64
+	Report string
+	Kind   string
+	// The line that an objection is about.
+	About      string
+	Text       string
+	MadeBy     string
+	MadeAt     time.Time
+	State      string
+	Answer     string
+	AnsweredBy *string
+	AnsweredAt *time.Time
+	// The report that was drafted because of it.
+	Revision *string
 }
 
 // What a definition said during [valid_from, valid_until). Past revisions are never rewritten.

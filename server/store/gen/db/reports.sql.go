@@ -36,6 +36,75 @@ func (q *Queries) AddReport(ctx context.Context, arg AddReportParams) (string, e
 	return id, err
 }
 
+const addReportNote = `-- name: AddReportNote :one
+INSERT INTO report_note (report, kind, about, text, made_by, made_at, state) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id
+`
+
+type AddReportNoteParams struct {
+	Report string
+	Kind   string
+	About  string
+	Text   string
+	MadeBy string
+	MadeAt time.Time
+	State  string
+}
+
+func (q *Queries) AddReportNote(ctx context.Context, arg AddReportNoteParams) (int64, error) {
+	row := q.db.QueryRow(ctx, addReportNote,
+		arg.Report,
+		arg.Kind,
+		arg.About,
+		arg.Text,
+		arg.MadeBy,
+		arg.MadeAt,
+		arg.State,
+	)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
+}
+
+const approveReport = `-- name: ApproveReport :execrows
+UPDATE report SET approved_by = $2, approved_at = $3, approved_seen = $4 WHERE id = $1 AND state = 'draft'
+`
+
+type ApproveReportParams struct {
+	ID           string
+	ApprovedBy   *string
+	ApprovedAt   *time.Time
+	ApprovedSeen *string
+}
+
+func (q *Queries) ApproveReport(ctx context.Context, arg ApproveReportParams) (int64, error) {
+	result, err := q.db.Exec(ctx, approveReport,
+		arg.ID,
+		arg.ApprovedBy,
+		arg.ApprovedAt,
+		arg.ApprovedSeen,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const countReportNotes = `-- name: CountReportNotes :one
+SELECT count(*) FROM report_note WHERE report = $1 AND made_by = $2
+`
+
+type CountReportNotesParams struct {
+	Report string
+	MadeBy string
+}
+
+func (q *Queries) CountReportNotes(ctx context.Context, arg CountReportNotesParams) (int64, error) {
+	row := q.db.QueryRow(ctx, countReportNotes, arg.Report, arg.MadeBy)
+	var count int64
+	err := row.Scan(&count)
+	return count, err
+}
+
 const dropDraft = `-- name: DropDraft :execrows
 DELETE FROM report WHERE id = $1 AND state = 'draft'
 `
@@ -46,6 +115,31 @@ func (q *Queries) DropDraft(ctx context.Context, id string) (int64, error) {
 		return 0, err
 	}
 	return result.RowsAffected(), nil
+}
+
+const endObjection = `-- name: EndObjection :exec
+UPDATE report_note SET state = $2, answer = $3, answered_by = $4, answered_at = $5, revision = $6::uuid WHERE id = $1
+`
+
+type EndObjectionParams struct {
+	ID         int64
+	State      string
+	Answer     string
+	AnsweredBy *string
+	AnsweredAt *time.Time
+	Revision   *string
+}
+
+func (q *Queries) EndObjection(ctx context.Context, arg EndObjectionParams) error {
+	_, err := q.db.Exec(ctx, endObjection,
+		arg.ID,
+		arg.State,
+		arg.Answer,
+		arg.AnsweredBy,
+		arg.AnsweredAt,
+		arg.Revision,
+	)
+	return err
 }
 
 const nextReportNumber = `-- name: NextReportNumber :one
@@ -78,6 +172,49 @@ func (q *Queries) OpenDraft(ctx context.Context, arg OpenDraftParams) (string, e
 	var id string
 	err := row.Scan(&id)
 	return id, err
+}
+
+const openObjections = `-- name: OpenObjections :many
+SELECT n.id, n.report, r.agreement, r.period, n.about, person_called(n.made_by)::text AS made_by, n.made_at
+FROM report_note n JOIN report r ON r.id = n.report WHERE n.state = 'open' ORDER BY n.made_at
+`
+
+type OpenObjectionsRow struct {
+	ID        int64
+	Report    string
+	Agreement string
+	Period    string
+	About     string
+	MadeBy    string
+	MadeAt    time.Time
+}
+
+func (q *Queries) OpenObjections(ctx context.Context) ([]OpenObjectionsRow, error) {
+	rows, err := q.db.Query(ctx, openObjections)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []OpenObjectionsRow{}
+	for rows.Next() {
+		var i OpenObjectionsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Report,
+			&i.Agreement,
+			&i.Period,
+			&i.About,
+			&i.MadeBy,
+			&i.MadeAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const publishReport = `-- name: PublishReport :exec
@@ -184,7 +321,7 @@ func (q *Queries) PublishedPeriods(ctx context.Context, agreement string) ([]str
 }
 
 const report = `-- name: Report :one
-SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature, credit FROM report WHERE id = $1
+SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature, credit, approved_by, approved_at, approved_seen FROM report WHERE id = $1
 `
 
 func (q *Queries) Report(ctx context.Context, id string) (Report, error) {
@@ -212,12 +349,15 @@ func (q *Queries) Report(ctx context.Context, id string) (Report, error) {
 		&i.Manifest,
 		&i.Signature,
 		&i.Credit,
+		&i.ApprovedBy,
+		&i.ApprovedAt,
+		&i.ApprovedSeen,
 	)
 	return i, err
 }
 
 const reportForUpdate = `-- name: ReportForUpdate :one
-SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature, credit FROM report WHERE id = $1 FOR UPDATE
+SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature, credit, approved_by, approved_at, approved_seen FROM report WHERE id = $1 FOR UPDATE
 `
 
 func (q *Queries) ReportForUpdate(ctx context.Context, id string) (Report, error) {
@@ -245,6 +385,9 @@ func (q *Queries) ReportForUpdate(ctx context.Context, id string) (Report, error
 		&i.Manifest,
 		&i.Signature,
 		&i.Credit,
+		&i.ApprovedBy,
+		&i.ApprovedAt,
+		&i.ApprovedSeen,
 	)
 	return i, err
 }
@@ -344,19 +487,104 @@ func (q *Queries) ReportNames(ctx context.Context, ids []string) ([]ReportNamesR
 	return items, nil
 }
 
+const reportNoteForUpdate = `-- name: ReportNoteForUpdate :one
+SELECT id, report, kind, about, text, made_by, made_at, state, answer, answered_by, answered_at, revision FROM report_note WHERE id = $1 AND report = $2 FOR UPDATE
+`
+
+type ReportNoteForUpdateParams struct {
+	ID     int64
+	Report string
+}
+
+func (q *Queries) ReportNoteForUpdate(ctx context.Context, arg ReportNoteForUpdateParams) (ReportNote, error) {
+	row := q.db.QueryRow(ctx, reportNoteForUpdate, arg.ID, arg.Report)
+	var i ReportNote
+	err := row.Scan(
+		&i.ID,
+		&i.Report,
+		&i.Kind,
+		&i.About,
+		&i.Text,
+		&i.MadeBy,
+		&i.MadeAt,
+		&i.State,
+		&i.Answer,
+		&i.AnsweredBy,
+		&i.AnsweredAt,
+		&i.Revision,
+	)
+	return i, err
+}
+
+const reportNotes = `-- name: ReportNotes :many
+SELECT id, kind, about, text, made_by AS by_id, person_called(made_by)::text AS made_by, made_at, state, answer, coalesce(person_called(answered_by), '')::text AS answered_by,
+       answered_at, coalesce(revision::text, '')::text AS revision
+FROM report_note WHERE report = $1 ORDER BY id
+`
+
+type ReportNotesRow struct {
+	ID         int64
+	Kind       string
+	About      string
+	Text       string
+	ByID       string
+	MadeBy     string
+	MadeAt     time.Time
+	State      string
+	Answer     string
+	AnsweredBy string
+	AnsweredAt *time.Time
+	Revision   string
+}
+
+func (q *Queries) ReportNotes(ctx context.Context, report string) ([]ReportNotesRow, error) {
+	rows, err := q.db.Query(ctx, reportNotes, report)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []ReportNotesRow{}
+	for rows.Next() {
+		var i ReportNotesRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Kind,
+			&i.About,
+			&i.Text,
+			&i.ByID,
+			&i.MadeBy,
+			&i.MadeAt,
+			&i.State,
+			&i.Answer,
+			&i.AnsweredBy,
+			&i.AnsweredAt,
+			&i.Revision,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const reportPeople = `-- name: ReportPeople :one
-SELECT person_called(made_by)::text AS made_by, coalesce(person_called(published_by), '')::text AS published_by FROM report WHERE id = $1
+SELECT person_called(made_by)::text AS made_by, coalesce(person_called(published_by), '')::text AS published_by,
+       coalesce(person_called(approved_by), '')::text AS approved_by FROM report WHERE id = $1
 `
 
 type ReportPeopleRow struct {
 	MadeBy      string
 	PublishedBy string
+	ApprovedBy  string
 }
 
 func (q *Queries) ReportPeople(ctx context.Context, id string) (ReportPeopleRow, error) {
 	row := q.db.QueryRow(ctx, reportPeople, id)
 	var i ReportPeopleRow
-	err := row.Scan(&i.MadeBy, &i.PublishedBy)
+	err := row.Scan(&i.MadeBy, &i.PublishedBy, &i.ApprovedBy)
 	return i, err
 }
 

@@ -1,0 +1,81 @@
+// Package publication is the rules of what becomes of a report between two people: who
+// approves a draft, who may object to what was published, and how that ends.
+package publication
+
+import (
+	"strings"
+
+	"kestite/core/access"
+	"kestite/core/definition"
+	"kestite/core/span"
+)
+
+// Approval is what a second person said of a draft.
+type Approval struct {
+	By   string // id
+	Seen string // of what was read
+}
+
+// Approves says why somebody cannot approve a draft that madeBy made; nil where they can.
+// The error is an *access.Denied where the role is not enough.
+func Approves(madeBy, by string, may access.Rights) error {
+	if err := may.Needs(access.Approve); err != nil {
+		return err
+	}
+	if madeBy == by {
+		return definition.Faultf("seen", "who drafted it does not approve it: a second person does")
+	}
+	return nil
+}
+
+// Publishable says why a draft cannot be published; nil where it can. seen is that of what
+// would be published.
+func Publishable(needed bool, of *Approval, madeBy, seen string) error {
+	switch {
+	case !needed:
+		return nil
+	case of == nil:
+		return definition.Faultf("approval", "its customer's reports are approved by a second person first, and nobody has approved it")
+	case of.By == madeBy:
+		return definition.Faultf("approval", "who drafted it approved it; a second person has to")
+	case of.Seen != seen:
+		return definition.Faultf("approval", "it says something else by now than what was approved; it has to be approved again")
+	}
+	return nil
+}
+
+// State is how an objection stands.
+type State string
+
+// The states of an objection.
+const (
+	Open      State = "open"
+	Stands    State = "stands"    // the report stands as it is
+	Revised   State = "revised"   // a revision is made
+	Withdrawn State = "withdrawn" // by who objected
+)
+
+// Objects says why an objection cannot be made; nil where it can. days is how many the
+// customer has from publication; 0: any number.
+func Objects(text string, published, now span.Instant, days int) error {
+	if strings.TrimSpace(text) == "" {
+		return definition.Faultf("text", "say what is wrong, and with which line")
+	}
+	if until := published.Add(int64(days) * span.Day); days > 0 && now > until {
+		return definition.Faultf("text", "objections were taken until %s, %d days from publication", until, days)
+	}
+	return nil
+}
+
+// Ends says why an objection cannot end in a state with an answer; nil where it can.
+func Ends(was, to State, answer string) error {
+	switch {
+	case was != Open:
+		return definition.Faultf("state", "it has ended: %s", was)
+	case to != Stands && to != Revised && to != Withdrawn:
+		return definition.Faultf("state", "%q is none of stands, revised and withdrawn", to)
+	case to != Withdrawn && strings.TrimSpace(answer) == "":
+		return definition.Faultf("answer", "say why, with what shows it")
+	}
+	return nil
+}

@@ -1,0 +1,49 @@
+package e2e
+
+import (
+	"testing"
+
+	"kestite/demo"
+)
+
+// The customer's objection is answered by a revision, which a customer who wants that gets
+// only once a second person approved it.
+func TestAReportIsReviewed(t *testing.T) {
+	s := newStage(t, true)
+	as := func(who string) {
+		t.Helper()
+		s.do(s.Go(s.srv.URL+"/you"), s.Click("sign out"), s.Until("signed out", "location.pathname === '/sign-in'"),
+			s.SignIn(s.srv.URL, who+"@skerry.example", demo.Password))
+	}
+	// The objection of the port authority.
+	s.do(
+		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Reads("an objection to the report of"), s.ClickOn(".needs a", "answer"),
+		s.Until("the objection", "document.querySelector('[data-note=objection][data-state=open]')"), s.Reads("Gate 3 stood still"),
+		s.Click("The report stands"), s.Reads("say why, with what shows it"),
+		s.Fill("The answer, with what shows it", "The gate answered every probe; gate 3 alone is not the service."), s.Click("The report stands"),
+		s.Until("that it stands", "document.querySelector('[data-note=objection][data-state=stands]')"),
+	)
+	// A report of the passenger division is approved by a second person.
+	s.do(
+		s.Go(s.srv.URL+"/reports"), s.Fill("Agreement", "Sailing board"), s.ClickOn("[role=option]", "Sailing board, Passenger division"), s.Click("Draft the report"), s.Reads("Not approved."),
+		s.Until("that it cannot be published", "[...document.querySelectorAll('button')].find((b) => b.innerText === 'Publish')?.disabled"),
+		s.Fill("A comment on the draft", "Please look at the outage of the 12th."), s.Click("Comment"), s.Until("the comment", "document.querySelector('[data-note=comment]')"),
+	)
+	as("approver")
+	s.do(
+		s.Go(s.srv.URL+"/you/inbox"), s.Reads("Approve a report? Sailing board"), s.Go(s.srv.URL+"/reports"), s.ClickOn("tbody a", "Sailing board"),
+		s.Reads("Please look at the outage"), s.Click("Approve it as it reads"), s.Until("the approval", "document.querySelector('[data-approval=true]')"),
+	)
+	as("manager")
+	s.do(
+		s.Go(s.srv.URL+"/you/inbox"), s.Reads("Approved: Sailing board"), s.Go(s.srv.URL+"/reports"), s.ClickOn("tbody a", "Sailing board"),
+		s.Click("Publish"), s.ClickOn("[role=dialog] button", "Publish"), s.Until("that it is published", "document.querySelector('[data-seal]')"),
+	)
+	as("customer")
+	s.do(
+		s.Go(s.srv.URL+"/reports"), s.ClickOn("tbody a", "Boarding gates"), s.Reads("The gate answered every probe"),
+		s.Click("Object to a line of it"), s.Choose("The line", "Down"), s.Fill("What is wrong with it, and what shows that", "Our log says otherwise."), s.Click("Object"),
+		s.Until("the objection", "document.querySelector('[data-note=objection][data-state=open]')"), s.Click("take it back"),
+		s.Until("that it is taken back", "document.querySelector('[data-state=withdrawn]')"),
+	)
+}
