@@ -79,6 +79,7 @@ func tellable(ctx context.Context, s *api.Server, create func(kind, id string, s
 		{catalogue.Relay, "post", definition.RelaySpec{Name: "Post", Kind: definition.Mail, Address: "smtp://" + postAt, Plain: true,
 			Sender: "kestite@skerry.example", Note: "A stand-in: it shows what arrives under Stand-ins"}},
 		{catalogue.Relay, "sms-gateway", definition.RelaySpec{Name: "SMS gateway", Kind: definition.SMS, Address: at + "/sms", Sender: "Skerry"}},
+		{catalogue.Contact, "quay-office", definition.ContactSpec{Name: "Quay office of the port", Kind: definition.Mail, Address: "quays@port.example"}},
 		{catalogue.Contact, "harbour-room", definition.ContactSpec{Name: "Harbour chat room", Kind: definition.Chat, Address: at + "/chat/harbour"}},
 		{catalogue.Contact, "work-desk", definition.ContactSpec{Name: "Work desk", Kind: definition.Webhook, Address: at + "/work",
 			Body: `{"headline": "{headline}", "what": "{what}", "severity": "{severity}", "service": "{service}", "link": "{link}"}`}},

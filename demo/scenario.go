@@ -220,6 +220,14 @@ var contracts = map[string]definition.ContractSpec{
 		Credits: &definition.CreditTerms{PeriodPercent: "10", YearAmount: "60000.00", Currency: "NOK", ClaimDays: 60}},
 }
 
+func customerOf(id, name string) definition.CustomerSpec {
+	out := definition.CustomerSpec{Name: name, ReportApproval: id == "freight-desk", ObjectionDays: 60}
+	if id == "port-authority" {
+		out.Tell = []definition.Recipient{{Contact: "quay-office"}}
+	}
+	return out
+}
+
 var promises = []promise{
 	{"gates-port-authority", definition.AgreementSpec{Name: "Boarding gates", Customer: "port-authority", Contract: "port-authority-quays", Fee: fee("48000.00"), Service: "boarding-gates", TargetPercent: "99.95", Maintenance: exclude(48, 4), MinCoveragePercent: "95",
 		Credits: []definition.Credit{{BelowPercent: "99.95", CreditPercent: "5"}, {BelowPercent: "99.5", CreditPercent: "15"}}}, 1.5, 0.5},
@@ -537,7 +545,7 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 		}
 	}
 	for id, name := range customers {
-		if err := create(catalogue.Customer, id, definition.CustomerSpec{Name: name, ReportApproval: id == "passenger-division", ObjectionDays: 60}); err != nil {
+		if err := create(catalogue.Customer, id, customerOf(id, name)); err != nil {
 			return err
 		}
 	}

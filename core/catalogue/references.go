@@ -142,6 +142,15 @@ func references(spec Spec) []Reference {
 				}
 			}
 		}
+	case definition.CustomerSpec:
+		for i, r := range spec.Tell {
+			if r.Contact != "" {
+				out = append(out, Reference{Path: fmt.Sprintf("tell[%d].contact", i), Kind: Contact, ID: r.Contact, Why: "the customer %s is sent its reports by it; take it out there first"})
+			}
+			if r.Pool != "" {
+				out = append(out, Reference{Path: fmt.Sprintf("tell[%d].pool", i), Kind: Pool, ID: r.Pool, Why: "the customer %s is sent its reports by it; take it out there first"})
+			}
+		}
 	case definition.ContractSpec:
 		if spec.Customer != "" {
 			out = append(out, Reference{Path: "customer", Kind: Customer, ID: spec.Customer, Why: "the contract %s is with it; retire that first"})
@@ -197,7 +206,7 @@ func (s *Snapshot) retirable(kind, id string) error {
 
 // referring are the kinds that refer to others, in the order in which they are
 // named to who wants to retire something.
-var referring = []string{PairPlan, Service, Check, Agreement, Team, Relay, Contact, Selection, NoticePlan}
+var referring = []string{PairPlan, Service, Check, Agreement, Team, Relay, Contact, Selection, NoticePlan, Contract, Customer}
 
 // admit refuses a spec that cannot be, alone or beside the other definitions.
 // The error is a *definition.Fault where the spec is at fault.

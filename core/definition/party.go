@@ -18,10 +18,11 @@ type TeamSpec struct {
 
 // CustomerSpec is who was promised something.
 type CustomerSpec struct {
-	Name           string `json:"name" minLength:"1" maxLength:"120"`
-	ReportApproval bool   `json:"report_approval,omitempty" doc:"Its reports are approved by a second person before they are published"`
-	ObjectionDays  int    `json:"objection_days,omitempty" minimum:"0" maximum:"3650" doc:"It may object to a report for so many days from its publication; 0: without end"`
-	Note           string `json:"note,omitempty" maxLength:"2000"`
+	Name           string      `json:"name" minLength:"1" maxLength:"120"`
+	ReportApproval bool        `json:"report_approval,omitempty" doc:"Its reports are approved by a second person before they are published"`
+	ObjectionDays  int         `json:"objection_days,omitempty" minimum:"0" maximum:"3650" doc:"It may object to a report for so many days from its publication; 0: without end"`
+	Tell           []Recipient `json:"tell,omitempty" maxItems:"20" doc:"Who is sent its reports when they are published: people, and shared contact methods"`
+	Note           string      `json:"note,omitempty" maxLength:"2000"`
 }
 
 // ContractSpec is what was promised together: agreements that are reported together,
@@ -115,6 +116,9 @@ func (t TeamSpec) Validate() error { return called("name", t.Name) }
 func (c CustomerSpec) Validate() error {
 	if c.ObjectionDays < 0 || c.ObjectionDays > 3650 {
 		return fault("objection_days", "%d is not allowed; it lies between 0 and 3650", c.ObjectionDays)
+	}
+	if err := receivers("tell", c.Tell); err != nil {
+		return err
 	}
 	return called("name", c.Name)
 }

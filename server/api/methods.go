@@ -235,7 +235,7 @@ func (s *Server) deliveryList(ctx context.Context, in *InDeliveries) (*body[Deli
 
 func (s *Server) deliveryView(ctx context.Context, snap *catalogue.Snapshot, r db.DeliveriesOfIncidentRow) DeliveryView {
 	v := DeliveryView{ID: r.ID, What: r.What, Plan: snap.Named(catalogue.NoticePlan, r.Plan), To: r.Called, Kind: r.Kind, Address: r.Address, State: r.State,
-		Why: r.Why, Answer: r.Answer, Subject: r.Subject, Text: r.Text, DueAt: span.Of(r.DueAt), Tries: int(r.Tries), MaybeTwice: r.MaybeTwice,
+		Why: r.Why, Answer: r.Answer, Subject: r.Subject, Text: linkTokens.ReplaceAllString(r.Text, "kesr_…"), DueAt: span.Of(r.DueAt), Tries: int(r.Tries), MaybeTwice: r.MaybeTwice,
 		By: r.By}
 	if r.What == string(notice.Begun) || r.What == string(notice.Again) {
 		v.Step = int(r.Step) + 1

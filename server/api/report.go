@@ -172,6 +172,7 @@ func (s *Server) reportRoutes(a *operations) {
 		return nil, err
 	})
 	s.reviewRoutes(a)
+	s.linkRoutes(a)
 	on(a, access.Own, http.MethodGet, "/signing-keys", "signing-keys", "The public keys that reports are signed with, and when each was in use", s.signingKeys)
 	on(a, access.Own, http.MethodGet, "/signing-keys/public.pem", "public-keys", "All public keys in one file (PEM), as kestite verify takes it", s.publicKeys)
 	on(a, access.Own, http.MethodGet, "/reports/{id}/document", "report-document", "The report as PDF, JSON or CSV, the inputs it was made from, or the archive that kestite verify checks", s.document)
@@ -432,13 +433,22 @@ func (s *Server) document(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
+	out, err := s.formOf(ctx, r, in.Format)
+	if err != nil {
+		return nil, err
+	}
+	return out, s.did(ctx, "export", "report "+r.ID, map[string]string{"format": in.Format, "state": r.State})
+}
+
+// formOf is a report in one of its forms, as a file.
+func (s *Server) formOf(ctx context.Context, r db.Report, format string) (*file, error) {
 	c, from, err := s.Desk.Content(ctx, r, s.Now())
 	if err != nil {
 		return nil, err
 	}
 	name := fmt.Sprintf("%s-%s-report-%d", r.Agreement, strings.NewReplacer("/", "_", ":", "").Replace(r.Period), r.Number)
 	out := &file{}
-	switch in.Format {
+	switch format {
 	case "pdf":
 		out.ContentType, name = "application/pdf", name+".pdf"
 		if out.Body = r.Document; r.State == "draft" {
@@ -481,5 +491,5 @@ func (s *Server) document(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out.Disposition = `attachment; filename="` + name + `"`
-	return out, s.did(ctx, "export", "report "+r.ID, map[string]string{"format": in.Format, "state": r.State})
+	return out, nil
 }

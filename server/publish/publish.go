@@ -242,6 +242,9 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 		if err := seals.KeepFiles(ctx, q, r.ID, packed); err != nil {
 			return err
 		}
+		if err := d.send(ctx, q, r, frozen, by, now); err != nil {
+			return err
+		}
 		return told(ctx, tx, q, by, "publish", r.Agreement, r.Period, r.ID)
 	})
 }

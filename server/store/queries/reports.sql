@@ -73,3 +73,30 @@ UPDATE report_note SET state = $2, answer = $3, answered_by = $4, answered_at = 
 -- name: OpenObjections :many
 SELECT n.id, n.report, r.agreement, r.period, n.about, person_called(n.made_by)::text AS made_by, n.made_at
 FROM report_note n JOIN report r ON r.id = n.report WHERE n.state = 'open' ORDER BY n.made_at;
+
+-- name: AddReportLink :one
+INSERT INTO report_link (hash, report, whom, made_by, made_at, until) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id;
+
+-- name: ReportLinks :many
+SELECT l.id, l.whom, person_called(l.made_by)::text AS made_by, l.made_at, l.until, coalesce(person_called(l.revoked_by), '')::text AS revoked_by, l.revoked_at,
+       (SELECT count(*) FROM report_link_use u WHERE u.link = l.id) AS uses,
+       (SELECT max(u.happened_at) FROM report_link_use u WHERE u.link = l.id)::timestamptz AS last_use
+FROM report_link l WHERE l.report = $1 ORDER BY l.id;
+
+-- name: RevokeReportLink :execrows
+UPDATE report_link SET revoked_by = $3, revoked_at = $4 WHERE id = $1 AND report = $2 AND revoked_at IS NULL;
+
+-- name: ReportByLink :one
+SELECT id, report, whom FROM report_link WHERE hash = $1 AND revoked_at IS NULL AND until > @now::timestamptz;
+
+-- name: UseReportLink :exec
+INSERT INTO report_link_use (link, happened_at, form, source) VALUES ($1, $2, $3, $4);
+
+-- name: ReportLinkUses :many
+SELECT link, happened_at, form, source FROM report_link_use WHERE link = ANY(@links::bigint[]) ORDER BY happened_at DESC LIMIT 200;
+
+-- name: CountReportLinks :one
+SELECT count(*) FROM report_link WHERE report = $1;
+
+-- name: LatestReport :one
+SELECT coalesce(max(number), 0)::int AS number FROM report WHERE agreement = $1 AND period = $2 AND state = 'published';

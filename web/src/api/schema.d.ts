@@ -3410,6 +3410,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reports/{id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Links by which a report can be read without an account, and who opened them when
+         * @description Needs a role that permits to draft and publish reports.
+         */
+        get: operations["report-links"];
+        put?: never;
+        /**
+         * Make a link by which a published report can be read
+         * @description Needs a role that permits to draft and publish reports.
+         */
+        post: operations["make-report-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{id}/links/{note}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a link
+         * @description Needs a role that permits to draft and publish reports.
+         */
+        delete: operations["revoke-report-link"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/reports/{id}/objections": {
         parameters: {
             query?: never;
@@ -3823,6 +3867,40 @@ export interface paths {
         post: operations["sign-in"];
         /** Sign out */
         delete: operations["sign-out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a link to a report opens */
+        post: operations["shared-report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shared/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A report by a link, as it was published */
+        post: operations["shared-document"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -5384,6 +5462,8 @@ export interface components {
             objection_days?: number;
             /** @description Its reports are approved by a second person before they are published */
             report_approval?: boolean;
+            /** @description Who is sent its reports when they are published: people, and shared contact methods */
+            tell?: components["schemas"]["Recipient"][];
         };
         Cycle: {
             /**
@@ -6923,6 +7003,14 @@ export interface components {
         LinkToken: {
             token: string;
         };
+        LinkUseView: {
+            /** Format: date-time */
+            at: string;
+            /** @description What was taken; page: it was looked at */
+            form: string;
+            /** @description Address that it was asked from */
+            source: string;
+        };
         LinkedView: {
             /** @description Who has already; empty: nobody */
             acknowledged: string;
@@ -7052,6 +7140,9 @@ export interface components {
         };
         ListReportInViewBody: {
             items: components["schemas"]["ReportInView"][];
+        };
+        ListReportLinkViewBody: {
+            items: components["schemas"]["ReportLinkView"][];
         };
         ListReportViewBody: {
             items: components["schemas"]["ReportView"][];
@@ -7183,6 +7274,10 @@ export interface components {
             /** @description Of its address, with the token, which is told this once */
             path: string;
             token: string;
+        };
+        MadeLink: {
+            /** @description With the token, which is shown once and kept nowhere */
+            path: string;
         };
         MadePerson: {
             id: string;
@@ -7432,6 +7527,15 @@ export interface components {
             /** @description A finished period of the agreement by name, 2026-10 */
             period: string;
             remark?: string;
+        };
+        NewReportLink: {
+            /**
+             * Format: int64
+             * @default 90
+             */
+            days: number;
+            /** @description Whom it is for */
+            whom: string;
         };
         Next: {
             at: string;
@@ -8207,6 +8311,21 @@ export interface components {
             made_at: string;
             made_by: string;
         };
+        ReportLinkView: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            /** Format: date-time */
+            revoked_at?: string;
+            revoked_by?: string;
+            /** Format: date-time */
+            until: string;
+            /** @description The latest first */
+            uses: components["schemas"]["LinkUseView"][];
+            whom: string;
+        };
         ReportMay: {
             answer: boolean;
             approve: boolean;
@@ -8631,6 +8750,25 @@ export interface components {
             seen_at: string;
             /** @description Network address it began from */
             source: string;
+        };
+        SharedForm: {
+            /** @enum {string} */
+            format: "pdf" | "html" | "xlsx" | "csv" | "json" | "evidence";
+            token: string;
+        };
+        SharedReport: {
+            customer: string;
+            /** @description What can be taken */
+            forms: string[];
+            name: string;
+            organisation: string;
+            /** Format: date-time */
+            published_at: string;
+            seal?: components["schemas"]["SealView"];
+            sentence: string;
+            /** @description Whether a later report of the period was published */
+            superseded: boolean;
+            words: string;
         };
         SharedView: {
             /** @enum {string} */
@@ -21093,6 +21231,183 @@ export interface operations {
             };
         };
     };
+    "report-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListReportLinkViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-report-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReportLink"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeLink"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-report-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                note: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "object-report": {
         parameters: {
             query?: never;
@@ -22518,6 +22833,75 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "shared-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkToken"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharedReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "shared-document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SharedForm"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
             };
             /** @description Error */
             default: {

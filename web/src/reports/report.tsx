@@ -7,7 +7,7 @@ import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useState } from 'react'
+import { Suspense, lazy, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
@@ -21,10 +21,13 @@ import { duration, durationUp, fullTime, percent } from '../time/format'
 import { Approval, Said } from './said'
 import './report.css'
 
+const Links = lazy(() => import('./links'))
+
 /** A report as it reads: a draft to be judged, or what was published. */
 export function ReportPage() {
   const { id = '' } = useParams()
   const report = useReport(id)
+  const [sharing, setSharing] = useState(false)
   const r = report.data
   if (!r) return <Awaited error={report.error} />
   const axis = { from: Date.parse(r.from), to: Date.parse(r.to), now: Date.parse(r.to) }
@@ -99,6 +102,16 @@ export function ReportPage() {
         )}
       </article>
       <Said report={r} />
+      {r.may.answer && (
+        <details className="more said no-print" onToggle={(e) => setSharing(e.currentTarget.open)}>
+          <summary>Links for readers without an account</summary>
+          {sharing && (
+            <Suspense fallback={null}>
+              <Links report={r.id} />
+            </Suspense>
+          )}
+        </details>
+      )}
     </>
   )
 }

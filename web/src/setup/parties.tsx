@@ -5,6 +5,8 @@ import TextField from '@mui/material/TextField'
 import { Controller } from 'react-hook-form'
 import { Link } from 'react-router'
 import { useAgreements, useParties, useServices, type Party, type PartyKind } from '../api/queries'
+import { ReceiversPick } from '../notices/receivers-pick'
+import { keyOf, recipientOf } from '../notices/words'
 import { PlanPick, usePlanName } from '../notices/plan-pick'
 import { useForm } from '../parts/form'
 import { FormEnd } from '../parts/form-end'
@@ -95,7 +97,7 @@ function Parties({ kind, title, note, has, of }: Props) {
 }
 
 function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done: () => void }) {
-  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '', objection_days: party && 'objection_days' in party.spec && party.spec.objection_days ? String(party.spec.objection_days) : '', report_approval: party !== undefined && 'report_approval' in party.spec && party.spec.report_approval === true, ...termValues(party && 'credits' in party.spec ? party.spec.credits : undefined) }
+  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '', objection_days: party && 'objection_days' in party.spec && party.spec.objection_days ? String(party.spec.objection_days) : '', tell: party && 'tell' in party.spec ? (party.spec.tell ?? []).map(keyOf) : ([] as string[]), report_approval: party !== undefined && 'report_approval' in party.spec && party.spec.report_approval === true, ...termValues(party && 'credits' in party.spec ? party.spec.credits : undefined) }
   const form = useForm({ defaultValues: fresh })
   const kept = useKept(form, fresh, party?.revision ?? 0, { draft: `${kind}s/${party?.id ?? 'new'}` })
   const save = useSaving({
@@ -103,8 +105,8 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
     entry: party,
     form,
     kept,
-    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined, credits: termsOf(v) }), ...(kind === 'customer' && { report_approval: v.report_approval || undefined, objection_days: v.objection_days.trim() ? Number(v.objection_days) : undefined }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
-    names: { 'credits.': '' },
+    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined, credits: termsOf(v) }), ...(kind === 'customer' && { report_approval: v.report_approval || undefined, objection_days: v.objection_days.trim() ? Number(v.objection_days) : undefined, tell: v.tell.length ? v.tell.map(recipientOf) : undefined }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
+    names: { 'credits.': '', 'tell[': 'tell' },
     done,
   })
   const err = form.formState.errors
@@ -117,6 +119,7 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
       {kind === 'customer' && (
         <>
           <Controller control={form.control} name="report_approval" render={({ field }) => <FormControlLabel label="A second person approves its reports before they are published" control={<Checkbox checked={field.value} onChange={(e) => field.onChange(e.target.checked)} />} />} />
+          <Controller control={form.control} name="tell" render={({ field }) => <ReceiversPick value={field.value} change={field.onChange} ref={field.ref} error={err.tell?.message} help="is sent its reports when they are published" />} />
           <TextField label="Objections within" error={Boolean(err.objection_days)} helperText={err.objection_days?.message ?? 'of a report; empty: without end'} slotProps={{ input: { endAdornment: 'days' }, inputLabel: { shrink: true } }} {...form.register('objection_days', { validate: (v) => /^\d*$/.test(v.trim()) || 'A whole number' })} />
         </>
       )}

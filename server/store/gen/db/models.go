@@ -555,6 +555,29 @@ type ReportIn struct {
 	MadeBy    string
 }
 
+// Links by which a published report can be read without an account.
+type ReportLink struct {
+	ID int64
+	// SHA-256 of the token: the token itself is in the link alone.
+	Hash   []byte
+	Report string
+	// Whom it was made for.
+	Whom      string
+	MadeBy    string
+	MadeAt    time.Time
+	Until     time.Time
+	RevokedBy *string
+	RevokedAt *time.Time
+}
+
+// When a link was opened, what was taken, and from which address.
+type ReportLinkUse struct {
+	Link       int64
+	HappenedAt time.Time
+	Form       string
+	Source     string
+}
+
 // What was said of a report: comments on drafts, objections to what was published.
 type ReportNote struct {
 	ID     int64

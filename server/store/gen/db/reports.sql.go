@@ -36,6 +36,33 @@ func (q *Queries) AddReport(ctx context.Context, arg AddReportParams) (string, e
 	return id, err
 }
 
+const addReportLink = `-- name: AddReportLink :one
+INSERT INTO report_link (hash, report, whom, made_by, made_at, until) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id
+`
+
+type AddReportLinkParams struct {
+	Hash   []byte
+	Report string
+	Whom   string
+	MadeBy string
+	MadeAt time.Time
+	Until  time.Time
+}
+
+func (q *Queries) AddReportLink(ctx context.Context, arg AddReportLinkParams) (int64, error) {
+	row := q.db.QueryRow(ctx, addReportLink,
+		arg.Hash,
+		arg.Report,
+		arg.Whom,
+		arg.MadeBy,
+		arg.MadeAt,
+		arg.Until,
+	)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
+}
+
 const addReportNote = `-- name: AddReportNote :one
 INSERT INTO report_note (report, kind, about, text, made_by, made_at, state) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id
 `
@@ -89,6 +116,17 @@ func (q *Queries) ApproveReport(ctx context.Context, arg ApproveReportParams) (i
 	return result.RowsAffected(), nil
 }
 
+const countReportLinks = `-- name: CountReportLinks :one
+SELECT count(*) FROM report_link WHERE report = $1
+`
+
+func (q *Queries) CountReportLinks(ctx context.Context, report string) (int64, error) {
+	row := q.db.QueryRow(ctx, countReportLinks, report)
+	var count int64
+	err := row.Scan(&count)
+	return count, err
+}
+
 const countReportNotes = `-- name: CountReportNotes :one
 SELECT count(*) FROM report_note WHERE report = $1 AND made_by = $2
 `
@@ -140,6 +178,22 @@ func (q *Queries) EndObjection(ctx context.Context, arg EndObjectionParams) erro
 		arg.Revision,
 	)
 	return err
+}
+
+const latestReport = `-- name: LatestReport :one
+SELECT coalesce(max(number), 0)::int AS number FROM report WHERE agreement = $1 AND period = $2 AND state = 'published'
+`
+
+type LatestReportParams struct {
+	Agreement string
+	Period    string
+}
+
+func (q *Queries) LatestReport(ctx context.Context, arg LatestReportParams) (int32, error) {
+	row := q.db.QueryRow(ctx, latestReport, arg.Agreement, arg.Period)
+	var number int32
+	err := row.Scan(&number)
+	return number, err
 }
 
 const nextReportNumber = `-- name: NextReportNumber :one
@@ -356,6 +410,28 @@ func (q *Queries) Report(ctx context.Context, id string) (Report, error) {
 	return i, err
 }
 
+const reportByLink = `-- name: ReportByLink :one
+SELECT id, report, whom FROM report_link WHERE hash = $1 AND revoked_at IS NULL AND until > $2::timestamptz
+`
+
+type ReportByLinkParams struct {
+	Hash []byte
+	Now  time.Time
+}
+
+type ReportByLinkRow struct {
+	ID     int64
+	Report string
+	Whom   string
+}
+
+func (q *Queries) ReportByLink(ctx context.Context, arg ReportByLinkParams) (ReportByLinkRow, error) {
+	row := q.db.QueryRow(ctx, reportByLink, arg.Hash, arg.Now)
+	var i ReportByLinkRow
+	err := row.Scan(&i.ID, &i.Report, &i.Whom)
+	return i, err
+}
+
 const reportForUpdate = `-- name: ReportForUpdate :one
 SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature, credit, approved_by, approved_at, approved_seen FROM report WHERE id = $1 FOR UPDATE
 `
@@ -390,6 +466,84 @@ func (q *Queries) ReportForUpdate(ctx context.Context, id string) (Report, error
 		&i.ApprovedSeen,
 	)
 	return i, err
+}
+
+const reportLinkUses = `-- name: ReportLinkUses :many
+SELECT link, happened_at, form, source FROM report_link_use WHERE link = ANY($1::bigint[]) ORDER BY happened_at DESC LIMIT 200
+`
+
+func (q *Queries) ReportLinkUses(ctx context.Context, links []int64) ([]ReportLinkUse, error) {
+	rows, err := q.db.Query(ctx, reportLinkUses, links)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []ReportLinkUse{}
+	for rows.Next() {
+		var i ReportLinkUse
+		if err := rows.Scan(
+			&i.Link,
+			&i.HappenedAt,
+			&i.Form,
+			&i.Source,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const reportLinks = `-- name: ReportLinks :many
+SELECT l.id, l.whom, person_called(l.made_by)::text AS made_by, l.made_at, l.until, coalesce(person_called(l.revoked_by), '')::text AS revoked_by, l.revoked_at,
+       (SELECT count(*) FROM report_link_use u WHERE u.link = l.id) AS uses,
+       (SELECT max(u.happened_at) FROM report_link_use u WHERE u.link = l.id)::timestamptz AS last_use
+FROM report_link l WHERE l.report = $1 ORDER BY l.id
+`
+
+type ReportLinksRow struct {
+	ID        int64
+	Whom      string
+	MadeBy    string
+	MadeAt    time.Time
+	Until     time.Time
+	RevokedBy string
+	RevokedAt *time.Time
+	Uses      int64
+	LastUse   time.Time
+}
+
+func (q *Queries) ReportLinks(ctx context.Context, report string) ([]ReportLinksRow, error) {
+	rows, err := q.db.Query(ctx, reportLinks, report)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []ReportLinksRow{}
+	for rows.Next() {
+		var i ReportLinksRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Whom,
+			&i.MadeBy,
+			&i.MadeAt,
+			&i.Until,
+			&i.RevokedBy,
+			&i.RevokedAt,
+			&i.Uses,
+			&i.LastUse,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const reportList = `-- name: ReportList :many
@@ -588,6 +742,30 @@ func (q *Queries) ReportPeople(ctx context.Context, id string) (ReportPeopleRow,
 	return i, err
 }
 
+const revokeReportLink = `-- name: RevokeReportLink :execrows
+UPDATE report_link SET revoked_by = $3, revoked_at = $4 WHERE id = $1 AND report = $2 AND revoked_at IS NULL
+`
+
+type RevokeReportLinkParams struct {
+	ID        int64
+	Report    string
+	RevokedBy *string
+	RevokedAt *time.Time
+}
+
+func (q *Queries) RevokeReportLink(ctx context.Context, arg RevokeReportLinkParams) (int64, error) {
+	result, err := q.db.Exec(ctx, revokeReportLink,
+		arg.ID,
+		arg.Report,
+		arg.RevokedBy,
+		arg.RevokedAt,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const setRemark = `-- name: SetRemark :execrows
 UPDATE report SET remark = $2 WHERE id = $1 AND state = 'draft'
 `
@@ -629,4 +807,25 @@ func (q *Queries) SettledPeriods(ctx context.Context, agreement string) ([]strin
 		return nil, err
 	}
 	return items, nil
+}
+
+const useReportLink = `-- name: UseReportLink :exec
+INSERT INTO report_link_use (link, happened_at, form, source) VALUES ($1, $2, $3, $4)
+`
+
+type UseReportLinkParams struct {
+	Link       int64
+	HappenedAt time.Time
+	Form       string
+	Source     string
+}
+
+func (q *Queries) UseReportLink(ctx context.Context, arg UseReportLinkParams) error {
+	_, err := q.db.Exec(ctx, useReportLink,
+		arg.Link,
+		arg.HappenedAt,
+		arg.Form,
+		arg.Source,
+	)
+	return err
 }

@@ -1,0 +1,108 @@
+package api_test
+
+import (
+	"net/http"
+	"regexp"
+	"strings"
+	"testing"
+
+	"kestite/core/access"
+	"kestite/server/api"
+	"kestite/server/servertest"
+)
+
+// A published report is sent to those whom its customer names, once, with a link and the
+// chain's code; the link opens what was published and nothing else until it is revoked.
+func TestReportsAreSentAndOpenedByLink(t *testing.T) {
+	f, id, month, _, _ := closeOf(t)
+	contact := f.manager.Create("/contact-methods", map[string]any{"name": "Division's office", "kind": "mail", "address": "office@division.example"})
+	f.manager.Must(http.MethodPut, "/customers/passenger-division", f.manager.Edit("/customers/passenger-division", map[string]any{"name": "Passenger division",
+		"tell": []any{map[string]any{"contact": contact}}}), nil)
+	refused(t, "retiring whom a customer is told by", f.manager.Do(http.MethodDelete, "/contact-methods/"+contact+"", nil), 422, "is sent its reports by it")
+	report := publish(t, f.manager, id, month)
+
+	var sent struct {
+		Items []struct{ Subject, Text, Address string }
+	}
+	f.manager.Must(http.MethodGet, "/deliveries", nil, &sent)
+	if len(sent.Items) != 1 || !strings.HasPrefix(sent.Items[0].Subject, "Report 1: Ticket sales, ") {
+		t.Fatalf("sent: %+v", sent.Items)
+	}
+	var page api.ReportPage
+	f.manager.Must(http.MethodGet, "/reports/"+report, nil, &page)
+	var text string
+	if err := f.srv.API.Store.Pool.QueryRow(t.Context(), "SELECT text FROM delivery WHERE text LIKE '%kesr_%'").Scan(&text); err != nil {
+		t.Fatal(err)
+	}
+	token := regexp.MustCompile(`kesr_[A-Za-z0-9_-]+`).FindString(text)
+	if strings.Contains(sent.Items[0].Text, token) {
+		t.Error("who looks at deliveries is shown the link of another")
+	}
+	if token == "" || !strings.Contains(sent.Items[0].Text, page.Seal.Code) {
+		t.Fatalf("the message has no link, or not the code %s: %s", page.Seal.Code, sent.Items[0].Text)
+	}
+
+	stranger := servertest.Anonymous(t, f.url)
+	open := func(token string) servertest.Answer {
+		return stranger.Do(http.MethodPost, "/shared", map[string]any{"token": token})
+	}
+	take := func(token, format string) servertest.Answer {
+		return stranger.Do(http.MethodPost, "/shared/document", map[string]any{"token": token, "format": format})
+	}
+	if a := open(token); a.Status != 200 || !strings.Contains(string(a.Body), page.Seal.Code) {
+		t.Fatalf("%s", a)
+	}
+	for format, begins := range map[string]string{"pdf": "%PDF", "html": "<!doctype html>", "xlsx": "PK", "evidence": "PK", "csv": "agreement,", "json": "{"} {
+		a := take(token, format)
+		if a.Status != 200 || !strings.HasPrefix(string(a.Body), begins) {
+			t.Errorf("%s by link: %d", format, a.Status)
+		}
+		own := f.manager.Do(http.MethodGet, "/reports/"+report+"/document?format="+format, nil)
+		if string(own.Body) != string(a.Body) {
+			t.Errorf("%s by link is another than the one of the publisher", format)
+		}
+	}
+	if a := take(token, "inputs"); a.Status != 422 {
+		t.Errorf("inputs by link: %s", a)
+	}
+	for name, bad := range map[string]string{"another": "kesr_AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", "of an acknowledgement": "kesl_x", "cut": token[:20], "with a NUL": token + "\x00"} {
+		if a := open(bad); a.Status != 410 && a.Status != 422 && a.Status != 400 {
+			t.Errorf("a token %s: %s", name, a)
+		}
+	}
+
+	// Who publishes sees who opened it; a viewer makes and sees no links.
+	viewer := servertest.As(t, f.srv, f.url, access.Viewer)
+	refused(t, "a viewer's link", viewer.Do(http.MethodPost, "/reports/"+report+"/links", map[string]any{"whom": "me", "days": 1}), 403, "publish")
+	links := func() (out struct{ Items []api.ReportLinkView }) {
+		t.Helper()
+		f.manager.Must(http.MethodGet, "/reports/"+report+"/links", nil, &out)
+		return out
+	}
+	l := links().Items
+	if len(l) != 1 || l[0].Whom != "Passenger division" || len(l[0].Uses) != 7 || l[0].Uses[6].Form != "page" || l[0].Uses[0].Source == "" {
+		t.Fatalf("%+v", l)
+	}
+	var made api.MadeLink
+	f.manager.Must(http.MethodPost, "/reports/"+report+"/links", map[string]any{"whom": "The auditor", "days": 1}, &made)
+	second := strings.TrimPrefix(made.Path, "/shared#")
+	f.manager.Must(http.MethodDelete, "/reports/"+report+"/links/"+itoa(l[0].ID), nil, nil)
+	refused(t, "what was revoked", open(token), 410, "not good any more")
+	refused(t, "a document of what was revoked", take(token, "pdf"), 410, "not good any more")
+	refused(t, "revoking twice", f.manager.Do(http.MethodDelete, "/reports/"+report+"/links/"+itoa(l[0].ID), nil), 404, "")
+	if a := open(second); a.Status != 200 {
+		t.Errorf("the other link: %s", a)
+	}
+
+	// A draft has no links, and guessing ends soon.
+	var drafted struct{ ID string }
+	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": id, "period": month}, &drafted)
+	refused(t, "a link to a draft", f.manager.Do(http.MethodPost, "/reports/"+drafted.ID+"/links", map[string]any{"whom": "x", "days": 1}), 422, "publish it first")
+	stopped := false
+	for range 80 {
+		stopped = stopped || open("kesr_guess").Status == http.StatusTooManyRequests
+	}
+	if !stopped {
+		t.Error("80 guesses in a row, and none was refused")
+	}
+}
