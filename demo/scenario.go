@@ -224,6 +224,7 @@ func customerOf(id, name string) definition.CustomerSpec {
 	out := definition.CustomerSpec{Name: name, ReportApproval: id == "freight-desk", ObjectionDays: 60}
 	if id == "port-authority" {
 		out.Tell = []definition.Recipient{{Contact: "quay-office"}}
+		out.Schedule = &definition.ReportSchedule{WorkingDay: 3, At: "08:00", Timezone: Zone}
 	}
 	return out
 }

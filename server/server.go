@@ -151,7 +151,8 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	taking := &ingest.Ingest{Store: s, Definitions: definitions, Now: o.Now}
 	within := &inward.Inward{Store: s, Definitions: definitions, Ingest: taking, Now: o.Now}
 	rosters := &share.Rosters{Store: s, Now: o.Now}
-	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Incidents: troubles, Log: o.Log,
+	reports := &publish.Desk{Store: s, Definitions: definitions, Books: books, Keys: &seals.Keys{Store: s, Vault: seal, Now: o.Now}}
+	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Incidents: troubles, Reports: reports, Log: o.Log,
 		Now: o.Now}); err != nil {
 		return err
 	}
@@ -164,13 +165,13 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	}
 	srv.notices = &notifying.Keeper{Store: s, Definitions: definitions, Incidents: troubles, Vault: seal, Sender: &notifying.Sender{Policy: sendTo, Scripts: o.Scripts},
 		Now: o.Now, Log: o.Log, URL: func() string { return strings.TrimSuffix(cmp.Or(o.PublicURL, srv.URL), "/") }}
-	definitions.Told = srv.notices.Queue
+	definitions.Told, reports.Notices = srv.notices.Queue, srv.notices
 	factor := &auth.Factor{Vault: seal}
 	sessions := auth.NewSessions(s, factor, o.secure(), o.Now, api.NoSession(o.Log))
 	srv.API = &api.Server{
 		Store: s, Definitions: definitions, Sessions: sessions, Books: books, Board: board, Planner: &planner.Planner{Books: books, Board: board}, Proxies: o.Proxies,
 		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
-		Desk:      &publish.Desk{Store: s, Definitions: definitions, Books: books, Keys: &seals.Keys{Store: s, Vault: seal, Now: o.Now}, Notices: srv.notices},
+		Desk:      reports,
 		Incidents: troubles, Notices: srv.notices, Requests: &requests.Desk{Store: s, Definitions: definitions, Notices: srv.notices, Now: o.Now},
 		Credits: &credits.Desk{Store: s, Definitions: definitions, Now: o.Now},
 		Close:   &closing.Desk{Store: s, Definitions: definitions, Books: books, Board: board, Notices: srv.notices, Now: o.Now}, Ingest: taking, Inward: within, Rosters: rosters,

@@ -28,6 +28,17 @@ func (s *Snapshot) Promise(id string, spec definition.AgreementSpec) (definition
 	return spec.Agreement(id), nil
 }
 
+// HolidayDates are the days of some lists as 2006-01-02; a list that is not there has none.
+func (s *Snapshot) HolidayDates(lists []string) []string {
+	var out []string
+	for _, id := range lists {
+		if e := s.HolidayLists[id]; e != nil {
+			out = append(out, e.Current().Spec.Dates()...)
+		}
+	}
+	return out
+}
+
 // eastmost is how far the clocks that are ahead of all others are ahead of UTC, ms.
 const eastmost = 14 * span.Hour
 

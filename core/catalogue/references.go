@@ -143,6 +143,9 @@ func references(spec Spec) []Reference {
 			}
 		}
 	case definition.CustomerSpec:
+		if spec.Schedule != nil {
+			each("schedule.holiday_lists", HolidayList, "the reports of %s are drafted around its days; take it out there first", spec.Schedule.HolidayLists)
+		}
 		for i, r := range spec.Tell {
 			if r.Contact != "" {
 				out = append(out, Reference{Path: fmt.Sprintf("tell[%d].contact", i), Kind: Contact, ID: r.Contact, Why: "the customer %s is sent its reports by it; take it out there first"})

@@ -18,11 +18,12 @@ type TeamSpec struct {
 
 // CustomerSpec is who was promised something.
 type CustomerSpec struct {
-	Name           string      `json:"name" minLength:"1" maxLength:"120"`
-	ReportApproval bool        `json:"report_approval,omitempty" doc:"Its reports are approved by a second person before they are published"`
-	ObjectionDays  int         `json:"objection_days,omitempty" minimum:"0" maximum:"3650" doc:"It may object to a report for so many days from its publication; 0: without end"`
-	Tell           []Recipient `json:"tell,omitempty" maxItems:"20" doc:"Who is sent its reports when they are published: people, and shared contact methods"`
-	Note           string      `json:"note,omitempty" maxLength:"2000"`
+	Name           string          `json:"name" minLength:"1" maxLength:"120"`
+	ReportApproval bool            `json:"report_approval,omitempty" doc:"Its reports are approved by a second person before they are published"`
+	ObjectionDays  int             `json:"objection_days,omitempty" minimum:"0" maximum:"3650" doc:"It may object to a report for so many days from its publication; 0: without end"`
+	Schedule       *ReportSchedule `json:"schedule,omitempty" doc:"When its reports are drafted; absent: when somebody does"`
+	Tell           []Recipient     `json:"tell,omitempty" maxItems:"20" doc:"Who is sent its reports when they are published: people, and shared contact methods"`
+	Note           string          `json:"note,omitempty" maxLength:"2000"`
 }
 
 // ContractSpec is what was promised together: agreements that are reported together,
@@ -119,6 +120,9 @@ func (c CustomerSpec) Validate() error {
 	}
 	if err := receivers("tell", c.Tell); err != nil {
 		return err
+	}
+	if err := c.Schedule.Validate(); err != nil {
+		return Within("schedule", err)
 	}
 	return called("name", c.Name)
 }

@@ -30,6 +30,7 @@ func main() {
 	only := flag.String("only", "", "take those whose names start with this")
 	path := flag.String("path", "", "take one picture of this path")
 	name := flag.String("name", "one", "its name")
+	click := flag.String("click", "", "what to click before it: selectors, by a bar |")
 	ready := flag.String("ready", "", "JavaScript condition to wait for")
 	dark := flag.Bool("dark", false, "dark look")
 	width := flag.Int64("width", 1280, "window width")
@@ -39,6 +40,17 @@ func main() {
 	views := all
 	if *path != "" {
 		views = []view{{name: *name, path: *path, ready: *ready, dark: *dark, width: *width, height: *height}}
+		views[0].act = func(b *browser.Browser) error {
+			for selector := range strings.SplitSeq(*click, "|") {
+				if selector == "" {
+					continue
+				}
+				if err := b.ClickOn(selector, ""); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
 	}
 	if err := take(*url, *out, *only, *as, views); err != nil {
 		fmt.Fprintln(os.Stderr, "pictures:", err)

@@ -18,6 +18,7 @@ import (
 	"kestite/server/incidents"
 	"kestite/server/inward"
 	"kestite/server/judge"
+	"kestite/server/publish"
 	"kestite/server/share"
 	"kestite/server/store"
 	"kestite/server/store/gen/db"
@@ -40,6 +41,12 @@ type AllowancesArgs struct{}
 
 // Kind of the job.
 func (AllowancesArgs) Kind() string { return "allowances" }
+
+// ReportsArgs asks for the drafts that are due by schedules.
+type ReportsArgs struct{}
+
+// Kind of the job.
+func (ReportsArgs) Kind() string { return "reports" }
 
 // TidyArgs asks for what is kept no longer to be dropped.
 type TidyArgs struct{}
@@ -81,6 +88,7 @@ type With struct {
 	Inward    *inward.Inward
 	Rosters   *share.Rosters
 	Incidents *incidents.Keeper
+	Reports   *publish.Desk
 	Log       *slog.Logger
 	Now       func() time.Time
 }
@@ -98,6 +106,7 @@ func New(w With) (*Jobs, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker[HoursArgs]{within: 10 * time.Minute, do: w.hours})
 	river.AddWorker(workers, &worker[AllowancesArgs]{within: 10 * time.Minute, do: w.Incidents.Allowances})
+	river.AddWorker(workers, &worker[ReportsArgs]{within: 20 * time.Minute, do: w.reports})
 	river.AddWorker(workers, &worker[AheadArgs]{within: time.Minute, do: w.ahead})
 	river.AddWorker(workers, &worker[TidyArgs]{within: time.Hour, do: w.tidy})
 	river.AddWorker(workers, &worker[HealArgs]{within: time.Hour, do: w.heal})
@@ -115,6 +124,7 @@ func New(w With) (*Jobs, error) {
 		PeriodicJobs: []*river.PeriodicJob{
 			every(time.Minute, HoursArgs{}),
 			every(time.Minute, AllowancesArgs{}),
+			every(time.Minute, ReportsArgs{}),
 			every(time.Hour, AheadArgs{}),
 			every(6*time.Hour, TidyArgs{}),
 			every(24*time.Hour, HealArgs{}),
@@ -141,6 +151,12 @@ func (w *With) tend(ctx context.Context) error {
 // hours sums up, and notes that the queue moves.
 func (w *With) hours(ctx context.Context) error {
 	return errors.Join(w.Judge.Hours(ctx), w.Store.Worked(ctx, w.Now()))
+}
+
+// reports drafts what is due by schedules, where no other server is at it.
+func (w *With) reports(ctx context.Context) error {
+	_, err := w.Store.Alone(ctx, "report schedules", func(ctx context.Context) error { return w.Reports.Scheduled(ctx, w.Now()) })
+	return err
 }
 
 func (w *With) ahead(ctx context.Context) error { return w.Store.EnsurePartitionsAhead(ctx, w.Now()) }

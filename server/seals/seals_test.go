@@ -96,7 +96,7 @@ func TestReportsAreChainedAndSigned(t *testing.T) {
 	last := now.AddDate(0, 0, -now.Day())
 	for _, month := range []string{last.AddDate(0, 0, -last.Day()).Format("2006-01"), last.Format("2006-01")} {
 		var all sync.WaitGroup
-		for i, agreement := range []string{"tickets-passenger", "sailing-board", "gates-port-authority", "departure", "messages", "freight-desk"} {
+		for i, agreement := range []string{"tickets-passenger", "sailing-board", "gates-port-authority", "departure", "messages", "card-acquirer"} {
 			id, err := servers[0].API.Desk.Draft(ctx, agreement, month, "", by, now)
 			if err != nil {
 				t.Fatal(err)

@@ -84,6 +84,6 @@ func Root() *cobra.Command {
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &Refused{err} })
 	root.AddCommand(serveCommand(), agentCommand(), demoCommand(), migrateCommand(), openAPICommand(), accountCommand(),
-		tryCommand(), echoCommand(), reportInCommand(), peopleCommand(), keysCommand(), verifyCommand())
+		tryCommand(), echoCommand(), reportInCommand(), peopleCommand(), keysCommand(), publishCommand(), verifyCommand())
 	return root
 }

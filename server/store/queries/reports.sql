@@ -100,3 +100,15 @@ SELECT count(*) FROM report_link WHERE report = $1;
 
 -- name: LatestReport :one
 SELECT coalesce(max(number), 0)::int AS number FROM report WHERE agreement = $1 AND period = $2 AND state = 'published';
+
+-- name: HasReport :one
+SELECT EXISTS (SELECT 1 FROM report WHERE agreement = $1 AND period = $2);
+
+-- name: HasPublished :one
+SELECT EXISTS (SELECT 1 FROM report WHERE agreement = $1 AND period = $2 AND state = 'published');
+
+-- name: LastScheduleRun :one
+SELECT coalesce(max(due_at), 'epoch')::timestamptz AS due_at FROM report_schedule_run WHERE customer = $1;
+
+-- name: AddScheduleRun :execrows
+INSERT INTO report_schedule_run (customer, due_at, ran_at, drafted) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING;

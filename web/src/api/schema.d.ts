@@ -5462,6 +5462,8 @@ export interface components {
             objection_days?: number;
             /** @description Its reports are approved by a second person before they are published */
             report_approval?: boolean;
+            /** @description When its reports are drafted; absent: when somebody does */
+            schedule?: components["schemas"]["ReportSchedule"];
             /** @description Who is sent its reports when they are published: people, and shared contact methods */
             tell?: components["schemas"]["Recipient"][];
         };
@@ -8394,6 +8396,20 @@ export interface components {
             verdict: string;
             /** @description The period as a sentence says it */
             words: string;
+        };
+        ReportSchedule: {
+            /** @description Time of the day, 08:00 */
+            at: string;
+            /** @description Ids of lists whose days are no working days; by a rule what falls on one comes on the next day that is none */
+            holiday_lists?: string[];
+            /** @description RFC 5545, such as FREQ=MONTHLY;BYDAY=-1FR; empty: by the working day */
+            rrule?: string;
+            timezone: string;
+            /**
+             * Format: int64
+             * @description The nth day of each month from Monday to Friday that is no holiday; 0: by the rule
+             */
+            working_day?: number;
         };
         ReportView: {
             agreement: string;

@@ -14,8 +14,9 @@ import { KeptNote, useKept } from '../parts/kept'
 import { PartyPick, usePartyName } from '../parts/party'
 import { useSaving } from '../parts/save'
 import { Awaited } from '../parts/trouble'
-import { useKeep } from '../time/span'
+import { useKeep, useZone } from '../time/span'
 import { Listing } from './listing'
+import { ScheduleFields, scheduleOf, scheduleValues } from './schedule'
 import { TermFields, termValues, termsOf } from './terms'
 
 /** Who owns services. */
@@ -97,7 +98,8 @@ function Parties({ kind, title, note, has, of }: Props) {
 }
 
 function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done: () => void }) {
-  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '', objection_days: party && 'objection_days' in party.spec && party.spec.objection_days ? String(party.spec.objection_days) : '', tell: party && 'tell' in party.spec ? (party.spec.tell ?? []).map(keyOf) : ([] as string[]), report_approval: party !== undefined && 'report_approval' in party.spec && party.spec.report_approval === true, ...termValues(party && 'credits' in party.spec ? party.spec.credits : undefined) }
+  const { home } = useZone()
+  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '', objection_days: party && 'objection_days' in party.spec && party.spec.objection_days ? String(party.spec.objection_days) : '', tell: party && 'tell' in party.spec ? (party.spec.tell ?? []).map(keyOf) : ([] as string[]), report_approval: party !== undefined && 'report_approval' in party.spec && party.spec.report_approval === true, ...scheduleValues(party && 'schedule' in party.spec ? party.spec.schedule : undefined), ...termValues(party && 'credits' in party.spec ? party.spec.credits : undefined) }
   const form = useForm({ defaultValues: fresh })
   const kept = useKept(form, fresh, party?.revision ?? 0, { draft: `${kind}s/${party?.id ?? 'new'}` })
   const save = useSaving({
@@ -105,8 +107,8 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
     entry: party,
     form,
     kept,
-    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined, credits: termsOf(v) }), ...(kind === 'customer' && { report_approval: v.report_approval || undefined, objection_days: v.objection_days.trim() ? Number(v.objection_days) : undefined, tell: v.tell.length ? v.tell.map(recipientOf) : undefined }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
-    names: { 'credits.': '', 'tell[': 'tell' },
+    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined, credits: termsOf(v) }), ...(kind === 'customer' && { report_approval: v.report_approval || undefined, objection_days: v.objection_days.trim() ? Number(v.objection_days) : undefined, tell: v.tell.length ? v.tell.map(recipientOf) : undefined, schedule: scheduleOf(v, home) }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
+    names: { 'credits.': '', 'tell[': 'tell', 'schedule.holiday_lists[': 'lists', 'schedule.': '' },
     done,
   })
   const err = form.formState.errors
@@ -118,6 +120,7 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
       {kind === 'team' && <Controller control={form.control} name="notice_plan" render={({ field }) => <PlanPick label="Who is told of incidents of its services" value={field.value} change={field.onChange} error={err.notice_plan?.message} />} />}
       {kind === 'customer' && (
         <>
+          <ScheduleFields form={form} zone={home} />
           <Controller control={form.control} name="report_approval" render={({ field }) => <FormControlLabel label="A second person approves its reports before they are published" control={<Checkbox checked={field.value} onChange={(e) => field.onChange(e.target.checked)} />} />} />
           <Controller control={form.control} name="tell" render={({ field }) => <ReceiversPick value={field.value} change={field.onChange} ref={field.ref} error={err.tell?.message} help="is sent its reports when they are published" />} />
           <TextField label="Objections within" error={Boolean(err.objection_days)} helperText={err.objection_days?.message ?? 'of a report; empty: without end'} slotProps={{ input: { endAdornment: 'days' }, inputLabel: { shrink: true } }} {...form.register('objection_days', { validate: (v) => /^\d*$/.test(v.trim()) || 'A whole number' })} />

@@ -596,6 +596,14 @@ type ReportNote struct {
 	Revision *string
 }
 
+// When the reports of a customer were drafted by its schedule.
+type ReportScheduleRun struct {
+	Customer string
+	DueAt    time.Time
+	RanAt    time.Time
+	Drafted  int32
+}
+
 // What a definition said during [valid_from, valid_until). Past revisions are never rewritten.
 type Revision struct {
 	Kind      string

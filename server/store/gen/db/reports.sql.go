@@ -92,6 +92,30 @@ func (q *Queries) AddReportNote(ctx context.Context, arg AddReportNoteParams) (i
 	return id, err
 }
 
+const addScheduleRun = `-- name: AddScheduleRun :execrows
+INSERT INTO report_schedule_run (customer, due_at, ran_at, drafted) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING
+`
+
+type AddScheduleRunParams struct {
+	Customer string
+	DueAt    time.Time
+	RanAt    time.Time
+	Drafted  int32
+}
+
+func (q *Queries) AddScheduleRun(ctx context.Context, arg AddScheduleRunParams) (int64, error) {
+	result, err := q.db.Exec(ctx, addScheduleRun,
+		arg.Customer,
+		arg.DueAt,
+		arg.RanAt,
+		arg.Drafted,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const approveReport = `-- name: ApproveReport :execrows
 UPDATE report SET approved_by = $2, approved_at = $3, approved_seen = $4 WHERE id = $1 AND state = 'draft'
 `
@@ -178,6 +202,49 @@ func (q *Queries) EndObjection(ctx context.Context, arg EndObjectionParams) erro
 		arg.Revision,
 	)
 	return err
+}
+
+const hasPublished = `-- name: HasPublished :one
+SELECT EXISTS (SELECT 1 FROM report WHERE agreement = $1 AND period = $2 AND state = 'published')
+`
+
+type HasPublishedParams struct {
+	Agreement string
+	Period    string
+}
+
+func (q *Queries) HasPublished(ctx context.Context, arg HasPublishedParams) (bool, error) {
+	row := q.db.QueryRow(ctx, hasPublished, arg.Agreement, arg.Period)
+	var exists bool
+	err := row.Scan(&exists)
+	return exists, err
+}
+
+const hasReport = `-- name: HasReport :one
+SELECT EXISTS (SELECT 1 FROM report WHERE agreement = $1 AND period = $2)
+`
+
+type HasReportParams struct {
+	Agreement string
+	Period    string
+}
+
+func (q *Queries) HasReport(ctx context.Context, arg HasReportParams) (bool, error) {
+	row := q.db.QueryRow(ctx, hasReport, arg.Agreement, arg.Period)
+	var exists bool
+	err := row.Scan(&exists)
+	return exists, err
+}
+
+const lastScheduleRun = `-- name: LastScheduleRun :one
+SELECT coalesce(max(due_at), 'epoch')::timestamptz AS due_at FROM report_schedule_run WHERE customer = $1
+`
+
+func (q *Queries) LastScheduleRun(ctx context.Context, customer string) (time.Time, error) {
+	row := q.db.QueryRow(ctx, lastScheduleRun, customer)
+	var due_at time.Time
+	err := row.Scan(&due_at)
+	return due_at, err
 }
 
 const latestReport = `-- name: LatestReport :one
