@@ -62,8 +62,8 @@ export async function accountsOf(ids: string[], span?: string) {
   return { span: pages[0]?.span, accounts: pages.flatMap((p) => p.accounts) }
 }
 
-export const useAccounts = (ids: string[], span?: string) =>
-  useQuery({ queryKey: ['standing', 'accounts', span, ids], queryFn: () => accountsOf(ids, span), placeholderData: keepPreviousData, refetchInterval: 60_000 })
+export const useAccounts = (ids: string[], span?: string, enabled = true) =>
+  useQuery({ queryKey: ['standing', 'accounts', span, ids], enabled, queryFn: () => accountsOf(ids, span), placeholderData: keepPreviousData, refetchInterval: 60_000 })
 
 export const useServices = (enabled = true) => useQuery({ queryKey: ['services'], queryFn: () => ask(api.GET('/api/v1/services')).then((l) => l.items), enabled })
 

@@ -3,10 +3,12 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { Link } from 'react-router'
 import type { Listed, Schemas } from '../api/client'
-import { useMay, useStanding } from '../api/queries'
+import { useAccounts, useMay, useStanding } from '../api/queries'
 import { Band, axisOf } from '../axis/band'
 import { Legend, Strip, classTimes, type Axis } from '../axis/strip'
 import { HoldsNote } from '../notices/holds'
+import { GroupBy, GroupHead, useParam } from '../parts/group-by'
+import { sections } from '../parts/groups'
 import { More, useFind } from '../parts/more'
 import { OwnPeriod } from '../parts/own-period'
 import { Awaited, NoAccount, Trouble } from '../parts/trouble'
@@ -22,9 +24,13 @@ export function StandingPage() {
   const keep = useKeep()
   const sees = useMay()('see')
   const data = standing.data?.pages[0]
+  const [by, setBy] = useParam('by')
+  const [compare, setCompare] = useParam('compare')
+  const list = [...new Map((standing.data?.pages ?? []).flatMap((p) => p.accounts).map((a) => [a.agreement, a])).values()] // one may move from page to page
+  const earlier = useAccounts(list.map((a) => a.agreement), data?.span.before, compare !== '' && list.length > 0)
+  const before = new Map((compare ? (earlier.data?.accounts ?? []) : []).map((a) => [a.agreement, a]))
   if (!standing.data || !data) return <Awaited error={standing.error} />
   const axis = axisOf(data.span)
-  const rows = new Map(standing.data.pages.flatMap((p) => p.accounts).map((a) => [a.agreement, a])) // one may move from page to page
   return (
     <div className={sees ? 'with-aside' : undefined}>
       <div>
@@ -37,12 +43,20 @@ export function StandingPage() {
             <Typography variant="h1" className="statement">{statement(data.summary)}</Typography>
             <p className="lead">{nextUp(data.summary, zone) ?? (sees && `${plural(data.services, 'service', 'services')}, ${plural(data.checks, 'check', 'checks')}.`)}</p>
             {sees && <HoldsNote />}
-            {(data.agreements > 20 || text) && (
+            {(data.agreements > 1 || text) && (
               <div className="head">
                 <span className="sub" role="status">
                   {text ? `${data.found} of ${plural(data.agreements, 'agreement', 'agreements')} match` : plural(data.agreements, 'agreement', 'agreements')}
                 </span>
-                <TextField placeholder="name, customer or service" value={text} sx={{ width: 240 }} slotProps={{ htmlInput: { 'aria-label': 'Filter', maxLength: 80 } }} onChange={(e) => setText(e.target.value)} />
+                <span className="actions">
+                  {sees && (
+                    <button type="button" className="link" aria-pressed={compare !== ''} onClick={() => setCompare(compare ? '' : 'before')}>
+                      {compare ? 'without the period before' : 'compare with the period before'}
+                    </button>
+                  )}
+                  <GroupBy value={by} change={setBy} of={Object.keys(ways)} />
+                  {(data.agreements > 20 || text) && <TextField placeholder="name, customer or service" value={text} sx={{ width: 240 }} slotProps={{ htmlInput: { 'aria-label': 'Filter', maxLength: 80 } }} onChange={(e) => setText(e.target.value)} />}
+                </span>
               </div>
             )}
             <div className="axis-row column-heads" aria-hidden>
@@ -53,15 +67,20 @@ export function StandingPage() {
                 <span>{axis.now < axis.to ? 'So far' : 'Availability'}</span>
               </span>
             </div>
-            {[...rows.values()].map((a) => (
-              <Entry key={a.agreement} account={a} axis={axis} sees={sees} to={keep(sees ? `/services/${a.service}` : `/promised/${a.agreement}`)} />
+            {sections(list, ways[by], [...new Set(list.flatMap((a) => ways[by]?.(a) ?? []))]).map((g) => (
+              <section key={g.name} aria-label={by ? g.name || 'internal' : undefined}>
+                {by && <GroupHead name={g.name} none={by === 'customer' ? 'internal' : `no ${by}`} count={g.items.length} says={worst(g.items)} />}
+                {g.items.map((a) => (
+                  <Entry key={a.agreement} account={a} before={compare ? before.get(a.agreement) : undefined} axis={axis} sees={sees} to={keep(sees ? `/services/${a.service}` : `/promised/${a.agreement}`)} />
+                ))}
+              </section>
             ))}
             {data.found === 0 && (
               <div className="empty">
                 <p>No agreement matches. Take a word away.</p>
               </div>
             )}
-            <More shown={rows.size} of={data.found} busy={standing.isFetchingNextPage} onMore={() => void standing.fetchNextPage()} />
+            <More shown={list.length} of={data.found} busy={standing.isFetchingNextPage} onMore={() => void standing.fetchNextPage()} />
             <Legend />
           </>
         )}
@@ -71,7 +90,16 @@ export function StandingPage() {
   )
 }
 
-function Entry({ account: a, axis, to, sees }: { account: Listed; axis: Axis; to: string; sees: boolean }) {
+const ways: Record<string, (a: Listed) => string[]> = { customer: (a) => [a.customer], contract: (a) => [a.contract ?? ''], service: (a) => [a.service_name] }
+
+/** The worst of a group, in a few words. */
+function worst(list: Listed[]): string | undefined {
+  const count = (word: Listed['word']) => list.filter((a) => a.word === word).length
+  const said = (['missed', 'at risk'] as const).filter((word) => count(word) > 0).map((word) => `${count(word)} ${word}`)
+  return said.length ? said.join(', ') : undefined
+}
+
+function Entry({ account: a, before, axis, to, sees }: { account: Listed; before?: Listed; axis: Axis; to: string; sees: boolean }) {
   const f = a.figures
   const keep = useKeep()
   return (
@@ -79,9 +107,14 @@ function Entry({ account: a, axis, to, sees }: { account: Listed; axis: Axis; to
       <span>
         <div className="name">{a.name}</div>
         <div className="sub">
-          {a.customer || 'internal'} · {a.target_percent} %
+          {a.customer || 'internal'} · {a.target_percent} %{!a.fault && f.credit_percent !== '0' && ` · credit so far ${f.credit_percent} %`}
         </div>
         <OwnPeriod of={a} axis={axis} />
+        {before && !before.fault && before.period.name !== a.period.name && (
+          <div className="sub" data-before={before.word}>
+            before: {percent(before.figures.availability_percent)} {before.word}
+          </div>
+        )}
       </span>
       {a.fault ? (
         <NoAccount why={a.fault} />
@@ -151,6 +184,8 @@ function Nothing({ services }: { services: number }) {
 
 type Need = Schemas['NeedView']
 
+const day = 86_400_000
+
 /** The page on which a need can be seen to. */
 function where(n: Need): string {
   if (n.kind === 'agent') return '/set-up'
@@ -203,7 +238,7 @@ function Needs({ needs, left, reports: due, services }: { needs: Need[]; left: n
                   </div>
                   {n.with && <div className="sub">and with it {n.with.length > 3 ? `${n.with.slice(0, 3).join(', ')} and ${n.with.length - 3} more` : n.with.join(', ')}</div>}
                   <div className="sub">
-                    {[n.severity, n.ms && `for ${duration(n.ms)}`, n.incident && (n.acknowledged_by ? `${n.acknowledged_by} is on it` : 'nobody is on it')].filter(Boolean).join(' · ')}
+                    {[n.severity, n.ms && `for ${duration(n.ms > 2 * day ? n.ms - (n.ms % day) : n.ms)}`, n.incident && (n.acknowledged_by ? `${n.acknowledged_by} is on it` : 'nobody is on it')].filter(Boolean).join(' · ')}
                   </div>
                   <Link className="link" to={keep(where(n))} aria-label={`${kindsOfNeed[kind].look}: ${n.subject} ${n.text}`}>
                     {kindsOfNeed[kind].look}
