@@ -38,6 +38,7 @@ var screens = [][]struct{ path, ready string }{
 		{"/close/freight-desk?period=month", "document.querySelector('[data-question]') && document.querySelector('form')"},
 		{"/close/tickets-passenger?period=month", "document.querySelector('[data-account]')"},
 		{"/reports", "document.querySelector('table')"},
+		{"/reports/legal-holds", "document.querySelector('h1')"},
 		{"/reports/credits", "document.querySelector('[data-ledger]')"},
 		{"report", "document.querySelector('.paper')"},
 		{"/you", "document.querySelector('[data-session]')"},

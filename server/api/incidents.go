@@ -120,7 +120,7 @@ func (s *Server) incidentRoutes(a *operations) {
 	on(a, access.See, http.MethodGet, "/incidents/{id}/files/{file}", "file-of-incident", "A file that was attached", s.attached)
 }
 
-// ByNumber is the number of an incident in a path.
+// ByNumber is the number of something in a path.
 type ByNumber struct {
 	ID int64 `path:"id" minimum:"1"`
 }

@@ -162,12 +162,22 @@ func (w *With) reports(ctx context.Context) error {
 func (w *With) ahead(ctx context.Context) error { return w.Store.EnsurePartitionsAhead(ctx, w.Now()) }
 
 func (w *With) tidy(ctx context.Context) error {
-	dropped, err := w.Store.DropPartitions(ctx, w.Now())
+	dropped, err := w.drop(ctx)
 	if len(dropped) > 0 {
 		w.Log.Info("raw measurements dropped that are kept no longer", "partitions", dropped)
 	}
 	return errors.Join(w.Store.DropOldRosters(ctx), w.Store.DropAttempts(ctx), w.Store.DropOldSessions(ctx),
 		w.Store.DropOldLinks(ctx), w.Store.DropOldBrowsers(ctx), w.Store.DropOldChanges(ctx, w.Now().AddDate(0, 0, -7)), DropNotices(ctx, w.Store, w.Now()), err)
+}
+
+// drop drops the raw measurements that nobody needs any more. Where it cannot be told which
+// those are, nothing is dropped.
+func (w *With) drop(ctx context.Context) ([]string, error) {
+	keep, err := w.Reports.Needed(ctx, w.Now())
+	if err != nil {
+		return nil, fmt.Errorf("nothing is dropped: which measurements are needed cannot be told: %w", err)
+	}
+	return w.Store.DropPartitions(ctx, w.Now(), keep)
 }
 
 func (w *With) heal(ctx context.Context) error {

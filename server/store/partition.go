@@ -132,10 +132,11 @@ func retryLocked(ctx context.Context, do func() error) error {
 }
 
 // DropPartitions drops the day partitions of measurements and findings whose last day ended
-// more than RawDays and two days before now, and returns their names. What
+// more than RawDays and two days before now, and returns their names; but for days that
+// keep says are needed. What
 // follows from their measurements — stretches and hourly summaries — stays.
 // Each is detached first, which waits for nobody's lock but lets all others go on.
-func (s *Store) DropPartitions(ctx context.Context, now time.Time) ([]string, error) {
+func (s *Store) DropPartitions(ctx context.Context, now time.Time, keep func(day time.Time) bool) ([]string, error) {
 	rows, err := s.Query(ctx, `SELECT inhrelid::regclass::text, inhparent::regclass::text, inhdetachpending FROM pg_inherits
 		WHERE inhparent IN ('measurement'::regclass, 'findings'::regclass) ORDER BY 1`)
 	if err != nil {
@@ -154,6 +155,9 @@ func (s *Store) DropPartitions(ctx context.Context, now time.Time) ([]string, er
 		_, date, _ := strings.Cut(p.Name, "_")
 		day, err := time.Parse("20060102", date)
 		if err != nil || !day.AddDate(0, 0, 1).Before(now.AddDate(0, 0, -RawDays-2)) {
+			continue
+		}
+		if !p.Pending && keep(day) {
 			continue
 		}
 		if err := s.dropPartition(ctx, p.Of, p.Name, p.Pending); err != nil {

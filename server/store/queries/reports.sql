@@ -112,3 +112,23 @@ SELECT coalesce(max(due_at), 'epoch')::timestamptz AS due_at FROM report_schedul
 
 -- name: AddScheduleRun :execrows
 INSERT INTO report_schedule_run (customer, due_at, ran_at, drafted) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING;
+
+-- name: UnsettledReports :many
+-- Periods whose measurements somebody still needs: drafts, frozen accounts that are not published, and reports that somebody objects to.
+SELECT r.agreement, r.period FROM report r WHERE r.state = 'draft'
+UNION SELECT f.agreement, f.period FROM frozen_period f WHERE f.unfrozen_at IS NULL
+  AND NOT EXISTS (SELECT 1 FROM report r WHERE r.agreement = f.agreement AND r.period = f.period AND r.state = 'published')
+UNION SELECT r.agreement, r.period FROM report_note n JOIN report r ON r.id = n.report WHERE n.state = 'open';
+
+-- name: AllPublished :many
+SELECT DISTINCT agreement, period FROM report WHERE state = 'published';
+
+-- name: LegalHolds :many
+SELECT id, first_day, last_day, reason, person_called(made_by)::text AS made_by, made_at, coalesce(person_called(lifted_by), '')::text AS lifted_by, lifted_at
+FROM legal_hold ORDER BY id DESC;
+
+-- name: AddLegalHold :one
+INSERT INTO legal_hold (first_day, last_day, reason, made_by, made_at) VALUES ($1, $2, $3, $4, $5) RETURNING id;
+
+-- name: LiftLegalHold :execrows
+UPDATE legal_hold SET lifted_by = $2, lifted_at = $3 WHERE id = $1 AND lifted_at IS NULL;

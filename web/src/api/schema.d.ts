@@ -2109,6 +2109,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/legal-holds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Days whose measurements are not dropped, however old
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["legal-holds"];
+        put?: never;
+        /**
+         * Keep the measurements of some days until the hold is lifted
+         * @description Needs a role that permits to administer people, agents and the organisation.
+         */
+        post: operations["make-legal-hold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/legal-holds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Lift a legal hold: what it kept is dropped with the next tidying
+         * @description Needs a role that permits to administer people, agents and the organisation.
+         */
+        delete: operations["lift-legal-hold"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/locations": {
         parameters: {
             query?: never;
@@ -6880,6 +6924,21 @@ export interface components {
             name: string;
             why: string;
         };
+        LegalHold: {
+            /** @description 2006-01-02, of UTC */
+            first_day: string;
+            /** Format: int64 */
+            id: number;
+            /** @description The last day that is kept */
+            last_day: string;
+            /** Format: date-time */
+            lifted_at?: string;
+            lifted_by?: string;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            reason: string;
+        };
         LengthMet: {
             /** Format: int64 */
             limit: number;
@@ -7109,6 +7168,9 @@ export interface components {
         };
         ListKindBody: {
             items: components["schemas"]["Kind"][];
+        };
+        ListLegalHoldBody: {
+            items: components["schemas"]["LegalHold"][];
         };
         ListMadeBody: {
             items: components["schemas"]["Made"][];
@@ -7501,6 +7563,11 @@ export interface components {
              * @description 7 days ahead at most
              */
             until: string;
+        };
+        NewLegalHold: {
+            first_day: string;
+            last_day: string;
+            reason: string;
         };
         NewMethod: {
             /** @description When it may be used; absent: always */
@@ -16612,6 +16679,169 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ListMadeBody"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "legal-holds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListLegalHoldBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-legal-hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLegalHold"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Noted"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "lift-legal-hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

@@ -1,3 +1,4 @@
+import { useMay } from '../api/queries'
 import { Pages } from '../parts/pages'
 
 const pages = [
@@ -6,4 +7,7 @@ const pages = [
 ]
 
 /** The pages of Reports. */
-export const ReportsNav = () => <Pages area="Reports" pages={pages} />
+export function ReportsNav() {
+  const sees = useMay()('see')
+  return <Pages area="Reports" pages={sees ? [...pages, { path: '/reports/legal-holds', name: 'Legal holds' }] : pages} />
+}

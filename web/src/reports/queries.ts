@@ -6,3 +6,6 @@ export const useCredits = () => useQuery({ queryKey: ['credits'], queryFn: () =>
 
 /** Links to a published report, and who opened them. */
 export const useReportLinks = (id: string) => useQuery({ queryKey: ['report-links', id], queryFn: () => ask(api.GET('/api/v1/reports/{id}/links', { params: { path: { id } } })).then((l) => l.items) })
+
+/** Days whose measurements are not dropped. */
+export const useLegalHolds = () => useQuery({ queryKey: ['legal-holds'], queryFn: () => ask(api.GET('/api/v1/legal-holds')).then((l) => l.items) })

@@ -400,6 +400,18 @@ type Lane struct {
 	Ended int64
 }
 
+// Days whose measurements are not dropped, however old, until somebody lifts the hold. Days are those of UTC, as partitions are.
+type LegalHold struct {
+	ID       int64
+	FirstDay string
+	LastDay  string
+	Reason   string
+	MadeBy   string
+	MadeAt   time.Time
+	LiftedBy *string
+	LiftedAt *time.Time
+}
+
 // Raw measurements, a partition a day (UTC).
 type Measurement struct {
 	Lane int32

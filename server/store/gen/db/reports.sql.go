@@ -11,6 +11,31 @@ import (
 	"time"
 )
 
+const addLegalHold = `-- name: AddLegalHold :one
+INSERT INTO legal_hold (first_day, last_day, reason, made_by, made_at) VALUES ($1, $2, $3, $4, $5) RETURNING id
+`
+
+type AddLegalHoldParams struct {
+	FirstDay string
+	LastDay  string
+	Reason   string
+	MadeBy   string
+	MadeAt   time.Time
+}
+
+func (q *Queries) AddLegalHold(ctx context.Context, arg AddLegalHoldParams) (int64, error) {
+	row := q.db.QueryRow(ctx, addLegalHold,
+		arg.FirstDay,
+		arg.LastDay,
+		arg.Reason,
+		arg.MadeBy,
+		arg.MadeAt,
+	)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
+}
+
 const addReport = `-- name: AddReport :one
 INSERT INTO report (agreement, period, number, state, made_by, remark) VALUES ($1, $2, $3, 'draft', $4, $5) RETURNING id
 `
@@ -114,6 +139,35 @@ func (q *Queries) AddScheduleRun(ctx context.Context, arg AddScheduleRunParams) 
 		return 0, err
 	}
 	return result.RowsAffected(), nil
+}
+
+const allPublished = `-- name: AllPublished :many
+SELECT DISTINCT agreement, period FROM report WHERE state = 'published'
+`
+
+type AllPublishedRow struct {
+	Agreement string
+	Period    string
+}
+
+func (q *Queries) AllPublished(ctx context.Context) ([]AllPublishedRow, error) {
+	rows, err := q.db.Query(ctx, allPublished)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []AllPublishedRow{}
+	for rows.Next() {
+		var i AllPublishedRow
+		if err := rows.Scan(&i.Agreement, &i.Period); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const approveReport = `-- name: ApproveReport :execrows
@@ -261,6 +315,69 @@ func (q *Queries) LatestReport(ctx context.Context, arg LatestReportParams) (int
 	var number int32
 	err := row.Scan(&number)
 	return number, err
+}
+
+const legalHolds = `-- name: LegalHolds :many
+SELECT id, first_day, last_day, reason, person_called(made_by)::text AS made_by, made_at, coalesce(person_called(lifted_by), '')::text AS lifted_by, lifted_at
+FROM legal_hold ORDER BY id DESC
+`
+
+type LegalHoldsRow struct {
+	ID       int64
+	FirstDay string
+	LastDay  string
+	Reason   string
+	MadeBy   string
+	MadeAt   time.Time
+	LiftedBy string
+	LiftedAt *time.Time
+}
+
+func (q *Queries) LegalHolds(ctx context.Context) ([]LegalHoldsRow, error) {
+	rows, err := q.db.Query(ctx, legalHolds)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []LegalHoldsRow{}
+	for rows.Next() {
+		var i LegalHoldsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.FirstDay,
+			&i.LastDay,
+			&i.Reason,
+			&i.MadeBy,
+			&i.MadeAt,
+			&i.LiftedBy,
+			&i.LiftedAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const liftLegalHold = `-- name: LiftLegalHold :execrows
+UPDATE legal_hold SET lifted_by = $2, lifted_at = $3 WHERE id = $1 AND lifted_at IS NULL
+`
+
+type LiftLegalHoldParams struct {
+	ID       int64
+	LiftedBy *string
+	LiftedAt *time.Time
+}
+
+func (q *Queries) LiftLegalHold(ctx context.Context, arg LiftLegalHoldParams) (int64, error) {
+	result, err := q.db.Exec(ctx, liftLegalHold, arg.ID, arg.LiftedBy, arg.LiftedAt)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const nextReportNumber = `-- name: NextReportNumber :one
@@ -869,6 +986,39 @@ func (q *Queries) SettledPeriods(ctx context.Context, agreement string) ([]strin
 			return nil, err
 		}
 		items = append(items, period)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const unsettledReports = `-- name: UnsettledReports :many
+SELECT r.agreement, r.period FROM report r WHERE r.state = 'draft'
+UNION SELECT f.agreement, f.period FROM frozen_period f WHERE f.unfrozen_at IS NULL
+  AND NOT EXISTS (SELECT 1 FROM report r WHERE r.agreement = f.agreement AND r.period = f.period AND r.state = 'published')
+UNION SELECT r.agreement, r.period FROM report_note n JOIN report r ON r.id = n.report WHERE n.state = 'open'
+`
+
+type UnsettledReportsRow struct {
+	Agreement string
+	Period    string
+}
+
+// Periods whose measurements somebody still needs: drafts, frozen accounts that are not published, and reports that somebody objects to.
+func (q *Queries) UnsettledReports(ctx context.Context) ([]UnsettledReportsRow, error) {
+	rows, err := q.db.Query(ctx, unsettledReports)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []UnsettledReportsRow{}
+	for rows.Next() {
+		var i UnsettledReportsRow
+		if err := rows.Scan(&i.Agreement, &i.Period); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
 	}
 	if err := rows.Err(); err != nil {
 		return nil, err
