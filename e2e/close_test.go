@@ -81,3 +81,18 @@ func TestAMonthIsClosed(t *testing.T) {
 		s.Click("Freeze 4 agreements"), s.Until("them frozen", "[...document.querySelectorAll('[data-close]')].filter((e) => e.innerText.includes('frozen ')).length === 4"),
 	)
 }
+
+// Somebody else's list of outages is compared with the account: what differs is named,
+// with what it is here; a line that cannot be read is told and harms no other.
+func TestAListOfOutagesIsCompared(t *testing.T) {
+	s := newStage(t, true)
+	month := lastMonth()
+	s.do(
+		s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Go(s.srv.URL+"/close/gates-port-authority?period="+month),
+		s.Until("the close", "document.querySelector('[data-account]')"), s.ClickOn("summary", "Compare with"),
+		s.Fill("Begin, end and what it was, a line each; or an iCalendar", month+"-01 03:00, "+month+"-01 03:25, Gate 3 stood\nno time, "+month+"-02 04:00"), s.Click("Compare"),
+		s.Until("what differs", "document.querySelector('[data-difference=theirs]')"), s.Reads("Gate 3 stood"), s.Reads("line 2: begin"), s.Reads("Down by their list: 25 min"),
+		s.Until("what they do not list", "document.querySelector('[data-difference=ours]')"),
+		s.ClickOn("[data-difference=theirs] a", ""), s.Until("the measurements then", "location.pathname === '/services/boarding-gates'"),
+	)
+}

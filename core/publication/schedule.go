@@ -54,7 +54,7 @@ func Due(s definition.ReportSchedule, holidays []string, from, to span.Instant) 
 	for m := calendar.MonthAt(from.Add(-2*span.Day), loc); m.Span().From <= to; m = m.Next(1) {
 		count := 0
 		for day := m.Start; day.Instant(loc, calendar.Shift) < m.Span().To; day = day.AddDays(1) {
-			if weekday := weekdayOf(day); weekday == time.Saturday || weekday == time.Sunday || off(day) {
+			if weekday := day.Weekday(); weekday == time.Saturday || weekday == time.Sunday || off(day) {
 				continue
 			}
 			if count++; count == s.WorkingDay {
@@ -64,14 +64,6 @@ func Due(s definition.ReportSchedule, holidays []string, from, to span.Instant) 
 		}
 	}
 	return out, nil
-}
-
-func weekdayOf(day calendar.Wall) time.Weekday {
-	t, err := time.Parse(time.DateOnly, day.DateString())
-	if err != nil {
-		panic(err) // it was written so a line before
-	}
-	return t.Weekday()
 }
 
 var ordinals = []string{"", "first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth"}

@@ -138,6 +138,7 @@ func (s *Server) routes(api huma.API) {
 	s.requestRoutes(a)
 	s.closeRoutes(a)
 	s.creditRoutes(a)
+	s.counterRoutes(a)
 	s.calendarRoutes(a)
 	s.icalendarRoutes(a)
 	s.graphRoutes(a)

@@ -286,6 +286,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agreements/{id}/counter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare somebody else's list of outages with the account of a period
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        post: operations["compare-outages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agreements/{id}/notes": {
         parameters: {
             query?: never;
@@ -5314,6 +5334,36 @@ export interface components {
             /** @description Whom it is with, or what it is called */
             name: string;
         };
+        CounterAsk: {
+            period: string;
+            /** @description Lines of begin, end and what it was, or an iCalendar */
+            text: string;
+        };
+        CounterView: {
+            /**
+             * Format: int64
+             * @description Down in both
+             */
+            both_ms: number;
+            differences: components["schemas"]["Difference"][];
+            /** @description Lines that could not be read; they are not compared */
+            left: components["schemas"]["Left"][];
+            /**
+             * Format: int64
+             * @description Outages of their list that touch the period
+             */
+            listed: number;
+            /**
+             * Format: int64
+             * @description Down in the account
+             */
+            ours_ms: number;
+            /**
+             * Format: int64
+             * @description Down by their list, in the period; what overlaps counts once
+             */
+            theirs_ms: number;
+        };
         Counts: {
             /** Format: int64 */
             agreements: number;
@@ -5954,6 +6004,22 @@ export interface components {
              */
             operation: "sum" | "difference" | "mean" | "min" | "max" | "share";
             sources: components["schemas"]["Source"][];
+        };
+        Difference: {
+            /** @description What it is in the account */
+            class: string;
+            from: string;
+            /** Format: int64 */
+            ms: number;
+            /** @description What their list says of it */
+            text?: string;
+            to: string;
+            /**
+             * @description Who says that it was down
+             * @enum {string}
+             */
+            who: "theirs" | "ours";
+            why: string;
         };
         Digest: {
             /** @description Times of day, 07:30 */
@@ -6919,6 +6985,11 @@ export interface components {
             percent: string | null;
             /** Format: int64 */
             within: number;
+        };
+        Left: {
+            /** Format: int64 */
+            line: number;
+            why: string;
         };
         LeftEvent: {
             name: string;
@@ -10431,6 +10502,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListPeriodNameBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-outages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CounterAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CounterView"];
                 };
             };
             /** @description Unauthorized */

@@ -2,7 +2,7 @@ import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useState } from 'react'
+import { Suspense, lazy, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
@@ -16,6 +16,8 @@ import { AnswerForm } from './answer'
 import { closePath, freeze, useClose, type Page, type Question } from './queries'
 import { asked, causes, shortly, when } from './words'
 
+const Counter = lazy(() => import('./counter'))
+
 /** The close of one period: its questions, the one that is looked at, and the account that follows. */
 export function ClosePage() {
   const { id = '' } = useParams()
@@ -23,6 +25,7 @@ export function ClosePage() {
   const close = useClose(id, period)
   const [key, choose] = useParam('q')
   const [thought, think] = useState<Schemas['WouldAdjust']>()
+  const [comparing, setComparing] = useState(false)
   const c = close.data
   if (!c) return <Awaited error={close.error} />
   const open = c.questions.filter((q) => !q.answer)
@@ -54,6 +57,14 @@ export function ClosePage() {
         </nav>
         <div>
           {q ? <Asked key={q.key} c={c} q={q} next={next} think={think} /> : <AllAnswered c={c} />}
+          <Box component="details" className="more" sx={{ marginTop: '28px' }} onToggle={(e: React.ToggleEvent<HTMLDetailsElement>) => setComparing(e.currentTarget.open)}>
+            <summary>Compare with somebody else’s list of outages</summary>
+            {comparing && (
+              <Suspense fallback={null}>
+                <Counter c={c} />
+              </Suspense>
+            )}
+          </Box>
         </div>
         <Account c={c} thought={thought} />
       </Columns>

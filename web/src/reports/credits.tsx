@@ -92,7 +92,7 @@ function Ledger({ direction, lines, all, open, onOpen }: LedgerProps) {
         {ours ? 'Owed to customers' : 'Owed by suppliers'}
         <span className="sub">{sums(all).map((s) => [`${money(s.open)} ${s.currency} open of ${money(s.due)} due`, Number(s.lapsed) > 0 && `${money(s.lapsed)} lapsed`].filter(Boolean).join(', ')).join(' · ')}</span>
       </h2>
-      <Table size="small" sx={{ tableLayout: 'fixed', minWidth: 820 }}>
+      <Table size="small" sx={{ tableLayout: { md: 'fixed' } }}>
         <TableHead>
           <TableRow>
             <TableCell>Period</TableCell>
