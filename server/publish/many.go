@@ -193,4 +193,3 @@ func (d *Desk) scheduled(ctx context.Context, snap *catalogue.Snapshot, customer
 		return d.Notices.Say(ctx, q, to, fmt.Sprintf("schedule/%s/%d", customer, at), "Reports to publish: "+spec.Name, text+"\n\n"+d.Notices.URL()+"/reports")
 	})
 }
-

@@ -75,7 +75,9 @@ func TestManyReportsAtOnceAndBySchedule(t *testing.T) {
 	var all sync.WaitGroup
 	counts := make([]int, 2)
 	for i, srv := range []*server.Server{one, two} {
-		all.Go(func() { counts[i], _, _ = many(srv, publish.Which{Band: band, Unclosed: true, Customer: "port-authority"}) })
+		all.Go(func() {
+			counts[i], _, _ = many(srv, publish.Which{Band: band, Unclosed: true, Customer: "port-authority"})
+		})
 	}
 	all.Wait()
 	if counts[0]+counts[1] != 2 {
