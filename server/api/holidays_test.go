@@ -34,13 +34,13 @@ func TestHolidaysFromACalendar(t *testing.T) {
 	}
 
 	list := f.manager.Create("/holiday-lists", map[string]any{"name": "Public holidays", "days": read.Days})
-	var words struct{ Items []string }
+	var words api.ClausesView
 	f.manager.Must(http.MethodPost, "/clauses", agreement(f.service, func(m map[string]any) {
 		m["service_hours"] = map[string]any{"timezone": "Europe/Oslo", "weekly": []any{map[string]any{"days": []string{"MO"}, "from": "08:00",
 			"to": "16:00"}}, "holidays": []string{}, "holiday_lists": []string{list}}
 	}), &words)
-	if !strings.Contains(words.Items[0], "except on the days of Public holidays") {
-		t.Errorf("in words: %q", words.Items[0])
+	if !strings.Contains(words.Sentences[0], "except on the days of Public holidays") {
+		t.Errorf("in words: %q", words.Sentences[0])
 	}
 	// Hours on 17 May alone: whatever day it is this year, the list leaves none.
 	var periods struct {

@@ -102,8 +102,14 @@ func (s *Server) calendarOf(ctx context.Context, in *struct {
 // mostForOthers is how many periods on end are looked at that were promised to others.
 const mostForOthers = 100
 
+// ClausesView is an agreement in words.
+type ClausesView struct {
+	Sentences []string `json:"sentences" doc:"As a contract would say it, with the limits of its contract"`
+	Doubts    []string `json:"doubts" doc:"What is likely to surprise one of the two sides"`
+}
+
 // sentences says clauses as a contract would.
-func (s *Server) sentences(ctx context.Context, in *body[definition.AgreementSpec]) (*list[string], error) {
+func (s *Server) sentences(ctx context.Context, in *body[definition.AgreementSpec]) (*body[ClausesView], error) {
 	if err := definition.Valid(in.Body); err != nil {
 		return nil, err
 	}
@@ -111,7 +117,8 @@ func (s *Server) sentences(ctx context.Context, in *body[definition.AgreementSpe
 	if err != nil {
 		return nil, err
 	}
-	return items(clauses.Sentences(in.Body, snap.Named)), nil
+	words := append(clauses.Sentences(in.Body, snap.Named), clauses.Terms(snap.TermsOf(in.Body.Contract, span.Of(s.Now())))...)
+	return &body[ClausesView]{ClausesView{words, append([]string{}, clauses.Doubts(in.Body)...)}}, nil
 }
 
 // WhatIf asks for the last periods under clauses.

@@ -74,7 +74,7 @@ func publishCommand() *cobra.Command {
 		})
 		fmt.Fprintf(c.OutOrStdout(), "%d published, %d before, %d left.\n", done, before, left)
 		if err == nil && left > 0 {
-			err = &Refused{fmt.Errorf("%d reports were not published; what holds each up stands beside it", left)}
+			err = &Refused{fmt.Errorf("%d left unpublished; what holds each up stands beside it", left)}
 		}
 		return err
 	}

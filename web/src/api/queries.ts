@@ -165,7 +165,7 @@ export const useWhatIf = (spec: Schemas['AgreementSpec'] | undefined, last: numb
 export const useClauses = (spec: Schemas['AgreementSpec'] | undefined) =>
   useQuery({
     queryKey: ['clauses', spec],
-    queryFn: () => ask(api.POST('/api/v1/clauses', { body: spec as Schemas['AgreementSpec'] })).then((l) => l.items),
+    queryFn: () => ask(api.POST('/api/v1/clauses', { body: spec as Schemas['AgreementSpec'] })),
     enabled: Boolean(spec),
     placeholderData: keepPreviousData,
     retry: false,

@@ -5159,6 +5159,12 @@ export interface components {
             /** Format: int64 */
             ms: number;
         };
+        ClausesView: {
+            /** @description What is likely to surprise one of the two sides */
+            doubts: string[];
+            /** @description As a contract would say it, with the limits of its contract */
+            sentences: string[];
+        };
         CloseAnswer: {
             /** @description One of the causes of adjustments, or nothing */
             cause?: string;
@@ -11735,7 +11741,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListStringBody"];
+                    "application/json": components["schemas"]["ClausesView"];
                 };
             };
             /** @description Unauthorized */
