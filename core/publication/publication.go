@@ -28,9 +28,10 @@ func Approves(madeBy, by string, may access.Rights) error {
 	return nil
 }
 
-// Publishable says why a draft cannot be published; nil where it can. seen is that of what
-// would be published.
-func Publishable(needed bool, of *Approval, madeBy, seen string) error {
+// Publishable says why a draft that madeBy made cannot be published by somebody; nil where
+// it can. seen is that of what would be published. Who approves neither drafts nor
+// publishes: what a schedule has drafted takes two persons too.
+func Publishable(needed bool, of *Approval, madeBy, by, seen string) error {
 	switch {
 	case !needed:
 		return nil
@@ -38,6 +39,8 @@ func Publishable(needed bool, of *Approval, madeBy, seen string) error {
 		return definition.Faultf("approval", "its customer's reports are approved by a second person first, and nobody has approved it")
 	case of.By == madeBy:
 		return definition.Faultf("approval", "who drafted it approved it; a second person has to")
+	case of.By == by:
+		return definition.Faultf("approval", "you have approved it; somebody else publishes it")
 	case of.Seen != seen:
 		return definition.Faultf("approval", "it says something else by now than what was approved; it has to be approved again")
 	}

@@ -32,9 +32,9 @@ func TestWhatIsPublished(t *testing.T) {
 		good   bool
 	}{
 		"not needed": {false, nil, true}, "nobody": {true, nil, false}, "a second person": {true, &Approval{"b", "s"}, true},
-		"who drafted it": {true, &Approval{"a", "s"}, false}, "of something else": {true, &Approval{"b", "r"}, false},
+		"who drafted it": {true, &Approval{"a", "s"}, false}, "of something else": {true, &Approval{"b", "r"}, false}, "who publishes it": {true, &Approval{"p", "s"}, false},
 	} {
-		if err := Publishable(of.needed, of.of, "a", "s"); (err == nil) != of.good {
+		if err := Publishable(of.needed, of.of, "a", "p", "s"); (err == nil) != of.good {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -73,6 +73,7 @@ func (s *Server) reviewed(ctx context.Context, r db.Report, approvedBy string, o
 		return err
 	}
 	out.Approval = &ApprovalView{By: approvedBy, At: r.ApprovedAt, Current: r.ApprovedSeen != nil && *r.ApprovedSeen == out.Seen}
+	out.May.Publish = publishes && (r.ApprovedBy == nil || *r.ApprovedBy != me)
 	out.May.Approve = publication.Approves(r.MadeBy, me, rights) == nil && rights.Over(snap, access.Approve, service) == nil
 	return nil
 }

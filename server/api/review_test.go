@@ -45,7 +45,12 @@ func TestADraftIsApproved(t *testing.T) {
 		t.Fatalf("%+v %+v", read.Approval, read.Notes)
 	}
 	refused(t, "publishing what changed since", f.manager.Do(http.MethodPost, path+"/publish", map[string]any{"seen": read.Seen}), 422, "approved again")
-	approver.Must(http.MethodPost, path+"/approval", map[string]any{"seen": read.Seen}, nil)
+	second := servertest.With(t, f.srv, f.url, "second", access.Rights{Role: access.Manager})
+	second.Must(http.MethodPost, path+"/approval", map[string]any{"seen": read.Seen}, nil)
+	refused(t, "publishing what one approved", second.Do(http.MethodPost, path+"/publish", map[string]any{"seen": read.Seen}), 422, "somebody else publishes it")
+	if page(second).May.Publish || !page(f.manager).May.Publish {
+		t.Error("who approved it is offered to publish it, or nobody is")
+	}
 	f.manager.Must(http.MethodPost, path+"/publish", map[string]any{"seen": read.Seen}, nil)
 	refused(t, "approving what is published", approver.Do(http.MethodPost, path+"/approval", map[string]any{"seen": read.Seen}), 409, "no draft any more")
 }

@@ -223,7 +223,7 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 		if locked.Remark != r.Remark {
 			return ErrChanged
 		}
-		if err := publication.Publishable(approval, approvalOf(locked), locked.MadeBy, says); err != nil {
+		if err := publication.Publishable(approval, approvalOf(locked), locked.MadeBy, by.Kept(), says); err != nil {
 			return err
 		}
 		manifest, err := d.manifest(ctx, r, by, files, *frozen.PublishedAt)

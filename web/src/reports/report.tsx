@@ -229,7 +229,7 @@ function Actions({ report: r }: { report: Schemas['ReportPage'] }) {
               <Button variant="text" onClick={() => setDropping(true)}>
                 Throw away
               </Button>
-              <Button variant="contained" disabled={remark !== r.remark || r.approval?.current === false} title={remark !== r.remark ? 'Keep the remark first, so that you read what is published' : r.approval?.current === false ? 'It has to be approved first' : undefined} onClick={() => setAsking(true)}>
+              <Button variant="contained" disabled={remark !== r.remark || r.approval?.current === false || !r.may.publish} title={remark !== r.remark ? 'Keep the remark first, so that you read what is published' : r.approval?.current === false ? 'It has to be approved first' : !r.may.publish ? 'You have approved it; somebody else publishes it' : undefined} onClick={() => setAsking(true)}>
                 Publish
               </Button>
             </>
