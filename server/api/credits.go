@@ -130,7 +130,14 @@ func (s *Server) exportCredits(ctx context.Context, _ *none) (*file, error) {
 		return nil, err
 	}
 	var buf bytes.Buffer
-	w := csv.NewWriter(&buf)
+	if err := csv.NewWriter(&buf).WriteAll(creditTable(lines)); err != nil {
+		return nil, err
+	}
+	return &file{ContentType: "text/csv; charset=utf-8", Disposition: `attachment; filename="credits.csv"`, Body: buf.Bytes()}, s.did(ctx, "export", "credits", nil)
+}
+
+// creditTable is a ledger as a spreadsheet takes it.
+func creditTable(lines []CreditLine) [][]string {
 	rows := [][]string{{"direction", "customer", "supplier", "contract", "agreement", "period", "currency", "fee", "percent", "owed", "capped", "carried", "due",
 		"claimed", "paid", "waived", "open", "claim_until", "state"}}
 	for _, l := range lines {
@@ -141,10 +148,7 @@ func (s *Server) exportCredits(ctx context.Context, _ *none) (*file, error) {
 		names := spreadsheet(string(l.Direction), l.Customer, l.Supplier, contract, l.Agreement.Name)
 		rows = append(rows, append(names, l.Period, l.Currency, l.Fee, l.Percent, l.Owed, l.Capped, l.Carried, l.Due, l.Claimed, l.Paid, l.Waived, l.Open, l.Until, string(l.State)))
 	}
-	if err := w.WriteAll(rows); err != nil {
-		return nil, err
-	}
-	return &file{ContentType: "text/csv; charset=utf-8", Disposition: `attachment; filename="credits.csv"`, Body: buf.Bytes()}, s.did(ctx, "export", "credits", nil)
+	return rows
 }
 
 func (s *Server) enterCredit(ctx context.Context, in *body[NewCreditEntry]) (*body[made], error) {

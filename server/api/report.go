@@ -174,6 +174,7 @@ func (s *Server) reportRoutes(a *operations) {
 	s.reviewRoutes(a)
 	s.linkRoutes(a)
 	s.legalRoutes(a)
+	s.archiveRoutes(a)
 	on(a, access.Own, http.MethodGet, "/signing-keys", "signing-keys", "The public keys that reports are signed with, and when each was in use", s.signingKeys)
 	on(a, access.Own, http.MethodGet, "/signing-keys/public.pem", "public-keys", "All public keys in one file (PEM), as kestite verify takes it", s.publicKeys)
 	on(a, access.Own, http.MethodGet, "/reports/{id}/document", "report-document", "The report as PDF, JSON or CSV, the inputs it was made from, or the archive that kestite verify checks", s.document)

@@ -4,7 +4,7 @@ import FormControlLabel from '@mui/material/FormControlLabel'
 import TextField from '@mui/material/TextField'
 import { Controller } from 'react-hook-form'
 import { Link } from 'react-router'
-import { useAgreements, useParties, useServices, type Party, type PartyKind } from '../api/queries'
+import { useAgreements, useMay, useParties, useServices, type Party, type PartyKind } from '../api/queries'
 import { ReceiversPick } from '../notices/receivers-pick'
 import { keyOf, recipientOf } from '../notices/words'
 import { PlanPick, usePlanName } from '../notices/plan-pick'
@@ -67,6 +67,7 @@ function Parties({ kind, title, note, has, of }: Props) {
   const parties = useParties(kind)
   const customer = usePartyName('customer')
   const plan = usePlanName()
+  const may = useMay()('publish')
   const keep = useKeep()
   if (!parties.data) return <Awaited error={parties.error} />
   return (
@@ -83,6 +84,13 @@ function Parties({ kind, title, note, has, of }: Props) {
           {'customer' in p.spec && p.spec.customer && <div className="sub">with {customer(p.spec.customer)}</div>}
           {'notice_plan' in p.spec && p.spec.notice_plan && <div className="sub">told by {plan(p.spec.notice_plan)}</div>}
           {p.spec.note && <div className="sub">{p.spec.note}</div>}
+          {kind === 'contract' && may && (
+            <div className="sub">
+              <a href={`/api/v1/contracts/${p.id}/archive`} download className="link">
+                all that was published under it
+              </a>
+            </div>
+          )}
         </>,
         of(p.id).map((x, i) => (
           <span key={x.path}>
