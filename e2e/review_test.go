@@ -38,7 +38,7 @@ func TestAReportIsReviewed(t *testing.T) {
 	as("manager")
 	s.do(
 		s.Go(s.srv.URL+"/you/inbox"), s.Reads("Approved: Freight booking"), s.Go(s.srv.URL+"/reports"), s.ClickOn("tbody a", "Freight booking"),
-		s.Click("Publish"), s.ClickOn("[role=dialog] button", "Publish"), s.Until("that it is published", "document.querySelector('[data-seal]')"),
+		s.Reads("Approved by Eir Moen"), s.Click("Publish"), s.ClickOn("[role=dialog] button", "Publish"), s.Until("that it is published", "document.querySelector('[data-seal]')"),
 	)
 	as("customer")
 	s.do(

@@ -83,9 +83,13 @@ func TestReportsAreSentAndOpenedByLink(t *testing.T) {
 	if len(l) != 1 || l[0].Whom != "Passenger division" || len(l[0].Uses) != 7 || l[0].Uses[6].Form != "page" || l[0].Uses[0].Source == "" {
 		t.Fatalf("%+v", l)
 	}
+	// One that nobody has opened yet is listed too.
 	var made api.MadeLink
 	f.manager.Must(http.MethodPost, "/reports/"+report+"/links", map[string]any{"whom": "The auditor", "days": 1}, &made)
 	second := strings.TrimPrefix(made.Path, "/shared#")
+	if all := links().Items; len(all) != 2 || all[1].Whom != "The auditor" || len(all[1].Uses) != 0 {
+		t.Errorf("%+v", all)
+	}
 	f.manager.Must(http.MethodDelete, "/reports/"+report+"/links/"+itoa(l[0].ID), nil, nil)
 	refused(t, "what was revoked", open(token), 410, "not good any more")
 	refused(t, "a document of what was revoked", take(token, "pdf"), 410, "not good any more")

@@ -78,9 +78,7 @@ FROM report_note n JOIN report r ON r.id = n.report WHERE n.state = 'open' ORDER
 INSERT INTO report_link (hash, report, whom, made_by, made_at, until) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id;
 
 -- name: ReportLinks :many
-SELECT l.id, l.whom, person_called(l.made_by)::text AS made_by, l.made_at, l.until, coalesce(person_called(l.revoked_by), '')::text AS revoked_by, l.revoked_at,
-       (SELECT count(*) FROM report_link_use u WHERE u.link = l.id) AS uses,
-       (SELECT max(u.happened_at) FROM report_link_use u WHERE u.link = l.id)::timestamptz AS last_use
+SELECT l.id, l.whom, person_called(l.made_by)::text AS made_by, l.made_at, l.until, coalesce(person_called(l.revoked_by), '')::text AS revoked_by, l.revoked_at
 FROM report_link l WHERE l.report = $1 ORDER BY l.id;
 
 -- name: RevokeReportLink :execrows

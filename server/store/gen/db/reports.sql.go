@@ -682,9 +682,7 @@ func (q *Queries) ReportLinkUses(ctx context.Context, links []int64) ([]ReportLi
 }
 
 const reportLinks = `-- name: ReportLinks :many
-SELECT l.id, l.whom, person_called(l.made_by)::text AS made_by, l.made_at, l.until, coalesce(person_called(l.revoked_by), '')::text AS revoked_by, l.revoked_at,
-       (SELECT count(*) FROM report_link_use u WHERE u.link = l.id) AS uses,
-       (SELECT max(u.happened_at) FROM report_link_use u WHERE u.link = l.id)::timestamptz AS last_use
+SELECT l.id, l.whom, person_called(l.made_by)::text AS made_by, l.made_at, l.until, coalesce(person_called(l.revoked_by), '')::text AS revoked_by, l.revoked_at
 FROM report_link l WHERE l.report = $1 ORDER BY l.id
 `
 
@@ -696,8 +694,6 @@ type ReportLinksRow struct {
 	Until     time.Time
 	RevokedBy string
 	RevokedAt *time.Time
-	Uses      int64
-	LastUse   time.Time
 }
 
 func (q *Queries) ReportLinks(ctx context.Context, report string) ([]ReportLinksRow, error) {
@@ -717,8 +713,6 @@ func (q *Queries) ReportLinks(ctx context.Context, report string) ([]ReportLinks
 			&i.Until,
 			&i.RevokedBy,
 			&i.RevokedAt,
-			&i.Uses,
-			&i.LastUse,
 		); err != nil {
 			return nil, err
 		}
