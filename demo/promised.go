@@ -65,13 +65,15 @@ type promise struct {
 func fee(amount string) *definition.Fee { return &definition.Fee{Amount: amount, Currency: "NOK"} }
 
 var contracts = map[string]definition.ContractSpec{
+	"card-acquiring": {Name: "Card acquiring", Layout: "own-house"},
 	"port-authority-quays": {Name: "Quays of the port authority", Customer: "port-authority",
 		Credits: &definition.CreditTerms{PeriodPercent: "10", YearAmount: "60000.00", Currency: "NOK", ClaimDays: 60}},
 }
 
 func customerOf(id, name string) definition.CustomerSpec {
-	out := definition.CustomerSpec{Name: name, ReportApproval: id == "freight-desk", ObjectionDays: 60}
+	out := definition.CustomerSpec{Name: name, ReportApproval: id == "freight-desk", ObjectionDays: 60, Layout: "customers"}
 	if id == "port-authority" {
+		out.Contacts = []definition.PersonOf{{Name: "Solveig Naust", Role: "quay operations", Mail: "solveig.naust@port.skerry.example"}, {Name: "Accounts of the port", Role: "billing", Mail: "accounts@port.skerry.example", Phone: "+47 55 000 117"}}
 		out.Tell = []definition.Recipient{{Contact: "quay-office"}}
 		out.Schedule = &definition.ReportSchedule{WorkingDay: 3, At: "08:00", Timezone: Zone}
 	}
@@ -92,5 +94,5 @@ var promises = []promise{
 		Period: &definition.Cycle{Unit: calendar.Quarter}, ServiceHours: withoutHolidays(hours(weekdays, "06:00", "20:00")),
 		Maintenance: exclude(24, 8)}, 0.04, 0},
 	{"messages", definition.AgreementSpec{Name: "Customer messages", Service: "customer-messages", TargetPercent: "99", MinOutageS: 120}, 0.03, 0.01},
-	{"card-acquirer", definition.AgreementSpec{Name: "Card acquirer", Service: "card-acquirer", TargetPercent: "99.9", Fee: fee("18750.00"), Credits: []definition.Credit{{BelowPercent: "99.9", CreditPercent: "10"}}, Unmeasured: definition.UnmeasuredExclude}, 0.5, 0},
+	{"card-acquirer", definition.AgreementSpec{Name: "Card acquirer", Contract: "card-acquiring", Service: "card-acquirer", TargetPercent: "99.9", Fee: fee("18750.00"), Credits: []definition.Credit{{BelowPercent: "99.9", CreditPercent: "10"}}, Unmeasured: definition.UnmeasuredExclude}, 0.5, 0},
 }

@@ -456,6 +456,9 @@ func define(ctx context.Context, s *api.Server, start time.Time) error {
 			return err
 		}
 	}
+	if err := layOut(ctx, s, start, astrid.Kept(), create); err != nil {
+		return err
+	}
 	for id, name := range customers {
 		if err := create(catalogue.Customer, id, customerOf(id, name)); err != nil {
 			return err

@@ -33,6 +33,7 @@ import (
 	"kestite/server/people"
 	"kestite/server/planner"
 	"kestite/server/publish"
+	"kestite/server/report"
 	"kestite/server/requests"
 	"kestite/server/seals"
 	"kestite/server/share"
@@ -151,7 +152,9 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	taking := &ingest.Ingest{Store: s, Definitions: definitions, Now: o.Now}
 	within := &inward.Inward{Store: s, Definitions: definitions, Ingest: taking, Now: o.Now}
 	rosters := &share.Rosters{Store: s, Now: o.Now}
-	reports := &publish.Desk{Store: s, Definitions: definitions, Books: books, Keys: &seals.Keys{Store: s, Vault: seal, Now: o.Now}}
+	owed := &credits.Desk{Store: s, Definitions: definitions, Now: o.Now}
+	shelf := &report.Shelf{Store: s, Board: board, Credits: owed}
+	reports := &publish.Desk{Store: s, Definitions: definitions, Books: books, Keys: &seals.Keys{Store: s, Vault: seal, Now: o.Now}, Shelf: shelf}
 	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Incidents: troubles, Reports: reports, Log: o.Log,
 		Now: o.Now}); err != nil {
 		return err
@@ -173,8 +176,8 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 		People:    &people.People{Store: s, Definitions: definitions, Sessions: sessions, Factor: factor, Now: o.Now},
 		Desk:      reports,
 		Incidents: troubles, Notices: srv.notices, Requests: &requests.Desk{Store: s, Definitions: definitions, Notices: srv.notices, Now: o.Now},
-		Credits: &credits.Desk{Store: s, Definitions: definitions, Now: o.Now},
-		Close:   &closing.Desk{Store: s, Definitions: definitions, Books: books, Board: board, Notices: srv.notices, Now: o.Now}, Ingest: taking, Inward: within, Rosters: rosters,
+		Credits: owed,
+		Close:   &closing.Desk{Store: s, Definitions: definitions, Books: books, Board: board, Shelf: shelf, Notices: srv.notices, Now: o.Now}, Ingest: taking, Inward: within, Rosters: rosters,
 		Feed: store.NewFeed(), Log: o.Log, Now: o.Now, Web: o.Web, StandIns: o.StandIns, Version: o.Version, Vault: seal,
 	}
 	return nil

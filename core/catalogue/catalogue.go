@@ -82,6 +82,7 @@ type Snapshot struct {
 	Embargoes    map[string]*Entry[definition.EmbargoSpec]
 	Selections   map[string]*Entry[definition.SelectionSpec]
 	Adjustments  map[string]*Entry[definition.AdjustmentSpec]
+	Layouts      map[string]*Entry[definition.LayoutSpec]
 
 	// ChecksOf lists the checks of a service, retired ones included: those that
 	// decide first, those between locations last, each by id.

@@ -32,6 +32,7 @@ const (
 	Embargo     = "embargo"
 	Selection   = "selection"
 	Adjustment  = "adjustment"
+	Layout      = "layout"
 )
 
 // Spec is the body of a revision: what people write when they define something.
@@ -86,6 +87,7 @@ var kinds = map[string]kindOf{
 	NoticePlan:  kind("a notice plan", func(s *Snapshot) *map[string]*Entry[definition.NoticePlanSpec] { return &s.NoticePlans }),
 	Embargo:     kind("an embargo", func(s *Snapshot) *map[string]*Entry[definition.EmbargoSpec] { return &s.Embargoes }),
 	Selection:   kind("a selection", func(s *Snapshot) *map[string]*Entry[definition.SelectionSpec] { return &s.Selections }),
+	Layout:      kind("a layout", func(s *Snapshot) *map[string]*Entry[definition.LayoutSpec] { return &s.Layouts }),
 	Adjustment:  kind("an adjustment", func(s *Snapshot) *map[string]*Entry[definition.AdjustmentSpec] { return &s.Adjustments }),
 }
 

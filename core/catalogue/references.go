@@ -143,6 +143,9 @@ func references(spec Spec) []Reference {
 			}
 		}
 	case definition.CustomerSpec:
+		if spec.Layout != "" {
+			out = append(out, Reference{Path: "layout", Kind: Layout, ID: spec.Layout, Why: "the reports of the customer %s are laid out by it; choose another there first"})
+		}
 		if spec.Schedule != nil {
 			each("schedule.holiday_lists", HolidayList, "the reports of %s are drafted around its days; take it out there first", spec.Schedule.HolidayLists)
 		}
@@ -157,6 +160,9 @@ func references(spec Spec) []Reference {
 	case definition.ContractSpec:
 		if spec.Customer != "" {
 			out = append(out, Reference{Path: "customer", Kind: Customer, ID: spec.Customer, Why: "the contract %s is with it; retire that first"})
+		}
+		if spec.Layout != "" {
+			out = append(out, Reference{Path: "layout", Kind: Layout, ID: spec.Layout, Why: "the reports of the contract %s are laid out by it; choose another there first"})
 		}
 	case definition.WindowSpec:
 		each("services", Service, "", spec.Services)

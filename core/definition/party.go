@@ -23,8 +23,15 @@ type CustomerSpec struct {
 	ObjectionDays  int             `json:"objection_days,omitempty" minimum:"0" maximum:"3650" doc:"It may object to a report for so many days from its publication; 0: without end"`
 	Schedule       *ReportSchedule `json:"schedule,omitempty" doc:"When its reports are drafted; absent: when somebody does"`
 	Tell           []Recipient     `json:"tell,omitempty" maxItems:"20" doc:"Who is sent its reports when they are published: people, and shared contact methods"`
+	Attach         bool            `json:"attach,omitempty" doc:"What is sent by mail has the report with it as PDF"`
+	Contacts       []PersonOf      `json:"contacts,omitempty" maxItems:"50" doc:"Whom to talk to there"`
+	Layout         string          `json:"layout,omitempty" maxLength:"120" doc:"Id of the layout of its reports; a contract's goes before it"`
+	Logo           string          `json:"logo,omitempty" maxLength:"64" doc:"Its logo beside the publisher's, by the SHA-256 that uploading it gave"`
 	Note           string          `json:"note,omitempty" maxLength:"2000"`
 }
+
+// LogoDigests are the logos that it names.
+func (c CustomerSpec) LogoDigests() []string { return digests(c.Logo) }
 
 // ContractSpec is what was promised together: agreements that are reported together,
 // all with one customer.
@@ -32,6 +39,7 @@ type ContractSpec struct {
 	Name     string       `json:"name" minLength:"1" maxLength:"120"`
 	Customer string       `json:"customer,omitempty" maxLength:"120" doc:"Id of the customer it is with; empty: internal, or with a supplier"`
 	Credits  *CreditTerms `json:"credits,omitempty" doc:"What limits the credits of its agreements; absent: nothing"`
+	Layout   string       `json:"layout,omitempty" maxLength:"120" doc:"Id of the layout of its reports; empty: the customer's"`
 	Note     string       `json:"note,omitempty" maxLength:"2000"`
 }
 
@@ -123,6 +131,12 @@ func (c CustomerSpec) Validate() error {
 	}
 	if err := c.Schedule.Validate(); err != nil {
 		return Within("schedule", err)
+	}
+	if err := people("contacts", c.Contacts); err != nil {
+		return err
+	}
+	if err := logo("logo", c.Logo); err != nil {
+		return err
 	}
 	return called("name", c.Name)
 }

@@ -14,6 +14,7 @@ const MostWorkingDay = 20
 type ReportSchedule struct {
 	WorkingDay   int      `json:"working_day,omitempty" minimum:"0" maximum:"20" doc:"The nth day of each month from Monday to Friday that is no holiday; 0: by the rule"`
 	RRule        string   `json:"rrule,omitempty" maxLength:"500" doc:"RFC 5545, such as FREQ=MONTHLY;BYDAY=-1FR; empty: by the working day"`
+	Publish      bool     `json:"publish,omitempty" doc:"They are published at once, where a standing approval is in force, the verdict is there and nothing was adjusted; otherwise they are drafted"`
 	At           string   `json:"at" maxLength:"5" doc:"Time of the day, 08:00"`
 	Timezone     string   `json:"timezone" minLength:"1" maxLength:"60"`
 	HolidayLists []string `json:"holiday_lists,omitempty" maxItems:"20" doc:"Ids of lists whose days are no working days; by a rule what falls on one comes on the next day that is none"`

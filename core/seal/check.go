@@ -13,6 +13,9 @@ import (
 	"kestite/core/credit"
 	"kestite/core/definition"
 	"kestite/core/evidence"
+	"kestite/core/measure"
+	"kestite/core/response"
+	"kestite/core/span"
 	"kestite/core/verdict"
 )
 
@@ -92,7 +95,52 @@ func (a *Archive) Recompute() (differs []string, by string, err error) {
 		return append(differs, fmt.Sprintf("%s: it holds %d accounts, a report has one", AccountName, len(list))), by, nil
 	}
 	differs = compare(differs, ReportName, "account", said["account"], list[0], skip)
-	return owed(differs, a.Files[ReportName], made[0]), by, nil
+	differs = owed(differs, a.Files[ReportName], made[0])
+	if by == ByMeasurements {
+		differs, err = a.timed(differs, compiled, made[0])
+	}
+	return differs, by, err
+}
+
+// timed adds what differs of the response times that a report states, which follow from
+// the measurements.
+func (a *Archive) timed(differs []string, bundle *definition.Compiled, of *account.Account) ([]string, error) {
+	var said struct {
+		Responses []response.Summary `json:"responses"`
+	}
+	if err := json.Unmarshal(a.Files[ReportName], &said); err != nil {
+		return append(differs, fmt.Sprintf("%s: responses cannot be read: %v", ReportName, err)), nil
+	}
+	if len(said.Responses) == 0 {
+		return differs, nil
+	}
+	within := span.Span{From: of.From, To: of.To}
+	times := response.Times{Hours: span.Set{within}.Intersect(of.Clauses.Hours)}
+	columns := map[string]string{}
+	for _, c := range bundle.Services[of.Service].Checks() {
+		if name, _, is := response.Measure(c.Kind); is && columns[c.ID] == "" {
+			columns[c.ID] = name
+		}
+	}
+	err := evidence.Answers(bytes.NewReader(a.Files[MeasurementsName]), MeasurementsName, func(check string) string { return columns[check] },
+		func(check, location string, at span.Instant, outcome measure.Outcome, thousandths int64) {
+			if response.Answered(outcome) {
+				times.Add(response.Key{Check: check, Location: location}, columns[check], at, thousandths)
+			}
+		})
+	if err != nil {
+		return differs, err
+	}
+	again := times.Summaries()
+	if len(again) != len(said.Responses) {
+		return append(differs, fmt.Sprintf("%s: responses are of %d; recomputed they are of %d", ReportName, len(said.Responses), len(again))), nil
+	}
+	for i, r := range again {
+		if r != said.Responses[i] {
+			differs = append(differs, fmt.Sprintf("%s: responses[%d] is %s; recomputed it is %s", ReportName, i, shown(said.Responses[i]), shown(r)))
+		}
+	}
+	return differs, nil
 }
 
 // owed adds what differs of the credit that a report states, which follows from its fee and

@@ -135,6 +135,7 @@ func (s *Server) routes(api huma.API) {
 	s.windowRoutes(a)
 	s.embargoRoutes(a)
 	s.selectionRoutes(a)
+	s.layoutRoutes(a)
 	s.requestRoutes(a)
 	s.closeRoutes(a)
 	s.creditRoutes(a)

@@ -15,6 +15,9 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
+// fileType is the media type in which files are uploaded.
+const fileType = "application/octet-stream"
+
 // legible refuses requests whose texts no database can keep: what is no UTF-8,
 // and the character U+0000. A path with it names nothing; a body or query is
 // told where it stands.
@@ -30,7 +33,8 @@ func legible(next http.Handler) http.Handler {
 				return
 			}
 		}
-		if r.Body == nil || r.Body == http.NoBody || r.Method == http.MethodGet {
+		// A file is bytes, and no text; what reads JSON refuses its type.
+		if r.Body == nil || r.Body == http.NoBody || r.Method == http.MethodGet || r.Header.Get("Content-Type") == fileType {
 			next.ServeHTTP(w, r)
 			return
 		}

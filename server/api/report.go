@@ -68,9 +68,12 @@ type ReportPage struct {
 	Today        []string              `json:"today" doc:"Of a published report: how it differs from what the same account says today, as sentences; none where it does not"`
 	Frozen       *definition.Signature `json:"frozen,omitempty" doc:"Who froze the account in its close; absent: nobody did"`
 	FrozenWords  string                `json:"frozen_words,omitempty"`
+	Standing     string                `json:"standing_words,omitempty" doc:"Who let its schedule publish it; absent: people published it"`
 	CreditWords  string                `json:"credit_words,omitempty" doc:"What is owed for the period; absent: no fee was agreed"`
 	Adjusted     []string              `json:"adjusted" doc:"The adjustments as sentences, as the document prints them"`
 	Adjustments  []report.Adjusted     `json:"adjustments" doc:"Those that the account counts with"`
+	Sections     []report.Section      `json:"sections" doc:"What its layout asks for, as the document prints it"`
+	Layout       string                `json:"layout,omitempty" doc:"What its layout is called; absent: nobody chose one"`
 	Clauses      []string              `json:"clauses"`
 	Method       []string              `json:"method"`
 	Approval     *ApprovalView         `json:"approval,omitempty" doc:"Of a draft whose customer's reports a second person approves"`
@@ -269,11 +272,15 @@ func (s *Server) reportPage(ctx context.Context, in *ByID) (*body[ReportPage], e
 		Remark: c.Remark, Sentence: report.VerdictSentence(c), Organisation: c.Organisation, ServiceName: c.ServiceName,
 		Target: c.Target, Timezone: c.Timezone, From: when.From, To: when.To,
 		Figures: figures(&c.Account), Intervals: intervals(&c.Account), Outages: c.Outages, Statement: report.StatementOf(c), Clauses: c.Clauses, Method: c.Method,
-		Frozen: c.Frozen, FrozenWords: report.FrozenWords(c, loc), CreditWords: report.CreditWords(c), Adjusted: append([]string{}, report.AdjustmentWords(c, loc)...), Adjustments: append([]report.Adjusted{}, c.Adjustments...),
+		Frozen: c.Frozen, FrozenWords: report.FrozenWords(c, loc), CreditWords: report.CreditWords(c), Standing: report.StandingWords(c, loc), Adjusted: append([]string{}, report.AdjustmentWords(c, loc)...), Adjustments: append([]report.Adjusted{}, c.Adjustments...),
 	}
 	if c.Account.AvailabilityPercent != nil {
 		out.Availability = *c.Account.AvailabilityPercent
 	}
+	if c.Layout != nil {
+		out.Layout = c.Layout.Name
+	}
+	out.Sections = c.Sections(loc)
 	if out.Seal, err = sealOf(r); err != nil {
 		return nil, err
 	}
@@ -450,16 +457,22 @@ func (s *Server) formOf(ctx context.Context, r db.Report, format string) (*file,
 	}
 	name := fmt.Sprintf("%s-%s-report-%d", r.Agreement, strings.NewReplacer("/", "_", ":", "").Replace(r.Period), r.Number)
 	out := &file{}
+	var logos []report.Logo
+	if r.State == "draft" {
+		if logos, err = c.Logos(ctx, s.Store.Queries); err != nil {
+			return nil, err
+		}
+	}
 	switch format {
 	case "pdf":
 		out.ContentType, name = "application/pdf", name+".pdf"
 		if out.Body = r.Document; r.State == "draft" {
-			out.Body, err = report.PDF(c, s.Now(), "")
+			out.Body, err = report.PDF(c, s.Now(), "", logos)
 		}
 	case "html":
 		out.ContentType, name = "text/html; charset=utf-8", name+".html"
-		out.Policy = "default-src 'none'; style-src 'unsafe-inline'; sandbox"
-		out.Body, err = s.rendered(ctx, r, report.HTMLName, func() ([]byte, error) { return report.HTML(c, s.Now(), "") })
+		out.Policy = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox"
+		out.Body, err = s.rendered(ctx, r, report.HTMLName, func() ([]byte, error) { return report.HTML(c, s.Now(), "", logos) })
 	case "xlsx":
 		out.ContentType, name = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", name+".xlsx"
 		out.Body, err = s.rendered(ctx, r, report.XLSXName, func() ([]byte, error) { return report.XLSX(c, s.Now(), "") })

@@ -37,6 +37,7 @@ type Desk struct {
 	Definitions *defining.Definitions
 	Books       *history.Books
 	Board       *accounting.Board
+	Shelf       *report.Shelf
 	Notices     *notifying.Keeper
 	Now         func() time.Time
 }
@@ -308,6 +309,9 @@ func (d *Desk) Freeze(ctx context.Context, of Period, seen string, by trail.By) 
 	}
 	content, err := report.New(report.SubjectOf(c.Snap, of.Agreement, of.Name, c.Account), c.Account)
 	if err != nil {
+		return err
+	}
+	if err := d.Shelf.Fill(ctx, c.Snap, c.Period, c.Account, &content); err != nil {
 		return err
 	}
 	content.Explain(c.Questions)

@@ -280,6 +280,9 @@ func (d *Definitions) plan(ctx context.Context, q *db.Queries, ch Change, of Ste
 	if err != nil {
 		return nil, d.calling(ctx, err)
 	}
+	if err := logosThere(ctx, q, steps); err != nil {
+		return nil, err
+	}
 	for i, id := range plan.IDs {
 		if spec, is := plan.After.Current(catalogue.Window, id).(definition.WindowSpec); !is || steps[i].Kind != catalogue.Window || steps[i].Does == catalogue.Retire || len(spec.Pause) == 0 {
 			continue

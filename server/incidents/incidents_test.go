@@ -515,7 +515,7 @@ func TestFilesOfIncidents(t *testing.T) {
 		t.Fatalf("%+v", detail.Files)
 	}
 	for name, size := range map[string]int{"fits": incidents.MostFileBytes, "one byte too many": incidents.MostFileBytes + 1} {
-		req, err := http.NewRequest(http.MethodPost, fmt.Sprintf("%s/api/v1/incidents/%d/files?name=long.txt", h.url, id), strings.NewReader(strings.Repeat("a", size)))
+		req, err := http.NewRequest(http.MethodPost, fmt.Sprintf("%s/api/v1/incidents/%d/files?name=long.txt", h.url, id), strings.NewReader("\x89PNG\r\n\x1a\n"+strings.Repeat("\x00", size-8)))
 		if err != nil {
 			t.Fatal(err)
 		}

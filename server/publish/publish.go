@@ -34,6 +34,7 @@ type Desk struct {
 	Definitions *defining.Definitions
 	Books       *history.Books
 	Keys        *seals.Keys
+	Shelf       *report.Shelf
 	Notices     *notifying.Keeper
 }
 
@@ -155,8 +156,10 @@ func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.
 	}
 	about := report.SubjectOf(snap, r.Agreement, r.Period, a)
 	about.Number, about.Remark = int(r.Number), r.Remark
-	c, err = report.New(about, a)
-	return c, Source{period: p}, err
+	if c, err = report.New(about, a); err != nil {
+		return c, Source{}, err
+	}
+	return c, Source{period: p}, d.Shelf.Fill(ctx, snap, p, a, &c)
 }
 
 // same says whether what a draft was made from is still that which the draft would be
@@ -319,11 +322,15 @@ func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now tim
 	}
 	at := now.UTC().Truncate(time.Second)
 	digest := report.Digest(content, inputs)
-	document, err := report.PDF(c, at, digest)
+	logos, err := c.Logos(ctx, d.Store.Queries)
 	if err != nil {
 		return out, nil, from, says, err
 	}
-	files, err = report.Files(c, at, digest, content, document, inputs, measured)
+	document, err := report.PDF(c, at, digest, logos)
+	if err != nil {
+		return out, nil, from, says, err
+	}
+	files, err = report.Files(c, at, digest, content, document, inputs, measured, logos)
 	return db.PublishReportParams{
 		ID: r.ID, PublishedAt: &at, PublishedBy: &by, Content: content, Inputs: inputs, Document: document, Digest: &digest, Credit: owed,
 	}, files, from, says, err

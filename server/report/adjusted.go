@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"kestite/core/account"
 	"kestite/core/span"
 )
 
@@ -48,5 +49,46 @@ func FrozenWords(c Content, loc *time.Location) string {
 	if c.Frozen == nil {
 		return ""
 	}
-	return fmt.Sprintf("The account was closed and frozen by %s on %s.", c.Frozen.Name, c.Frozen.At.Time().In(loc).Format("2 Jan 2006 15:04:05 MST"))
+	return label("frozen", c.Frozen.Name, c.Frozen.At.Time().In(loc).Format("2 Jan 2006 15:04:05 MST"))
+}
+
+// StandingWords say who lets a schedule publish a report; empty where people published it.
+func StandingWords(c Content, loc *time.Location) string {
+	if c.Standing == nil {
+		return ""
+	}
+	return label("report.standing", c.Standing.Name, c.Standing.At.Time().In(loc).Format("2 January 2006"))
+}
+
+// leadWords are the sentences below the verdict.
+func leadWords(c Content, loc *time.Location) []string {
+	a := c.Account
+	out := []string{label("verdict.lead", span.Words(a.AllowanceMS), span.WordsUp(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent),
+		or(a.AvailabilityHighPercent), a.CoveragePercent)}
+	for _, words := range []string{CreditWords(c), FrozenWords(c, loc), StandingWords(c, loc)} {
+		if words != "" {
+			out = append(out, words)
+		}
+	}
+	return out
+}
+
+// VerdictSentence says the outcome in one sentence.
+func VerdictSentence(c Content) string {
+	switch c.Account.Verdict {
+	case account.Met:
+		return label("verdict.met", c.Target, or(c.Account.AvailabilityPercent))
+	case account.Missed:
+		return label("verdict.missed", c.Target, or(c.Account.AvailabilityPercent))
+	case account.Insufficient:
+		return label("verdict.insufficient", c.Target, c.Account.CoveragePercent)
+	}
+	return label("verdict.none")
+}
+
+func or(s *string) string {
+	if s == nil {
+		return "–"
+	}
+	return *s
 }

@@ -55,6 +55,17 @@ type Content struct {
 	// Credit is what is owed for the period; nil: no fee was agreed.
 	Credit  *credit.Owed `json:"credit,omitempty"`
 	Outages []Outage     `json:"outages"`
+	// Layout is what it is laid out by, and what follows is what that asks for.
+	Layout         *Laid      `json:"layout,omitempty"`
+	LatencyPromise *Promised  `json:"latency_promise,omitempty"`
+	Work           []Worked   `json:"work,omitempty"`
+	Responses      []Timed    `json:"responses,omitempty"`
+	Trend          []Past     `json:"trend,omitempty"` // oldest first, this period last
+	Incidents      []Happened `json:"incidents,omitempty"`
+	Ledger         []Settled  `json:"ledger,omitempty"`
+	Claims         []Settled  `json:"claims,omitempty"`
+	// Standing says who lets a schedule publish it; nil: people published it.
+	Standing *definition.Signature `json:"standing,omitempty"`
 }
 
 // Outage is a run of class down.
@@ -64,6 +75,8 @@ type Outage struct {
 	MS   int64        `json:"ms"`
 	// Cause is what the close knows of it; empty where nothing was said.
 	Cause string `json:"cause,omitempty"`
+	// Incident is its number; 0: there was none.
+	Incident int64 `json:"incident,omitempty"`
 }
 
 // Adjusted is an adjustment that the account counts with.
@@ -146,11 +159,7 @@ func New(s Subject, a *account.Account) (Content, error) {
 		Service: a.Service, ServiceName: s.ServiceName, Target: string(s.Spec.TargetPercent), Timezone: s.Spec.Timezone,
 		DegradedWeight: string(s.Spec.DegradedWeightPercent), Unmeasured: a.Clauses.Agreement.Unmeasured, Maintenance: a.Clauses.Agreement.Maintenance.Mode,
 		Period: s.Period, Number: s.Number, Remark: s.Remark, Credit: owed, Clauses: append(clauses.Sentences(s.Spec, s.Named), clauses.Terms(s.Terms)...), Account: *a, Outages: []Outage{},
-		Method: []string{
-			"The service was measured from outside at regular intervals from every location named in the agreement's checks; each millisecond of the period was put into exactly one class.",
-			"A failure counts from its first failed measurement to the first good one once it is confirmed; time that was not measured is shown as such and never counts silently as good.",
-			"Availability is the base less the downtime, divided by the base, computed exactly and truncated to four decimals; the bounds say what may have happened between measurements.",
-		},
+		Method: []string{label("method.measured"), label("method.failure"), label("method.availability"), label("method.classes")},
 	}
 	c.Outages = OutagesOf(a)
 	for _, adj := range a.Clauses.Approved {
@@ -166,15 +175,13 @@ func CreditWords(c Content) string {
 	if o == nil {
 		return ""
 	}
-	to := "to the customer"
-	if o.Direction == credit.FromSupplier {
-		to = "by the supplier"
+	switch {
+	case o.Percent == "0":
+		return label("credit.none", o.Fee, o.Currency)
+	case o.Direction == credit.FromSupplier:
+		return label("credit.supplier", o.Percent, o.Fee, o.Currency, o.Amount, o.Currency)
 	}
-	if o.Percent == "0" {
-		return fmt.Sprintf("Of the fee of %s %s no credit is owed.", o.Fee, o.Currency)
-	}
-	return fmt.Sprintf("A credit of %s %% of the fee of %s %s is owed %s: %s %s, before the limits of the contract.", o.Percent, o.Fee, o.Currency, to,
-		o.Amount, o.Currency)
+	return label("credit.customer", o.Percent, o.Fee, o.Currency, o.Amount, o.Currency)
 }
 
 // Freeze returns the gzipped inputs of a period.

@@ -94,7 +94,7 @@ const (
 // Files are the files of a report as they are published: what it says in each form, and
 // what that follows from. at and digest are those that the documents print; measurements
 // may be nil.
-func Files(c Content, at time.Time, digest string, content, document, inputs, measurements []byte) (map[string][]byte, error) {
+func Files(c Content, at time.Time, digest string, content, document, inputs, measurements []byte, logos []Logo) (map[string][]byte, error) {
 	z, err := gzip.NewReader(bytes.NewReader(inputs))
 	if err != nil {
 		return nil, err
@@ -110,7 +110,10 @@ func Files(c Content, at time.Time, digest string, content, document, inputs, me
 	if out["report.csv"], err = c.CSV(); err != nil {
 		return nil, err
 	}
-	if out[HTMLName], err = HTML(c, at, digest); err != nil {
+	for _, l := range logos {
+		out["logo-"+l.Of+".png"] = l.PNG
+	}
+	if out[HTMLName], err = HTML(c, at, digest, logos); err != nil {
 		return nil, err
 	}
 	if out[XLSXName], err = XLSX(c, at, digest); err != nil {

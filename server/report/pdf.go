@@ -11,49 +11,49 @@ import (
 	"codeberg.org/go-pdf/fpdf"
 
 	"kestite/core/account"
-	"kestite/core/calendar"
 	"kestite/core/definition"
-	"kestite/core/span"
 	"kestite/web"
 )
 
 //go:embed fonts/*.ttf
 var fonts embed.FS
 
-// Page geometry in mm (A4 portrait).
+// Page geometry in mm.
 const (
-	pageWidth  = 210.0
 	margin     = 20.0
-	textWidth  = pageWidth - 2*margin
 	lineHeight = 5.2
+	footHeight = 24.0
 )
 
 // page is a PDF under construction.
 type page struct {
 	*fpdf.Fpdf
-	loc *time.Location
+	width, height, text float64 // of the paper, and of what is printed on it
+	accent              web.Colour
 }
-
-// The document has the colours of the screens, in the light.
-var (
-	black    = web.Colours["text"]
-	grey     = web.Colours["secondary"]
-	rule     = web.Colours["divider"]
-	classInk = map[account.Class]web.Colour{
-		account.Up: web.Colours["up"], account.Degraded: web.Colours["degraded"], account.Down: web.Colours["down"],
-		account.Maintenance: web.Colours["maintenance"], account.Upstream: web.Colours["upstream"], account.Excused: web.Colours["excused"],
-		account.Tolerated: web.Colours["tolerated"], account.Unmeasured: web.Colours["unmeasured"],
-	}
-)
 
 // PDF draws the report. made is when it was published; digest identifies content and
 // inputs. Without a digest it is a draft, made then, and says so on every page.
-func PDF(c Content, made time.Time, digest string) ([]byte, error) {
-	loc, err := calendar.Zone(c.Timezone)
+func PDF(c Content, made time.Time, digest string, logos []Logo) ([]byte, error) {
+	d, err := c.Document(made, digest, logos)
 	if err != nil {
 		return nil, err
 	}
-	p := &page{fpdf.New("P", "mm", "A4", ""), loc}
+	return d.PDF()
+}
+
+// PDF draws the document.
+func (d *Document) PDF() ([]byte, error) {
+	orientation := "P"
+	if d.Layout.Landscape {
+		orientation = "L"
+	}
+	p := &page{Fpdf: fpdf.New(orientation, "mm", d.Layout.paper(), ""), accent: rule}
+	p.width, p.height = p.GetPageSize()
+	p.text = p.width - 2*margin
+	if r, g, b, is := definition.ParseColour(d.Layout.Accent); is {
+		p.accent = web.Colour{R: r, G: g, B: b}
+	}
 	for style, file := range map[string]string{"": "SourceSans3_400Regular.ttf", "B": "SourceSans3_600SemiBold.ttf"} {
 		data, err := fonts.ReadFile("fonts/" + file)
 		if err != nil {
@@ -67,37 +67,35 @@ func PDF(c Content, made time.Time, digest string) ([]byte, error) {
 	}
 	p.AddUTF8FontFromBytes("serif", "", serif)
 	p.SetMargins(margin, margin, margin)
-	p.SetAutoPageBreak(true, 22)
-	p.SetTitle(seen(fmt.Sprintf("%s, %s", c.Name, PeriodWords(c.Period))), true)
-	p.SetAuthor(seen(c.Organisation), true)
-	p.SetLang("en")
-	p.SetCreationDate(made)
-	p.SetModificationDate(made)
-	state := "SHA-256 " + digest[:min(16, len(digest))]
-	if digest == "" {
-		state = "draft, not published"
+	p.SetCellMargin(0)
+	p.SetAutoPageBreak(true, footHeight-2)
+	p.SetTitle(seen(d.Title+", "+d.About), true)
+	p.SetAuthor(seen(d.Publisher), true)
+	p.SetLang(Language)
+	p.SetCreationDate(d.Made)
+	p.SetModificationDate(d.Made)
+	if d.Draft {
 		p.SetHeaderFunc(func() {
 			p.SetY(10)
 			p.font("B", 9, classInk[account.Down])
-			p.CellFormat(textWidth, 4, "Draft. Not published: its figures may still change.", "", 0, "R", false, 0, "")
+			p.CellFormat(p.text, 4, label("report.draft"), "", 0, "R", false, 0, "")
 			p.SetY(margin)
 		})
 	}
 	p.SetFooterFunc(func() {
 		p.SetY(-15)
 		p.font("", 8, grey)
-		p.CellFormat(textWidth-20, 4, fmt.Sprintf("%s · %s · report %d · %s", c.Name, PeriodWords(c.Period), c.Number, state), "",
-			0, "L", false, 0, "")
-		p.CellFormat(20, 4, fmt.Sprintf("page %d", p.PageNo()), "", 0, "R", false, 0, "")
+		p.CellFormat(p.text-20, 4, d.Footer, "", 0, "L", false, 0, "")
+		p.CellFormat(20, 4, label("report.page", p.PageNo()), "", 0, "R", false, 0, "")
 	})
 	p.AddPage()
-	p.head(c, made, digest == "")
-	p.verdict(c)
-	p.strip(c)
-	p.figures(c)
-	p.outages(c)
-	p.adjustments(c)
-	p.words(c)
+	p.head(d)
+	for _, s := range d.Sections {
+		p.heading(s.Title)
+		for _, b := range s.Blocks {
+			p.block(b)
+		}
+	}
 	var buf bytes.Buffer
 	if err := p.Output(&buf); err != nil {
 		return nil, fmt.Errorf("write the PDF: %w", err)
@@ -110,8 +108,7 @@ func (p *page) font(style string, size float64, c web.Colour) {
 	p.SetTextColor(c.R, c.G, c.B)
 }
 
-// seen is a text as it is printed: what steers, cannot be seen or turns others
-// round becomes U+FFFD; lines stay.
+// seen is a text of nothing but what can be seen.
 func seen(text string) string {
 	return strings.Map(func(r rune) rune {
 		if r != '\n' && (unicode.IsControl(r) || definition.Unseen(r)) {
@@ -131,287 +128,245 @@ func (p *page) MultiCell(w, h float64, text, border, align string, fill bool) {
 	p.Fpdf.MultiCell(w, h, seen(text), border, align, fill)
 }
 
-func (p *page) line(text string) { p.CellFormat(textWidth, lineHeight, text, "", 1, "L", false, 0, "") }
+func (p *page) line(text string) { p.CellFormat(p.text, lineHeight, text, "", 1, "L", false, 0, "") }
+
+// room begins another page where less than so many millimetres are left of this one.
+func (p *page) room(height float64) bool {
+	if p.GetY()+height <= p.height-footHeight {
+		return false
+	}
+	p.AddPage()
+	return true
+}
 
 func (p *page) heading(text string) {
-	const room = 34 // a heading is not left alone at the foot of a page
-	if p.GetY() > 297-room {
-		p.AddPage()
-	}
+	const most = 34 - footHeight // a heading is not left alone at the foot of a page
+	p.room(most)
 	p.Ln(5)
 	p.font("B", 10.5, black)
-	p.Bookmark(text, 0, -1)
+	p.Bookmark(seen(text), 0, -1)
 	p.line(text)
-	p.SetDrawColor(rule.R, rule.G, rule.B)
-	p.Line(margin, p.GetY(), pageWidth-margin, p.GetY())
+	p.SetDrawColor(p.accent.R, p.accent.G, p.accent.B)
+	p.SetLineWidth(0.25)
+	p.Line(margin, p.GetY(), p.width-margin, p.GetY())
 	p.Ln(1.5)
 }
 
-func (p *page) head(c Content, made time.Time, draft bool) {
+func (p *page) head(d *Document) {
+	p.logos(d.Logos)
 	p.font("", 9, grey)
-	p.line(c.Organisation)
+	p.line(d.Publisher)
 	p.Ln(2)
 	p.SetFont("serif", "", 22)
 	p.SetTextColor(black.R, black.G, black.B)
-	p.CellFormat(textWidth, 10, c.Name, "", 1, "L", false, 0, "")
+	p.MultiCell(p.text, 10, d.Title, "", "L", false)
 	p.font("", 11, grey)
-	for_ := ""
-	if c.Customer != "" {
-		for_ = " for " + c.Customer
-	}
-	p.line(fmt.Sprintf("Availability of %s in %s%s", c.ServiceName, PeriodWords(c.Period), for_))
+	p.MultiCell(p.text, lineHeight, d.About, "", "L", false)
 	p.font("", 9, grey)
-	state := "published"
-	if draft {
-		state = "a draft of"
-	}
-	p.line(fmt.Sprintf("Report %d, %s %s", c.Number, state, made.In(p.loc).Format("2 January 2006, 15:04 MST")))
-}
-
-func (p *page) verdict(c Content) {
+	p.line(d.State)
 	p.Ln(6)
 	p.SetFont("serif", "", 15)
 	p.SetTextColor(black.R, black.G, black.B)
-	p.MultiCell(textWidth, 7, VerdictSentence(c), "", "L", false)
+	p.MultiCell(p.text, 7, d.Verdict, "", "L", false)
 	p.font("", 10, grey)
-	for _, words := range leadWords(c, p.loc) {
-		p.MultiCell(textWidth, lineHeight, words, "", "L", false)
+	for _, words := range d.Lead {
+		p.MultiCell(p.text, lineHeight, words, "", "L", false)
+	}
+	if d.Opening != nil {
+		p.Ln(6)
+		p.figure(*d.Opening)
 	}
 }
 
-// leadWords are the sentences below the verdict.
-func leadWords(c Content, loc *time.Location) []string {
-	a := c.Account
-	out := []string{fmt.Sprintf("Allowance for the period %s, used %s, left %s. Sampling bounds %s %% to %s %%. Measured %s %% of the time it should be.",
-		span.Words(a.AllowanceMS), span.WordsUp(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent), or(a.AvailabilityHighPercent), a.CoveragePercent)}
-	for _, words := range []string{CreditWords(c), FrozenWords(c, loc)} {
-		if words != "" {
-			out = append(out, words)
+// logos stand in the head, the publisher's to the left and the customer's to the right.
+func (p *page) logos(list []Logo) {
+	const high, wide = 14.0, 60.0
+	if len(list) == 0 {
+		return
+	}
+	top := p.GetY()
+	for _, l := range list {
+		scale := min(high/float64(l.Height), wide/float64(l.Width))
+		w, h := float64(l.Width)*scale, float64(l.Height)*scale
+		x := margin
+		if l.Of == "customer" {
+			x = p.width - margin - w
 		}
+		p.RegisterImageOptionsReader(l.Of, fpdf.ImageOptions{ImageType: "PNG"}, bytes.NewReader(l.PNG))
+		p.ImageOptions(l.Of, x, top, w, h, false, fpdf.ImageOptions{ImageType: "PNG"}, 0, "")
 	}
-	return out
+	p.SetY(top + high + 5)
 }
 
-// VerdictSentence says the outcome in one sentence.
-func VerdictSentence(c Content) string {
-	switch c.Account.Verdict {
-	case account.Met:
-		return fmt.Sprintf("The target of %s %% was met: %s %% available.", c.Target, or(c.Account.AvailabilityPercent))
-	case account.Missed:
-		return fmt.Sprintf("The target of %s %% was missed: %s %% available.", c.Target, or(c.Account.AvailabilityPercent))
-	case account.Insufficient:
-		return fmt.Sprintf("Too little was measured to say whether the target of %s %% was met: coverage %s %%.", c.Target, c.Account.CoveragePercent)
+func (p *page) block(b Block) {
+	size, ink := 9.5, black
+	if b.Soft {
+		size, ink = 8.5, grey
 	}
-	return "There was no agreed time in this period."
+	for _, text := range b.Text {
+		p.font("", size, ink)
+		p.MultiCell(p.text, lineHeight, text, "", "L", false)
+	}
+	if len(b.Columns) > 0 {
+		p.columns(b.Columns)
+	}
+	if b.Figure != nil {
+		p.Ln(1.5)
+		p.figure(*b.Figure)
+	}
+	if b.Table != nil {
+		p.table(*b.Table)
+	}
 }
 
-func or(s *string) string {
-	if s == nil {
-		return "–"
+func (p *page) columns(list []Pairs) {
+	const gap = 12.0
+	column := (p.text - gap*float64(len(list)-1)) / float64(len(list))
+	most := 0
+	for _, c := range list {
+		most = max(most, len(c.Lines))
 	}
-	return *s
-}
-
-// strip draws the period: the height says the class.
-func (p *page) strip(c Content) {
-	const high, band, half = 14.0, 4.0, 8.0
-	p.Ln(6)
-	ground := p.GetY() + high
-	a := c.Account
-	scale := textWidth / float64(a.To-a.From)
-	x := func(i span.Instant) float64 { return margin + float64(i-a.From)*scale }
-	for _, i := range a.Intervals {
-		k, known := classInk[i.Class]
-		if !known {
-			continue
-		}
-		left := x(i.From)
-		width := max(x(i.To)-left, 0.25)
-		p.SetFillColor(k.R, k.G, k.B)
-		p.SetDrawColor(k.R, k.G, k.B)
-		p.SetLineWidth(0.2)
-		switch i.Class {
-		case account.Up:
-			p.Rect(left, ground-band, width, band, "F")
-		case account.Degraded:
-			p.Rect(left, ground-half, width, half, "F")
-		case account.Down:
-			p.Rect(left, ground-high, width, high, "F")
-		case account.Unmeasured:
-			p.SetDashPattern([]float64{0.6, 0.6}, 0)
-			p.Rect(left, ground-band, width, band, "D")
-			p.SetDashPattern(nil, 0)
-		default:
-			p.Rect(left, ground-high, width, high, "D")
-		}
-	}
-	p.SetDrawColor(black.R, black.G, black.B)
-	p.SetLineWidth(0.25)
-	p.Line(margin, ground, margin+textWidth, ground)
-	p.SetY(ground + 1)
-	p.font("", 7.5, grey)
-	for _, t := range ticks(span.Span{From: a.From, To: a.To}, p.loc) {
-		p.Line(x(t.From), ground, x(t.From), ground+0.8)
-		p.SetX(x(t.From))
-		p.CellFormat(x(t.To)-x(t.From), 3.5, t.text, "", 0, "C", false, 0, "")
-	}
-	p.Ln(5)
-	p.font("", 8, grey)
-	p.line("Low band: up. Half height: degraded. Full height: down. Outlined: maintenance, upstream, excused or tolerated. Dashed: not measured.")
-}
-
-// tick is a part of an axis with what stands under it.
-type tick struct {
-	span.Span
-	text string
-}
-
-// ticks are the days of a period by their date, or its months where there are too
-// many days for that.
-func ticks(period span.Span, loc *time.Location) []tick {
-	const most = 45 // days that there is room for
-	byMonth := period.Length() > most*span.Day
-	var out []tick
-	for day := calendar.WallAt(period.From, loc).At(0); ; day = day.AddDays(1) {
-		at := max(day.Instant(loc, calendar.Shift), period.From)
-		if at >= period.To {
-			break
-		}
-		date := at.Time().In(loc)
-		text := date.Format("2")
-		if byMonth {
-			text = date.Format("Jan 2006")
-		}
-		if last := len(out) - 1; last >= 0 {
-			if out[last].text == text {
-				continue
-			}
-			out[last].To = at
-		}
-		out = append(out, tick{span.Span{From: at, To: period.To}, text})
-	}
-	return out
-}
-
-func (p *page) figures(c Content) {
-	p.heading("The period's time")
-	s := StatementOf(c)
-	const column, gap = (textWidth - 12) / 2, 12.0
-	for i := range max(len(s.Time), len(s.Figures)) {
+	for i := range most {
 		p.room(lineHeight)
 		y := p.GetY()
-		for n, list := range [][]Line{s.Time, s.Figures} {
-			if i < len(list) {
-				p.pair(margin+float64(n)*(column+gap), y, column, list[i])
+		for n, c := range list {
+			if i < len(c.Lines) {
+				p.pair(margin+float64(n)*(column+gap), y, column, c.Lines[i])
 			}
 		}
 		p.SetY(y + lineHeight)
 	}
 	p.Ln(1.5)
-	p.font("", 8.5, grey)
-	for _, note := range s.Notes {
-		p.MultiCell(textWidth, lineHeight-0.5, note, "", "L", false)
-	}
 }
 
 func (p *page) pair(x, y, width float64, l Line) {
 	size := 9.5
 	p.font("", size, grey)
 	// A long pair is set smaller, and never one part over the other.
-	if wide := p.GetStringWidth(l.Name) + p.GetStringWidth(l.Text) + 4; wide > width {
+	if wide := p.GetStringWidth(seen(l.Name)) + p.GetStringWidth(seen(l.Text)) + 4; wide > width {
 		size *= width / wide
 	}
 	p.font("", size, grey)
-	name := p.GetStringWidth(l.Name) + 2
+	name := p.GetStringWidth(seen(l.Name)) + 2
 	p.SetXY(x, y)
 	p.CellFormat(name, lineHeight, l.Name, "", 0, "L", false, 0, "")
 	p.font("", size, black)
 	p.CellFormat(width-name, lineHeight, l.Text, "", 0, "R", false, 0, "")
 }
 
-// room begins another page where less than so many millimetres are left of this one.
-func (p *page) room(height float64) {
-	const foot = 297 - 24
-	if p.GetY()+height > foot {
-		p.AddPage()
+// table prints rows; a row and its head are not torn, and a cell that is too long is broken
+// into lines.
+func (p *page) table(t Table) {
+	const gap = 2.0
+	all := 0.0
+	for _, c := range t.Head {
+		all += c.Wide
 	}
-}
-
-func (p *page) outages(c Content) {
-	p.heading("Outages")
-	if len(c.Outages) == 0 {
-		p.font("", 9.5, black)
-		p.line("None.")
-		return
+	widths := make([]float64, len(t.Head))
+	for i, c := range t.Head {
+		widths[i] = c.Wide / all * p.text
 	}
-	widths := []float64{12, 62, 62, textWidth - 136}
-	header := func() {
-		p.font("B", 9, grey)
-		for i, h := range []string{"No.", "From (" + c.Timezone + ")", "To", "Duration"} {
-			p.CellFormat(widths[i], lineHeight, h, "", 0, align(i), false, 0, "")
+	row := func(texts []string, style string, size float64, ink web.Colour) {
+		p.font(style, size, ink)
+		lines := make([][]string, len(texts))
+		most := 1
+		for i, text := range texts {
+			lines[i] = p.SplitText(seen(text), widths[i]-gap)
+			most = max(most, len(lines[i]))
 		}
-		p.Ln(lineHeight)
+		y := p.GetY()
+		for n := range most {
+			for i, x := 0, margin; i < len(texts); x, i = x+widths[i], i+1 {
+				if n >= len(lines[i]) {
+					continue
+				}
+				align, wide := "L", widths[i]
+				if t.Head[i].Right {
+					align = "R"
+				} else {
+					wide -= gap
+				}
+				p.SetXY(x, y+float64(n)*lineHeight)
+				p.CellFormat(wide, lineHeight, lines[i][n], "", 0, align, false, 0, "")
+			}
+		}
+		p.SetXY(margin, y+float64(most)*lineHeight)
+	}
+	high := func(r Row) float64 {
+		p.font("", 9.5, black)
+		most := 1
+		for i, c := range r.Cells {
+			most = max(most, len(p.SplitText(seen(c.Text), widths[i]-gap)))
+		}
+		if r.Note != "" {
+			most++
+		}
+		return float64(most) * lineHeight
+	}
+	titles := make([]string, len(t.Head))
+	for i, c := range t.Head {
+		titles[i] = c.Title
+	}
+	header := func() { row(titles, "B", 9, grey) }
+	if len(t.Rows) > 0 {
+		p.room(lineHeight + high(t.Rows[0]))
 	}
 	header()
-	for n, o := range c.Outages {
-		const foot = 297 - 24
-		if p.GetY()+lineHeight > foot {
-			p.AddPage()
+	for _, r := range t.Rows {
+		if p.room(high(r)) {
 			header()
 		}
-		p.font("", 9.5, black)
-		for i, cell := range []string{fmt.Sprint(n + 1), p.at(o.From), p.at(o.To), span.WordsUp(o.MS)} {
-			p.CellFormat(widths[i], lineHeight, cell, "", 0, align(i), false, 0, "")
+		texts := make([]string, len(r.Cells))
+		for i, c := range r.Cells {
+			texts[i] = c.Text
 		}
-		p.Ln(lineHeight)
-		if o.Cause != "" {
-			p.SetX(margin + widths[0])
+		row(texts, "", 9.5, black)
+		if r.Note != "" {
+			p.SetX(margin + widths[0]*0.3)
 			p.font("", 9, grey)
-			p.MultiCell(textWidth-widths[0], lineHeight-0.5, o.Cause, "", "L", false)
+			p.MultiCell(p.text-widths[0]*0.3, lineHeight-0.5, r.Note, "", "L", false)
 		}
 	}
+	p.Ln(1)
 }
 
-func (p *page) adjustments(c Content) {
-	lines := AdjustmentWords(c, p.loc)
-	if len(lines) == 0 {
-		return
+// figure draws marks as wide as the page.
+func (p *page) figure(f Figure) {
+	scale := p.text / f.Width
+	p.room(f.Height*scale + 6)
+	top := p.GetY()
+	for _, m := range f.Marks {
+		ink := web.Colours[m.Ink]
+		x, y := margin+m.X*scale, top+m.Y*scale
+		if m.Text != "" {
+			p.font("", 7.5, ink)
+			text := seen(m.Text)
+			switch wide := p.GetStringWidth(text); m.Anchor {
+			case "middle":
+				x -= wide / 2
+			case "end":
+				x -= wide
+			}
+			p.Text(x, y, text)
+			continue
+		}
+		p.SetFillColor(ink.R, ink.G, ink.B)
+		p.SetDrawColor(ink.R, ink.G, ink.B)
+		p.SetLineWidth(0.2)
+		if m.Dashed {
+			p.SetDashPattern([]float64{0.6, 0.6}, 0)
+		}
+		style := "F"
+		if m.Hollow {
+			style = "D"
+		}
+		p.Rect(x, y, max(m.Width*scale, 0.2), max(m.Height*scale, 0.1), style)
+		if m.Dashed {
+			p.SetDashPattern(nil, 0)
+		}
 	}
-	p.heading("Adjustments")
-	p.font("", 9.5, black)
-	for _, l := range lines {
-		p.MultiCell(textWidth, lineHeight, l, "", "L", false)
-	}
-}
-
-func align(column int) string {
-	if column == 3 {
-		return "R"
-	}
-	return "L"
-}
-
-// printed is how documents write an instant.
-const printed = "Mon 2 Jan 2006 15:04:05 MST"
-
-func (p *page) at(i span.Instant) string {
-	return i.Time().In(p.loc).Format(printed)
-}
-
-func (p *page) words(c Content) {
-	if c.Remark != "" {
-		p.heading("Remark")
-		p.font("", 9.5, black)
-		p.MultiCell(textWidth, lineHeight, c.Remark, "", "L", false)
-	}
-	p.heading("What was promised")
-	p.font("", 9.5, black)
-	for _, s := range c.Clauses {
-		p.MultiCell(textWidth, lineHeight, s, "", "L", false)
-	}
-	p.heading("How it was measured")
-	p.font("", 9.5, black)
-	for _, s := range c.Method {
-		p.MultiCell(textWidth, lineHeight, s, "", "L", false)
-	}
+	p.SetY(top + f.Height*scale + 1)
+	p.font("", 8, grey)
+	p.MultiCell(p.text, 4, f.Caption, "", "L", false)
+	p.Ln(1.5)
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,6 +54,7 @@ func XLSX(c Content, made time.Time, digest string) (out []byte, err error) {
 	b.outages(c, loc)
 	b.intervals(c, loc)
 	b.adjustments(c, loc)
+	b.sections(c.Sections(loc))
 	b.words(c)
 	if b.err != nil {
 		return nil, fmt.Errorf("write the workbook: %w", b.err)
@@ -209,6 +211,44 @@ func (b *book) adjustments(c Content, loc *time.Location) {
 	b.sheet(sheetAdjusted, []float64{24, 24, 16, 14, 16, 60, 20, 24, 24}, "From", "To", "ms in service hours", "Counts as", "Cause", "Reason", "Reference", "Proposed by", "Approved by")
 	for i, a := range c.Adjustments {
 		b.row(sheetAdjusted, i+2, a.From.Time().In(loc), a.To.Time().In(loc), a.MS, a.Class, a.Cause, a.Reason, a.Reference, a.ProposedBy, a.ApprovedBy)
+	}
+}
+
+// sections writes the tables of sections that have no sheet of their own form.
+func (b *book) sections(list []Section) {
+	for _, s := range list {
+		if s.Key == definition.SectionTime || s.Key == definition.SectionOutages || s.Key == definition.SectionAdjustments {
+			continue
+		}
+		for _, block := range s.Blocks {
+			if block.Table == nil {
+				continue
+			}
+			var head []any
+			var widths []float64
+			noted := slices.ContainsFunc(block.Table.Rows, func(r Row) bool { return r.Note != "" })
+			for _, c := range block.Table.Head {
+				head, widths = append(head, c.Title), append(widths, max(14, c.Wide))
+			}
+			if noted {
+				head, widths = append(head, label("column.note")), append(widths, 60)
+			}
+			b.sheet(s.Title, widths, head...)
+			for i, r := range block.Table.Rows {
+				var cells []any
+				for _, c := range r.Cells {
+					if c.value != nil {
+						cells = append(cells, c.value)
+					} else {
+						cells = append(cells, c.Text)
+					}
+				}
+				if noted {
+					cells = append(cells, r.Note)
+				}
+				b.row(s.Title, i+2, cells...)
+			}
+		}
 	}
 }
 

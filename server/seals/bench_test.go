@@ -150,7 +150,7 @@ func BenchmarkPublish(b *testing.B) {
 	c.Outages = c.Outages[:480]
 	b.Run("pdf", func(b *testing.B) {
 		for b.Loop() {
-			if _, err := report.PDF(c, now, "0123456789abcdef"); err != nil {
+			if _, err := report.PDF(c, now, "0123456789abcdef", nil); err != nil {
 				b.Fatal(err)
 			}
 		}

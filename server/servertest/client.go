@@ -97,11 +97,14 @@ func (a Answer) Problem() (detail string, fields map[string]string) {
 	return p.Detail, fields
 }
 
-// Do makes a request below /api/v1; in is sent as JSON unless nil.
+// Do makes a request below /api/v1; in is sent as JSON unless nil, and bytes as they are.
 func (c *Client) Do(method, path string, in any) Answer {
 	c.T.Helper()
 	var body io.Reader
-	if in != nil {
+	kind := "application/json"
+	if raw, is := in.([]byte); is {
+		body, kind = bytes.NewReader(raw), "application/octet-stream"
+	} else if in != nil {
 		text, err := json.Marshal(in)
 		if err != nil {
 			c.T.Fatal(err)
@@ -113,7 +116,7 @@ func (c *Client) Do(method, path string, in any) Answer {
 		c.T.Fatal(err)
 	}
 	if in != nil {
-		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Content-Type", kind)
 	}
 	resp, err := c.HTTP.Do(req)
 	if err != nil {

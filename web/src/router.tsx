@@ -52,6 +52,7 @@ export const router = createBrowserRouter([
       { path: '/set-up/teams', ...screen(() => import('./setup/parties'), 'Teams') },
       { path: '/set-up/customers', ...screen(() => import('./setup/parties'), 'Customers') },
       { path: '/set-up/contracts', ...screen(() => import('./setup/parties'), 'Contracts') },
+      { path: '/set-up/layouts', ...screen(() => import('./setup/layouts'), 'Layouts') },
       { path: '/set-up/holidays', ...screen(() => import('./setup/holidays'), 'Holidays') },
       { path: '/set-up/embargoes', ...screen(() => import('./setup/embargoes'), 'Embargoes') },
       { path: '/set-up/selections', ...screen(() => import('./setup/selections'), 'Selections') },

@@ -59,7 +59,7 @@ func TestEveryFormHasTheFigures(t *testing.T) {
 			}
 			recalculated(t, name, book, a)
 
-			page, err := report.HTML(c, made, "0123456789abcdef0123456789abcdef")
+			page, err := report.HTML(c, made, "0123456789abcdef0123456789abcdef", nil)
 			if err != nil {
 				t.Fatalf("%s: %v", name, err)
 			}
@@ -67,7 +67,7 @@ func TestEveryFormHasTheFigures(t *testing.T) {
 				t.Errorf("%s: the page has markup of its data, scripts, or something to load", name)
 			}
 			carries(t, name+", page", html.UnescapeString(tags.ReplaceAllString(string(page), "\n")), c)
-			document, err := report.PDF(c, made, "0123456789abcdef0123456789abcdef")
+			document, err := report.PDF(c, made, "0123456789abcdef0123456789abcdef", nil)
 			if err != nil {
 				t.Fatalf("%s: %v", name, err)
 			}

@@ -183,7 +183,7 @@ func derived(a *seal.Archive) ([]string, error) {
 	again := report.OutagesOf(&c.Account)
 	for i := range again {
 		if i < len(c.Outages) {
-			again[i].Cause = c.Outages[i].Cause // words, that follow from nothing
+			again[i].Cause, again[i].Incident = c.Outages[i].Cause, c.Outages[i].Incident // words, that follow from nothing
 		}
 	}
 	if !slices.Equal(again, c.Outages) {

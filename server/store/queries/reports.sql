@@ -130,3 +130,20 @@ INSERT INTO legal_hold (first_day, last_day, reason, made_by, made_at) VALUES ($
 
 -- name: LiftLegalHold :execrows
 UPDATE legal_hold SET lifted_by = $2, lifted_at = $3 WHERE id = $1 AND lifted_at IS NULL;
+
+-- name: AddLogo :exec
+INSERT INTO logo (digest, png, width, height, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING;
+
+-- name: Logo :one
+SELECT png, width, height FROM logo WHERE digest = $1;
+
+-- name: KnownLogos :many
+SELECT digest FROM logo WHERE digest = ANY(@digests::text[]);
+
+-- name: PublishedFigures :many
+-- The latest published report of each of some periods of an agreement, by what it says.
+SELECT DISTINCT ON (r.period) r.period, r.number, coalesce(r.content -> 'account' ->> 'verdict', '')::text AS verdict,
+       coalesce(r.content -> 'account' ->> 'availability_percent', '')::text AS availability, coalesce(r.content -> 'account' ->> 'availability_low_percent', '')::text AS low,
+       coalesce(r.content -> 'account' ->> 'availability_high_percent', '')::text AS high, coalesce((r.content -> 'account' ->> 'downtime_ms')::bigint, 0)::bigint AS downtime_ms,
+       coalesce(r.content ->> 'target_percent', '')::text AS target
+FROM report r WHERE r.agreement = @agreement AND r.period = ANY(@periods::text[]) AND r.state = 'published' ORDER BY r.period, r.number DESC;

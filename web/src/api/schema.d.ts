@@ -2149,6 +2149,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/layouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All of them, retired ones included
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["list-layout"];
+        put?: never;
+        /**
+         * Define a layout of reports
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["create-layout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layouts/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The latest finished period of an agreement as a layout, saved or not, would print it: a PDF that says that it is a draft
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        post: operations["preview-layout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layouts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edit a layout of reports: opens a new revision
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        put: operations["edit-layout"];
+        post?: never;
+        /**
+         * Retire a layout of reports; its history stays
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        delete: operations["retire-layout"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layouts/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a retirement
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["restore-layout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layouts/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Its revisions, newest first
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["revisions-of-layout"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/legal-holds": {
         parameters: {
             query?: never;
@@ -2293,6 +2401,46 @@ export interface paths {
          * @description Needs a role that permits to see what is measured and defined.
          */
         get: operations["revisions-of-location"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logos": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Upload a logo (PNG, JPEG or GIF, 1 MiB at most); it is drawn anew as PNG
+         * @description Needs a role that permits to define services, checks, agreements and what they need.
+         */
+        post: operations["upload-logo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logos/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A logo, as PNG
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["logo"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4887,6 +5035,17 @@ export interface components {
             role: string;
             to: string;
         };
+        Block: {
+            columns?: components["schemas"]["Pairs"][];
+            figure?: components["schemas"]["Figure"];
+            /** @description They are items */
+            list?: boolean;
+            /** @description They explain */
+            soft?: boolean;
+            table?: components["schemas"]["Table"];
+            /** @description Paragraphs */
+            text?: string[];
+        };
         "BodySelectionSpec \"json:\\\"spec\\\"\" }Body": {
             spec: components["schemas"]["SelectionSpec"];
         };
@@ -4997,6 +5156,9 @@ export interface components {
             name: string;
             target: string;
             trials: components["schemas"]["TrialRef"][];
+        };
+        Cell: {
+            text: string;
         };
         CertificateSettings: {
             /** @description Name to ask for (SNI) and to find in the certificate; absent: the target's host */
@@ -5260,6 +5422,16 @@ export interface components {
             /** @description Shown this once */
             recovery_codes: string[];
         };
+        Column: {
+            /** @description Numbers, aligned to the right */
+            right?: boolean;
+            title: string;
+            /**
+             * Format: double
+             * @description Its share of the width, beside those of the others
+             */
+            wide: number;
+        };
         Coming: {
             at: string;
             changed: boolean;
@@ -5322,6 +5494,8 @@ export interface components {
             credits?: components["schemas"]["CreditTerms"];
             /** @description Id of the customer it is with; empty: internal, or with a supplier */
             customer?: string;
+            /** @description Id of the layout of its reports; empty: the customer's */
+            layout?: string;
             name: string;
             note?: string;
         };
@@ -5443,6 +5617,10 @@ export interface components {
         CreateKitSpecBody: {
             reason?: string;
             spec: components["schemas"]["KitSpec"];
+        };
+        CreateLayoutSpecBody: {
+            reason?: string;
+            spec: components["schemas"]["LayoutSpec"];
         };
         CreateLocationSpecBody: {
             reason?: string;
@@ -5573,6 +5751,14 @@ export interface components {
             year_starts?: string;
         };
         CustomerSpec: {
+            /** @description What is sent by mail has the report with it as PDF */
+            attach?: boolean;
+            /** @description Whom to talk to there */
+            contacts?: components["schemas"]["PersonOf"][];
+            /** @description Id of the layout of its reports; a contract's goes before it */
+            layout?: string;
+            /** @description Its logo beside the publisher's, by the SHA-256 that uploading it gave */
+            logo?: string;
             name: string;
             note?: string;
             /**
@@ -5766,6 +5952,22 @@ export interface components {
             /** @description When it was first defined */
             since: string;
             spec: components["schemas"]["KitSpec"];
+        };
+        DefinedLayoutSpec: {
+            /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
+            counts_from?: string;
+            /** @description When the revision was made */
+            from: string;
+            id: string;
+            retired: boolean;
+            /**
+             * Format: int64
+             * @description Number of the latest revision
+             */
+            revision: number;
+            /** @description When it was first defined */
+            since: string;
+            spec: components["schemas"]["LayoutSpec"];
         };
         DefinedLocationSpec: {
             /** @description Of an agreement: start of the first period that the revision accounts; absent for the first revision */
@@ -6162,6 +6364,17 @@ export interface components {
             revision: number;
             spec: components["schemas"]["KitSpec"];
         };
+        EditLayoutSpecBody: {
+            /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
+            corrects?: string;
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision the edit was made on
+             */
+            revision: number;
+            spec: components["schemas"]["LayoutSpec"];
+        };
         EditLocationSpecBody: {
             /** @description Of an agreement: the period from which a correction counts, the present or an earlier one without a published report; it needs a reason. Absent: the edit counts from the next period */
             corrects?: string;
@@ -6432,6 +6645,16 @@ export interface components {
              * @description When it was read last, to the hour
              */
             used_at?: string;
+        };
+        Figure: {
+            caption: string;
+            /** Format: double */
+            height: number;
+            marks: components["schemas"]["Mark"][];
+            /** Format: double */
+            width: number;
+            /** @description What it shows, to who does not see it */
+            words: string;
         };
         Figures: {
             /** Format: int64 */
@@ -7012,6 +7235,35 @@ export interface components {
             /** Format: int64 */
             within: number;
         };
+        LayoutPreview: {
+            agreement: string;
+            spec: components["schemas"]["LayoutSpec"];
+        };
+        LayoutSpec: {
+            /** @description Colour of headings and lines, #1f5f6b */
+            accent?: string;
+            landscape?: boolean;
+            /** @description The publisher's, by the SHA-256 that uploading it gave */
+            logo?: string;
+            name: string;
+            note?: string;
+            /**
+             * @description Absent: a4
+             * @enum {string}
+             */
+            paper?: "a4" | "letter";
+            /** @description Who publishes, as its head prints it; absent: the organisation */
+            publisher?: string;
+            /** @description In order; absent: all but what suppliers owe */
+            sections?: string[];
+            /**
+             * @description What the period, the trend and the response times are shown by; absent: both
+             * @enum {string}
+             */
+            show?: "both" | "graphs" | "tables";
+            /** @description Of response times: p50, p90, p95, p99, longest; absent: p50 and p95 */
+            statistics?: string[];
+        };
         Left: {
             /** Format: int64 */
             line: number;
@@ -7223,6 +7475,9 @@ export interface components {
         };
         ListDefinedKitSpecBody: {
             items: components["schemas"]["DefinedKitSpec"][];
+        };
+        ListDefinedLayoutSpecBody: {
+            items: components["schemas"]["DefinedLayoutSpec"][];
         };
         ListDefinedLocationSpecBody: {
             items: components["schemas"]["DefinedLocationSpec"][];
@@ -7465,6 +7720,23 @@ export interface components {
             notice_s: number;
             /** @description Times agreed for planned work; absent: any */
             within?: components["schemas"]["HoursSpec"];
+        };
+        Mark: {
+            /** @enum {string} */
+            anchor?: "start" | "middle" | "end";
+            dashed?: boolean;
+            /** Format: double */
+            height?: number;
+            hollow?: boolean;
+            /** @description Name of its colour: a class, text, secondary or divider */
+            ink: string;
+            text?: string;
+            /** Format: double */
+            width?: number;
+            /** Format: double */
+            x: number;
+            /** Format: double */
+            y: number;
         };
         Me: {
             /** @description Of a customer: who that is */
@@ -7896,6 +8168,8 @@ export interface components {
             cause?: string;
             from: string;
             /** Format: int64 */
+            incident?: number;
+            /** Format: int64 */
             ms: number;
             to: string;
         };
@@ -8079,6 +8353,10 @@ export interface components {
             to: string;
             trial: string;
         };
+        Pairs: {
+            caption: string;
+            lines: components["schemas"]["Line"][];
+        };
         Parameter: {
             /** @description Taken where no value is given */
             default: string;
@@ -8193,6 +8471,13 @@ export interface components {
         PersonName: {
             id: string;
             name: string;
+        };
+        PersonOf: {
+            mail?: string;
+            name: string;
+            phone?: string;
+            /** @description What they are asked about: service manager, billing */
+            role?: string;
         };
         PersonView: {
             /** Format: date-time */
@@ -8520,6 +8805,8 @@ export interface components {
             frozen_words?: string;
             id: string;
             intervals: components["schemas"]["IntervalView"][];
+            /** @description What its layout is called; absent: nobody chose one */
+            layout?: string;
             /** Format: date-time */
             made_at: string;
             made_by: string;
@@ -8539,6 +8826,8 @@ export interface components {
             remark: string;
             /** @description How it is chained and signed; absent of drafts, and of what was published before there were seals */
             seal?: components["schemas"]["SealView"];
+            /** @description What its layout asks for, as the document prints it */
+            sections: components["schemas"]["Section"][];
             /** @description Of a draft: tells what it says from what it said before; publishing says which was read */
             seen?: string;
             sentence: string;
@@ -8548,6 +8837,8 @@ export interface components {
              */
             serial?: number;
             service_name: string;
+            /** @description Who let its schedule publish it; absent: people published it */
+            standing_words?: string;
             /** @enum {string} */
             state: "draft" | "published";
             /** @description The statement of time, as the document prints it */
@@ -8566,6 +8857,8 @@ export interface components {
             at: string;
             /** @description Ids of lists whose days are no working days; by a rule what falls on one comes on the next day that is none */
             holiday_lists?: string[];
+            /** @description They are published at once, where a standing approval is in force, the verdict is there and nothing was adjusted; otherwise they are drafted */
+            publish?: boolean;
             /** @description RFC 5545, such as FREQ=MONTHLY;BYDAY=-1FR; empty: by the working day */
             rrule?: string;
             timezone: string;
@@ -8710,6 +9003,10 @@ export interface components {
              */
             weekday?: "MO" | "TU" | "WE" | "TH" | "FR" | "SA" | "SU";
         };
+        Row: {
+            cells: components["schemas"]["Cell"][];
+            note?: string;
+        };
         Rule: {
             decides: boolean;
             holds: boolean;
@@ -8834,6 +9131,11 @@ export interface components {
             changed_at: string;
             changed_by: string;
             credential: string;
+        };
+        Section: {
+            blocks: components["schemas"]["Block"][];
+            key: string;
+            title: string;
         };
         Security: {
             /** @description Who has none can only set one up */
@@ -9234,6 +9536,10 @@ export interface components {
             /** @description What it would do, in a sentence */
             words: string;
         };
+        Table: {
+            head: components["schemas"]["Column"][];
+            rows: components["schemas"]["Row"][];
+        };
         Take: {
             /** Format: int64 */
             interval_s: number;
@@ -9473,6 +9779,17 @@ export interface components {
             name: string;
             /** @enum {string} */
             unit: "week" | "month" | "quarter" | "half-year" | "year";
+        };
+        UploadedLogo: {
+            /** @description What layouts and customers name it by: the SHA-256 of the PNG */
+            digest: string;
+            /** Format: int64 */
+            height: number;
+            /**
+             * Format: int64
+             * @description Pixels
+             */
+            width: number;
         };
         Upstream: {
             excuse: string[];
@@ -16933,6 +17250,406 @@ export interface operations {
             };
         };
     };
+    "list-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDefinedLayoutSpecBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreateLayoutSpecBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LayoutPreview"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditLayoutSpecBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revisions-of-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "legal-holds": {
         parameters: {
             query?: never;
@@ -17451,6 +18168,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListRevisionViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "upload-logo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadedLogo"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    logo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Unauthorized */

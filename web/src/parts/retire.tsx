@@ -4,7 +4,7 @@ import { api, ask } from '../api/client'
 import { Confirm } from './trouble'
 
 /** What can be retired, by its path; all are retired and restored alike. */
-export type Retirable = 'services' | 'checks' | 'agreements' | 'locations' | 'pair-plans' | 'kits' | 'networks' | 'credentials' | 'holiday-lists' | 'teams' | 'customers' | 'contracts' | 'relays' | 'contact-methods' | 'pools' | 'notice-plans' | 'windows' | 'embargoes' | 'selections'
+export type Retirable = 'services' | 'checks' | 'agreements' | 'locations' | 'pair-plans' | 'kits' | 'networks' | 'credentials' | 'holiday-lists' | 'teams' | 'customers' | 'contracts' | 'relays' | 'contact-methods' | 'pools' | 'notice-plans' | 'windows' | 'embargoes' | 'selections' | 'layouts'
 
 const one = (of: Retirable) => `/api/v1/${of}/{id}` as '/api/v1/services/{id}'
 

@@ -1,10 +1,5 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import Table from '@mui/material/Table'
-import TableBody from '@mui/material/TableBody'
-import TableCell from '@mui/material/TableCell'
-import TableHead from '@mui/material/TableHead'
-import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { Suspense, lazy, useState } from 'react'
@@ -19,6 +14,7 @@ import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { ticks } from '../axis/ticks'
 import { duration, durationUp, fullTime, percent } from '../time/format'
 import { Approval, Said } from './said'
+import { Sections } from './sections'
 import './report.css'
 
 const Links = lazy(() => import('./links'))
@@ -68,31 +64,8 @@ export function ReportPage() {
         </Box>
         {r.credit_words && <p className="sub">{r.credit_words}</p>}
         {r.frozen_words && <p className="sub">{r.frozen_words}</p>}
-        <Figures statement={r.statement} />
-        <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Outages</Typography>
-        <OutageTable outages={r.outages} zone={r.timezone} />
-        {r.adjusted.length > 0 && (
-          <>
-            <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Adjustments</Typography>
-            {r.adjusted.map((a) => (
-              <p key={a}>{a}</p>
-            ))}
-          </>
-        )}
-        {r.remark && (
-          <>
-            <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Remark</Typography>
-            <Box component="p" sx={{ whiteSpace: 'pre-wrap' }}>{r.remark}</Box>
-          </>
-        )}
-        <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>What was promised</Typography>
-        {r.clauses.map((c) => (
-          <div key={c}>{c}</div>
-        ))}
-        <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>How it was measured</Typography>
-        {r.method.map((m) => (
-          <div key={m}>{m}</div>
-        ))}
+        {r.standing_words && <p className="sub">{r.standing_words}</p>}
+        <Sections of={r.sections} />
         {r.digest && <Box component="p" className="sub" sx={{ wordBreak: 'break-all' }}>SHA-256 of content and inputs: {r.digest}</Box>}
         {r.seal && (
           <p className="sub" data-seal>
@@ -126,62 +99,6 @@ function Days({ from, to, zone }: { from: number; to: number; zone: string }) {
         </Box>
       ))}
     </Box>
-  )
-}
-
-/** The statement of time, as the server writes it for the document too. */
-function Figures({ statement: s }: { statement: Schemas['Statement'] }) {
-  const column = (rows: Schemas['Line'][]) => (
-    <section>
-      {rows.map((r) => (
-        <div key={r.name}>
-          <span>{r.name}</span>
-          <span>{r.text}</span>
-        </div>
-      ))}
-    </section>
-  )
-  return (
-    <>
-      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>The period’s time</Typography>
-      <div className="sheet">
-        {column(s.time)}
-        {column(s.figures)}
-      </div>
-      {s.notes.map((n) => (
-        <Box component="p" className="sub" key={n} sx={{ margin: '6px 0 0' }}>
-          {n}
-        </Box>
-      ))}
-    </>
-  )
-}
-
-function OutageTable({ outages, zone }: { outages: Schemas['Outage'][]; zone: string }) {
-  if (outages.length === 0) return <p>None.</p>
-  return (
-    <Table>
-      <TableHead>
-        <TableRow>
-          <TableCell>No.</TableCell>
-          <TableCell>From ({zone})</TableCell>
-          <TableCell>To</TableCell>
-          <TableCell align="right">Duration</TableCell>
-          <TableCell>Cause</TableCell>
-        </TableRow>
-      </TableHead>
-      <TableBody>
-        {outages.map((o, i) => (
-          <TableRow key={o.from}>
-            <TableCell>{i + 1}</TableCell>
-            <TableCell>{fullTime(o.from, zone)}</TableCell>
-            <TableCell>{fullTime(o.to, zone)}</TableCell>
-            <TableCell align="right">{durationUp(o.ms)}</TableCell>
-            <TableCell>{o.cause}</TableCell>
-          </TableRow>
-        ))}
-      </TableBody>
-    </Table>
   )
 }
 

@@ -8,6 +8,7 @@ export const setupPages = [
   { path: '/set-up/teams', name: 'Teams', needs: 'see' },
   { path: '/set-up/customers', name: 'Customers', needs: 'see' },
   { path: '/set-up/contracts', name: 'Contracts', needs: 'see' },
+  { path: '/set-up/layouts', name: 'Layouts', needs: 'see' },
   { path: '/set-up/holidays', name: 'Holidays', needs: 'see' },
   { path: '/set-up/embargoes', name: 'Embargoes', needs: 'see' },
   { path: '/set-up/selections', name: 'Selections', needs: 'see' },

@@ -4,6 +4,7 @@ import FormControlLabel from '@mui/material/FormControlLabel'
 import TextField from '@mui/material/TextField'
 import { Controller } from 'react-hook-form'
 import { Link } from 'react-router'
+import type { Schemas } from '../api/client'
 import { useAgreements, useMay, useParties, useServices, type Party, type PartyKind } from '../api/queries'
 import { ReceiversPick } from '../notices/receivers-pick'
 import { keyOf, recipientOf } from '../notices/words'
@@ -17,6 +18,9 @@ import { Awaited } from '../parts/trouble'
 import { useKeep, useZone } from '../time/span'
 import { Listing } from './listing'
 import { ScheduleFields, scheduleOf, scheduleValues } from './schedule'
+import { ContactLines } from './contact-lines'
+import { LayoutPick } from './layout-pick'
+import { LogoPick } from './logo-pick'
 import { TermFields, termValues, termsOf } from './terms'
 
 /** Who owns services. */
@@ -83,6 +87,18 @@ function Parties({ kind, title, note, has, of }: Props) {
           {'report_approval' in p.spec && p.spec.report_approval && <div className="sub">reports approved by a second person</div>}
           {'customer' in p.spec && p.spec.customer && <div className="sub">with {customer(p.spec.customer)}</div>}
           {'notice_plan' in p.spec && p.spec.notice_plan && <div className="sub">told by {plan(p.spec.notice_plan)}</div>}
+          {'contacts' in p.spec &&
+            p.spec.contacts?.map((c) => (
+              <div className="sub" key={`${c.name} ${c.mail ?? ''}`}>
+                {[c.name, c.role].filter(Boolean).join(', ')}
+                {c.mail && (
+                  <>
+                    , <a href={`mailto:${c.mail}`}>{c.mail}</a>
+                  </>
+                )}
+                {c.phone && `, ${c.phone}`}
+              </div>
+            ))}
           {p.spec.note && <div className="sub">{p.spec.note}</div>}
           {kind === 'contract' && may && (
             <div className="sub">
@@ -107,7 +123,7 @@ function Parties({ kind, title, note, has, of }: Props) {
 
 function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done: () => void }) {
   const { home } = useZone()
-  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '', objection_days: party && 'objection_days' in party.spec && party.spec.objection_days ? String(party.spec.objection_days) : '', tell: party && 'tell' in party.spec ? (party.spec.tell ?? []).map(keyOf) : ([] as string[]), report_approval: party !== undefined && 'report_approval' in party.spec && party.spec.report_approval === true, ...scheduleValues(party && 'schedule' in party.spec ? party.spec.schedule : undefined), ...termValues(party && 'credits' in party.spec ? party.spec.credits : undefined) }
+  const fresh = { name: party?.spec.name ?? '', customer: party && 'customer' in party.spec ? (party.spec.customer ?? '') : '', notice_plan: party && 'notice_plan' in party.spec ? (party.spec.notice_plan ?? '') : '', note: party?.spec.note ?? '', objection_days: party && 'objection_days' in party.spec && party.spec.objection_days ? String(party.spec.objection_days) : '', tell: party && 'tell' in party.spec ? (party.spec.tell ?? []).map(keyOf) : ([] as string[]), report_approval: party !== undefined && 'report_approval' in party.spec && party.spec.report_approval === true, attach: party !== undefined && 'attach' in party.spec && party.spec.attach === true, contacts: party && 'contacts' in party.spec ? (party.spec.contacts ?? []) : ([] as Schemas['PersonOf'][]), layout: party && 'layout' in party.spec ? (party.spec.layout ?? '') : '', logo: party && 'logo' in party.spec ? (party.spec.logo ?? '') : '', ...scheduleValues(party && 'schedule' in party.spec ? party.spec.schedule : undefined), ...termValues(party && 'credits' in party.spec ? party.spec.credits : undefined) }
   const form = useForm({ defaultValues: fresh })
   const kept = useKept(form, fresh, party?.revision ?? 0, { draft: `${kind}s/${party?.id ?? 'new'}` })
   const save = useSaving({
@@ -115,8 +131,8 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
     entry: party,
     form,
     kept,
-    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined, credits: termsOf(v) }), ...(kind === 'customer' && { report_approval: v.report_approval || undefined, objection_days: v.objection_days.trim() ? Number(v.objection_days) : undefined, tell: v.tell.length ? v.tell.map(recipientOf) : undefined, schedule: scheduleOf(v, home) }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
-    names: { 'credits.': '', 'tell[': 'tell', 'schedule.holiday_lists[': 'lists', 'schedule.': '' },
+    spec: (v) => ({ name: v.name, note: v.note || undefined, ...(kind === 'contract' && { customer: v.customer || undefined, credits: termsOf(v), layout: v.layout || undefined }), ...(kind === 'customer' && { report_approval: v.report_approval || undefined, objection_days: v.objection_days.trim() ? Number(v.objection_days) : undefined, tell: v.tell.length ? v.tell.map(recipientOf) : undefined, schedule: scheduleOf(v, home), attach: v.attach || undefined, contacts: v.contacts.length ? v.contacts : undefined, layout: v.layout || undefined, logo: v.logo || undefined }), ...(kind === 'team' && { notice_plan: v.notice_plan || undefined }) }),
+    names: { 'credits.': '', 'tell[': 'tell', 'schedule.holiday_lists[': 'lists', 'schedule.': '', 'contacts[': 'contacts' },
     done,
   })
   const err = form.formState.errors
@@ -131,10 +147,19 @@ function PartyForm({ kind, party, done }: { kind: PartyKind; party?: Party; done
           <ScheduleFields form={form} zone={home} />
           <Controller control={form.control} name="report_approval" render={({ field }) => <FormControlLabel label="A second person approves its reports before they are published" control={<Checkbox checked={field.value} onChange={(e) => field.onChange(e.target.checked)} />} />} />
           <Controller control={form.control} name="tell" render={({ field }) => <ReceiversPick value={field.value} change={field.onChange} ref={field.ref} error={err.tell?.message} help="is sent its reports when they are published" />} />
+          <Controller control={form.control} name="attach" render={({ field }) => <FormControlLabel label="What is sent by mail has the report with it as PDF" control={<Checkbox checked={field.value} onChange={(e) => field.onChange(e.target.checked)} />} />} />
           <TextField label="Objections within" error={Boolean(err.objection_days)} helperText={err.objection_days?.message ?? 'of a report; empty: without end'} slotProps={{ input: { endAdornment: 'days' }, inputLabel: { shrink: true } }} {...form.register('objection_days', { validate: (v) => /^\d*$/.test(v.trim()) || 'A whole number' })} />
         </>
       )}
+      {kind === 'customer' && (
+        <>
+          <Controller control={form.control} name="layout" render={({ field }) => <LayoutPick value={field.value} change={field.onChange} blank="as usual" error={err.layout?.message} />} />
+          <Controller control={form.control} name="logo" render={({ field }) => <LogoPick label="Its logo on its reports" value={field.value} change={field.onChange} error={err.logo?.message} />} />
+          <Controller control={form.control} name="contacts" render={({ field }) => <ContactLines value={field.value} change={field.onChange} error={(err.contacts as { message?: string } | undefined)?.message} />} />
+        </>
+      )}
       {kind === 'contract' && <TermFields form={form} />}
+      {kind === 'contract' && <Controller control={form.control} name="layout" render={({ field }) => <LayoutPick value={field.value} change={field.onChange} blank="the customer’s" error={err.layout?.message} />} />}
       <TextField label="Note" error={Boolean(err.note)} helperText={err.note?.message} {...form.register('note')} />
       <FormEnd error={save.error} busy={save.isPending} save={party ? 'Save' : 'Add'} leave={done} />
     </Box>

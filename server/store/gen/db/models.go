@@ -412,6 +412,16 @@ type LegalHold struct {
 	LiftedAt *time.Time
 }
 
+// Logos that layouts and customers name: drawn anew as PNG when they were uploaded, by the SHA-256 of that, hexadecimal.
+type Logo struct {
+	Digest string
+	Png    []byte
+	Width  int32
+	Height int32
+	MadeBy string
+	MadeAt time.Time
+}
+
 // Raw measurements, a partition a day (UTC).
 type Measurement struct {
 	Lane int32

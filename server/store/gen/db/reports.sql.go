@@ -36,6 +36,31 @@ func (q *Queries) AddLegalHold(ctx context.Context, arg AddLegalHoldParams) (int
 	return id, err
 }
 
+const addLogo = `-- name: AddLogo :exec
+INSERT INTO logo (digest, png, width, height, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING
+`
+
+type AddLogoParams struct {
+	Digest string
+	Png    []byte
+	Width  int32
+	Height int32
+	MadeBy string
+	MadeAt time.Time
+}
+
+func (q *Queries) AddLogo(ctx context.Context, arg AddLogoParams) error {
+	_, err := q.db.Exec(ctx, addLogo,
+		arg.Digest,
+		arg.Png,
+		arg.Width,
+		arg.Height,
+		arg.MadeBy,
+		arg.MadeAt,
+	)
+	return err
+}
+
 const addReport = `-- name: AddReport :one
 INSERT INTO report (agreement, period, number, state, made_by, remark) VALUES ($1, $2, $3, 'draft', $4, $5) RETURNING id
 `
@@ -290,6 +315,30 @@ func (q *Queries) HasReport(ctx context.Context, arg HasReportParams) (bool, err
 	return exists, err
 }
 
+const knownLogos = `-- name: KnownLogos :many
+SELECT digest FROM logo WHERE digest = ANY($1::text[])
+`
+
+func (q *Queries) KnownLogos(ctx context.Context, digests []string) ([]string, error) {
+	rows, err := q.db.Query(ctx, knownLogos, digests)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []string{}
+	for rows.Next() {
+		var digest string
+		if err := rows.Scan(&digest); err != nil {
+			return nil, err
+		}
+		items = append(items, digest)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const lastScheduleRun = `-- name: LastScheduleRun :one
 SELECT coalesce(max(due_at), 'epoch')::timestamptz AS due_at FROM report_schedule_run WHERE customer = $1
 `
@@ -378,6 +427,23 @@ func (q *Queries) LiftLegalHold(ctx context.Context, arg LiftLegalHoldParams) (i
 		return 0, err
 	}
 	return result.RowsAffected(), nil
+}
+
+const logo = `-- name: Logo :one
+SELECT png, width, height FROM logo WHERE digest = $1
+`
+
+type LogoRow struct {
+	Png    []byte
+	Width  int32
+	Height int32
+}
+
+func (q *Queries) Logo(ctx context.Context, digest string) (LogoRow, error) {
+	row := q.db.QueryRow(ctx, logo, digest)
+	var i LogoRow
+	err := row.Scan(&i.Png, &i.Width, &i.Height)
+	return i, err
 }
 
 const nextReportNumber = `-- name: NextReportNumber :one
@@ -524,6 +590,60 @@ func (q *Queries) PublishedAmong(ctx context.Context, arg PublishedAmongParams) 
 	for rows.Next() {
 		var i PublishedAmongRow
 		if err := rows.Scan(&i.Agreement, &i.Period); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const publishedFigures = `-- name: PublishedFigures :many
+SELECT DISTINCT ON (r.period) r.period, r.number, coalesce(r.content -> 'account' ->> 'verdict', '')::text AS verdict,
+       coalesce(r.content -> 'account' ->> 'availability_percent', '')::text AS availability, coalesce(r.content -> 'account' ->> 'availability_low_percent', '')::text AS low,
+       coalesce(r.content -> 'account' ->> 'availability_high_percent', '')::text AS high, coalesce((r.content -> 'account' ->> 'downtime_ms')::bigint, 0)::bigint AS downtime_ms,
+       coalesce(r.content ->> 'target_percent', '')::text AS target
+FROM report r WHERE r.agreement = $1 AND r.period = ANY($2::text[]) AND r.state = 'published' ORDER BY r.period, r.number DESC
+`
+
+type PublishedFiguresParams struct {
+	Agreement string
+	Periods   []string
+}
+
+type PublishedFiguresRow struct {
+	Period       string
+	Number       int32
+	Verdict      string
+	Availability string
+	Low          string
+	High         string
+	DowntimeMs   int64
+	Target       string
+}
+
+// The latest published report of each of some periods of an agreement, by what it says.
+func (q *Queries) PublishedFigures(ctx context.Context, arg PublishedFiguresParams) ([]PublishedFiguresRow, error) {
+	rows, err := q.db.Query(ctx, publishedFigures, arg.Agreement, arg.Periods)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []PublishedFiguresRow{}
+	for rows.Next() {
+		var i PublishedFiguresRow
+		if err := rows.Scan(
+			&i.Period,
+			&i.Number,
+			&i.Verdict,
+			&i.Availability,
+			&i.Low,
+			&i.High,
+			&i.DowntimeMs,
+			&i.Target,
+		); err != nil {
 			return nil, err
 		}
 		items = append(items, i)
