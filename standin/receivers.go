@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"crypto/tls"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -32,6 +33,14 @@ type Message struct {
 	Text    string    `json:"text"`
 	At      time.Time `json:"at"`
 	ID      string    `json:"id"` // as the sender tells one message from another; empty: it does not
+	Files   []File    `json:"files,omitempty"`
+}
+
+// File is what was attached to a letter.
+type File struct {
+	Name    string `json:"name"`
+	Type    string `json:"type"`
+	Content []byte `json:"-"`
 }
 
 // Messages are those that arrived, the latest first, so many at most.
@@ -214,29 +223,47 @@ func (l *letter) Data(r io.Reader) error {
 	if err != nil {
 		return err
 	}
-	text, err := plain(m.Header.Get("Content-Type"), m.Header.Get("Content-Transfer-Encoding"), m.Body)
+	var files []File
+	text, err := plain(m.Header.Get("Content-Type"), m.Header.Get("Content-Transfer-Encoding"), m.Body, &files)
 	if err != nil {
 		return err
 	}
-	l.post.Kept.Add(Message{Method: "mail", To: strings.Join(l.to, ", "), Subject: subject, Text: text, ID: m.Header.Get("Message-Id")})
+	l.post.Kept.Add(Message{Method: "mail", To: strings.Join(l.to, ", "), Subject: subject, Text: text, ID: m.Header.Get("Message-Id"), Files: files})
 	return nil
 }
 
-// plain is the part of a letter that is plain text.
-func plain(kind, encoding string, body io.Reader) (string, error) {
+// plain is the part of a letter that is plain text; what is attached joins files.
+func plain(kind, encoding string, body io.Reader, files *[]File) (string, error) {
 	media, params, err := mime.ParseMediaType(kind)
 	if err != nil {
 		return "", err
 	}
 	if strings.HasPrefix(media, "multipart/") {
 		parts := multipart.NewReader(body, params["boundary"])
+		found := ""
 		for {
 			part, err := parts.NextRawPart()
+			if errors.Is(err, io.EOF) {
+				return found, nil
+			}
 			if err != nil {
 				return "", err
 			}
-			if text, err := plain(part.Header.Get("Content-Type"), part.Header.Get("Content-Transfer-Encoding"), part); err == nil && text != "" {
-				return text, nil
+			if name := part.FileName(); name != "" {
+				media, _, _ := strings.Cut(part.Header.Get("Content-Type"), ";")
+				content, err := io.ReadAll(base64.NewDecoder(base64.StdEncoding, part))
+				if err != nil {
+					return "", err
+				}
+				*files = append(*files, File{name, media, content})
+				continue
+			}
+			text, err := plain(part.Header.Get("Content-Type"), part.Header.Get("Content-Transfer-Encoding"), part, files)
+			if err != nil {
+				return "", err
+			}
+			if found == "" {
+				found = text
 			}
 		}
 	}

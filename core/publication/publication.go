@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"kestite/core/access"
+	"kestite/core/account"
 	"kestite/core/definition"
 	"kestite/core/span"
 )
@@ -43,6 +44,33 @@ func Publishable(needed bool, of *Approval, madeBy, by, seen string) error {
 		return definition.Faultf("approval", "you have approved it; somebody else publishes it")
 	case of.Seen != seen:
 		return definition.Faultf("approval", "it says something else by now than what was approved; it has to be approved again")
+	}
+	return nil
+}
+
+// Standing is who lets a schedule publish at once.
+type Standing struct {
+	Name  string
+	Until string // last day on which it is good, 2006-01-02; empty: until it is withdrawn
+	// May says whether who gave it may approve still, and is there.
+	May bool
+}
+
+// AtOnce says why a schedule does not publish a report at once, today being a day as
+// 2006-01-02; nil where it does. Somebody who may approve has to stand for it, and nothing
+// of the report may be a person's choice: no adjustments, and a verdict.
+func AtOnce(of *Standing, today string, verdict account.Verdict, adjustments int) error {
+	switch {
+	case of == nil:
+		return definition.Faultf("approval", "no standing approval is in force")
+	case !of.May:
+		return definition.Faultf("approval", "%s, who gave the standing approval, may not approve any more", of.Name)
+	case of.Until != "" && today > of.Until:
+		return definition.Faultf("approval", "the standing approval of %s ended with %s", of.Name, of.Until)
+	case adjustments > 0:
+		return definition.Faultf("adjustments", "its account has adjustments, which people look at first")
+	case verdict != account.Met && verdict != account.Missed:
+		return definition.Faultf("verdict", "it has no verdict, met or missed")
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"kestite/core/access"
+	"kestite/core/account"
 	"kestite/core/definition"
 	"kestite/core/span"
 )
@@ -35,6 +36,31 @@ func TestWhatIsPublished(t *testing.T) {
 		"who drafted it": {true, &Approval{"a", "s"}, false}, "of something else": {true, &Approval{"b", "r"}, false}, "who publishes it": {true, &Approval{"p", "s"}, false},
 	} {
 		if err := Publishable(of.needed, of.of, "a", "p", "s"); (err == nil) != of.good {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// A schedule publishes at once what nobody has to look at, for somebody who stands for it.
+func TestWhatASchedulePublishes(t *testing.T) {
+	mikkel := &Standing{Name: "Mikkel", Until: "2026-12-01", May: true}
+	for name, of := range map[string]struct {
+		of      *Standing
+		today   string
+		verdict account.Verdict
+		adjust  int
+		path    string
+	}{
+		"met": {mikkel, "2026-11-28", account.Met, 0, ""}, "missed": {mikkel, "2026-11-28", account.Missed, 0, ""}, "on the last day": {mikkel, "2026-12-01", account.Met, 0, ""},
+		"nobody": {nil, "2026-11-28", account.Met, 0, "approval"}, "after its end": {mikkel, "2026-12-02", account.Met, 0, "approval"},
+		"without end":  {&Standing{Name: "Mikkel", May: true}, "2099-01-01", account.Met, 0, ""},
+		"who may not":  {&Standing{Name: "Mikkel"}, "2026-11-28", account.Met, 0, "approval"},
+		"adjusted":     {mikkel, "2026-11-28", account.Met, 1, "adjustments"},
+		"insufficient": {mikkel, "2026-11-28", account.Insufficient, 0, "verdict"}, "no hours": {mikkel, "2026-11-28", account.NotApplicable, 0, "verdict"},
+	} {
+		err := AtOnce(of.of, of.today, of.verdict, of.adjust)
+		var fault *definition.Fault
+		if (err == nil) != (of.path == "") || err != nil && (!errors.As(err, &fault) || fault.Path != of.path) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -53,7 +53,9 @@ func TestLogos(t *testing.T) {
 	f := setUp(t)
 	viewer := servertest.As(t, f.srv, f.url, access.Viewer)
 	good := picture(t, 60, 20, png.Encode)
-	upload := func(c *servertest.Client, file []byte) servertest.Answer { return c.Do(http.MethodPost, "/logos", file) }
+	upload := func(c *servertest.Client, file []byte) servertest.Answer {
+		return c.Do(http.MethodPost, "/logos", file)
+	}
 	refused(t, "a viewer's logo", upload(viewer, good), 403, "define")
 	refused(t, "a drawing with a script", upload(f.manager, []byte(`<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script></svg>`)), 422, "no picture that can be read")
 	refused(t, "nothing", upload(f.manager, []byte{}), 400, "body is required")

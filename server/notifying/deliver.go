@@ -154,6 +154,11 @@ func (k *Keeper) compose(ctx context.Context, snap *catalogue.Snapshot, c db.Cla
 	if why, err := k.reachable(ctx, c); err != nil || why != "" {
 		return m, why, err
 	}
+	if c.Report != nil && c.Kind == definition.Mail {
+		if m.Attached, err = k.attachment(ctx, *c.Report); err != nil {
+			return m, "", err
+		}
+	}
 	if c.Incident == nil {
 		return m, "", nil
 	}
@@ -430,4 +435,17 @@ func Relays(snap *catalogue.Snapshot, kind string) []definition.RelaySpec {
 	}
 	slices.SortStableFunc(out, func(a, b definition.RelaySpec) int { return a.Rank - b.Rank })
 	return out
+}
+
+// mostAttached is how long a document may be that goes with a mail, bytes: servers refuse
+// longer ones, and the link is there.
+const mostAttached = 8 << 20
+
+// attachment is the PDF of a published report; nil where it is too long.
+func (k *Keeper) attachment(ctx context.Context, report string) (*Attachment, error) {
+	r, err := k.Store.ReportDocument(ctx, report)
+	if err != nil || len(r.Document) > mostAttached {
+		return nil, err
+	}
+	return &Attachment{fmt.Sprintf("%s-%s-report-%d.pdf", r.Agreement, strings.NewReplacer("/", "_", ":", "").Replace(r.Period), r.Number), r.Document}, nil
 }

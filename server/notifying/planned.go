@@ -123,12 +123,12 @@ func (k *Keeper) announceOne(ctx context.Context, q *db.Queries, snap *catalogue
 	if late := int64(span.Of(now) - at); late >= notice.LateMS {
 		text += "\n\nThis message is late, by " + span.Words(late/span.Second*span.Second) + "."
 	}
-	return k.tell(ctx, q, d, tell, key, subject, text)
+	return k.tell(ctx, q, d, tell, key, subject, text, nil)
 }
 
 // SayTo sends a message that is of no incident to recipients, once for its key, in a
 // transaction.
-func (k *Keeper) SayTo(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, to []definition.Recipient, key, subject, text string) error {
+func (k *Keeper) SayTo(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, to []definition.Recipient, key, subject, text string, report *string) error {
 	if len(to) == 0 {
 		return nil
 	}
@@ -136,13 +136,13 @@ func (k *Keeper) SayTo(ctx context.Context, q *db.Queries, snap *catalogue.Snaps
 	if err != nil {
 		return err
 	}
-	return k.tell(ctx, q, d, to, key, subject, text)
+	return k.tell(ctx, q, d, to, key, subject, text, report)
 }
 
-func (k *Keeper) tell(ctx context.Context, q *db.Queries, d notice.Directory, tell []definition.Recipient, key, subject, text string) error {
+func (k *Keeper) tell(ctx context.Context, q *db.Queries, d notice.Directory, tell []definition.Recipient, key, subject, text string, report *string) error {
 	now := k.Now()
 	everybody := func(string) bool { return true }
-	made, err := q.AddNotice(ctx, db.AddNoticeParams{Key: key, What: string(notice.Work), DueAt: now, MadeAt: now})
+	made, err := q.AddNotice(ctx, db.AddNoticeParams{Key: key, What: string(notice.Work), DueAt: now, MadeAt: now, Report: report})
 	if err != nil || len(made) == 0 {
 		return err
 	}

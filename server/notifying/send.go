@@ -38,6 +38,14 @@ type Message struct {
 	Values  map[string]string // see definition.Placeholders
 	Rank    int               // of syslog: severity, RFC 5424 §6.2.1
 	At      time.Time
+	// Attached goes with it by mail; nil: nothing.
+	Attached *Attachment
+}
+
+// Attachment is a PDF.
+type Attachment struct {
+	Name    string
+	Content []byte
 }
 
 // Sender sends messages. The zero value sends nowhere on this machine, and runs nothing.
@@ -132,6 +140,11 @@ func (s *Sender) Mail(ctx context.Context, r definition.RelaySpec, secret *instr
 	letter.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834: no automatic answers
 	letter.SetBodyString(mail.TypeTextPlain, m.Text)
 	letter.AddAlternativeString(mail.TypeTextHTML, markup(m))
+	if m.Attached != nil {
+		if err := letter.AttachReader(m.Attached.Name, bytes.NewReader(m.Attached.Content), mail.WithFileContentType("application/pdf")); err != nil {
+			return "", err
+		}
+	}
 	err = client.DialAndSendWithContext(ctx, letter)
 	var refused *mail.SendError
 	if errors.As(err, &refused) && refused.ErrorCode() >= 500 && !refused.IsTemp() {

@@ -1,6 +1,7 @@
 package notifying_test
 
 import (
+	"bytes"
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
@@ -86,6 +87,15 @@ func TestMailIsSentOverTLS(t *testing.T) {
 	got := kept.All()[0]
 	if got.To != "runa@skerry.example" || got.Subject != letter.Subject || got.Text != letter.Text || got.ID != "<kestite-delivery-7@skerry.example>" {
 		t.Errorf("what arrived is %+v", got)
+	}
+	// A report goes with a letter byte by byte.
+	with := letter
+	with.Attached = &notifying.Attachment{Name: "gates-2026-10-report-1.pdf", Content: bytes.Repeat([]byte("%PDF\x00\xff\r\n"), 20_000)}
+	if _, err := s.Mail(ctx, relay, right, "runa@skerry.example", with); err != nil {
+		t.Fatal(err)
+	}
+	if got := kept.All()[0]; got.Text != letter.Text || len(got.Files) != 1 || got.Files[0].Name != with.Attached.Name || got.Files[0].Type != "application/pdf" || !bytes.Equal(got.Files[0].Content, with.Attached.Content) {
+		t.Errorf("with a report arrived %q with %d files", got.Text, len(got.Files))
 	}
 	if err := post.Set(standin.Wrong); err != nil {
 		t.Fatal(err)

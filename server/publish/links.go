@@ -116,5 +116,9 @@ func (d *Desk) send(ctx context.Context, q *db.Queries, r db.Report, frozen db.P
 	if r.Number > 1 {
 		text = "It takes the place of an earlier report of the period.\n" + text
 	}
-	return d.Notices.SayTo(ctx, q, snap, customer.Tell, "report/"+r.ID+"/published", subject, text)
+	var attached *string
+	if customer.Attach {
+		attached = &r.ID
+	}
+	return d.Notices.SayTo(ctx, q, snap, customer.Tell, "report/"+r.ID+"/published", subject, text, attached)
 }

@@ -186,6 +186,11 @@ func (s Source) same(ctx context.Context, q *db.Queries, of closing.Period) erro
 // that of the content that by has read, and ErrUnread is what else it says by now;
 // empty: whatever it says.
 func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now time.Time) error {
+	return d.publish(ctx, id, seen, nil, by, now)
+}
+
+// publish is Publish; standing is who let a schedule do it at once, nil: people do.
+func (d *Desk) publish(ctx context.Context, id, seen string, standing *definition.Signature, by trail.By, now time.Time) error {
 	r, err := d.Store.Report(ctx, id)
 	if err != nil {
 		return err
@@ -193,7 +198,7 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 	if r.State == "published" {
 		return ErrPublished
 	}
-	frozen, files, from, says, err := d.freeze(ctx, r, seen, by.Kept(), now)
+	frozen, files, from, says, err := d.freeze(ctx, r, seen, standing, by.Kept(), now)
 	if err != nil {
 		return err
 	}
@@ -226,7 +231,11 @@ func (d *Desk) Publish(ctx context.Context, id, seen string, by trail.By, now ti
 		if locked.Remark != r.Remark {
 			return ErrChanged
 		}
-		if err := publication.Publishable(approval, approvalOf(locked), locked.MadeBy, by.Kept(), says); err != nil {
+		approved := approvalOf(locked)
+		if standing != nil {
+			approved = &publication.Approval{By: standing.ID, Seen: says}
+		}
+		if err := publication.Publishable(approval, approved, locked.MadeBy, by.Kept(), says); err != nil {
 			return err
 		}
 		manifest, err := d.manifest(ctx, r, by, files, *frozen.PublishedAt)
@@ -293,12 +302,13 @@ func (d *Desk) Drop(ctx context.Context, id string, by trail.By) error {
 }
 
 // freeze makes everything that publishing a draft stores, and says what it was made from.
-func (d *Desk) freeze(ctx context.Context, r db.Report, seen, by string, now time.Time) (out db.PublishReportParams, files map[string][]byte,
+func (d *Desk) freeze(ctx context.Context, r db.Report, seen string, standing *definition.Signature, by string, now time.Time) (out db.PublishReportParams, files map[string][]byte,
 	from Source, says string, err error) {
 	c, from, err := d.Content(ctx, r, now)
 	if err != nil {
 		return out, nil, from, "", err
 	}
+	c.Standing = standing
 	if says, err = report.Seen(c); err != nil || seen != "" && says != seen {
 		return out, nil, from, says, cmp.Or(err, ErrUnread)
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -287,6 +288,15 @@ func TestTheArchiveHoldsAllMeasurements(t *testing.T) {
 	if !bytes.Contains(a.Files[seal.AccountName], []byte(`"within":`)) || !bytes.Contains(a.Files[seal.AccountName], []byte(`"down": 600000`)) {
 		t.Errorf("%s", a.Files[seal.AccountName])
 	}
+	// The response times that the report states follow from the measurements too.
+	kept := a.Files[seal.ReportName]
+	for old, changed := range map[string]string{`"p95_us":`: `"p95_us":1`, `"p50_us":`: `"p50_us":1`, `"longest_us":`: `"longest_us":1`} {
+		a.Files[seal.ReportName] = bytes.Replace(kept, []byte(old), []byte(changed), 1)
+		if differs, _, err := a.Recompute(); err != nil || len(differs) != 1 || !strings.Contains(differs[0], "responses[0]") {
+			t.Errorf("%s: %q, %v", changed, differs, err)
+		}
+	}
+	a.Files[seal.ReportName] = kept
 	var page api.ReportPage
 	manager.Must(http.MethodGet, "/reports/"+id, nil, &page)
 	if page.Seal == nil || page.Seal.Code != a.Manifest.Link(a.Encoded).Code() || page.Seal.Number != 1 {

@@ -42,8 +42,8 @@ SELECT * FROM notice WHERE incident = ANY(@incidents::bigint[]) ORDER BY id;
 
 -- name: AddNotice :many
 -- None where the same one was made before.
-INSERT INTO notice (incident, plan, key, what, round, step, nth, severity, cause, due_at, made_at)
-VALUES (@incident, @plan, @key, @what, @round, @step, @nth, @severity, @cause, @due_at, @made_at)
+INSERT INTO notice (incident, plan, key, what, round, step, nth, severity, cause, due_at, made_at, report)
+VALUES (@incident, @plan, @key, @what, @round, @step, @nth, @severity, @cause, @due_at, @made_at, @report)
 ON CONFLICT (incident, plan, key) DO NOTHING RETURNING id;
 
 -- name: AddDelivery :one
@@ -70,7 +70,7 @@ WHERE n.id = d.notice AND d.id IN (
     WHERE c.state = 'queued' AND c.next_at <= @now AND (c.claimed_until IS NULL OR c.claimed_until < @now)
       AND NOT EXISTS (SELECT 1 FROM delivery e WHERE e.state = 'queued' AND e.incident = c.incident AND e.kind = c.kind AND e.address = c.address AND e.id < c.id)
     ORDER BY c.next_at, c.id LIMIT @most FOR UPDATE OF c SKIP LOCKED)
-RETURNING d.*, n.what, n.plan, n.round, n.severity, n.cause;
+RETURNING d.*, n.what, n.plan, n.round, n.severity, n.cause, n.report;
 
 -- name: EndDelivery :execrows
 -- What became of one that this server still holds.

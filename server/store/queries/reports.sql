@@ -147,3 +147,21 @@ SELECT DISTINCT ON (r.period) r.period, r.number, coalesce(r.content -> 'account
        coalesce(r.content -> 'account' ->> 'availability_high_percent', '')::text AS high, coalesce((r.content -> 'account' ->> 'downtime_ms')::bigint, 0)::bigint AS downtime_ms,
        coalesce(r.content ->> 'target_percent', '')::text AS target
 FROM report r WHERE r.agreement = @agreement AND r.period = ANY(@periods::text[]) AND r.state = 'published' ORDER BY r.period, r.number DESC;
+
+-- name: GiveStandingApproval :one
+INSERT INTO standing_approval (customer, given_by, given_at, until_day) VALUES ($1, $2, $3, $4) RETURNING id;
+
+-- name: WithdrawStandingApproval :execrows
+UPDATE standing_approval SET withdrawn_by = $2, withdrawn_at = $3 WHERE customer = $1 AND withdrawn_at IS NULL;
+
+-- name: StandingApproval :one
+SELECT a.given_by, p.name, a.given_at, coalesce(a.until_day, '')::text AS until_day, p.role, p.teams, (p.disabled_at IS NOT NULL)::bool AS disabled
+FROM standing_approval a JOIN person p ON p.id = a.given_by WHERE a.customer = $1 AND a.withdrawn_at IS NULL;
+
+-- name: StandingApprovals :many
+SELECT a.id, a.customer, a.given_by, person_called(a.given_by::text)::text AS name, a.given_at, coalesce(a.until_day, '')::text AS until_day,
+       coalesce(person_called(a.withdrawn_by::text), '')::text AS withdrawn_name, a.withdrawn_at
+FROM standing_approval a ORDER BY a.id DESC;
+
+-- name: ReportDocument :one
+SELECT agreement, period, number, document FROM report WHERE id = $1 AND state = 'published';

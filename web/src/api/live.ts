@@ -8,7 +8,7 @@ type Event = Schemas['Event']
 const concerns: Record<Exclude<Event['kind'], 'all'>, string[]> = {
   measurement: ['service', 'moment'],
   state: ['standing', 'service', 'moment', 'strips', 'states'],
-  definition: ['closes', 'close', 'standing', 'services', 'service', 'checks', 'agreements', 'locations', 'strips', 'networks', 'pair-plans', 'credentials', 'secrets', 'kits', 'parties', 'holiday-lists', 'revisions', 'me', 'periods', 'period-names', 'effects', 'clauses', 'notice-plans', 'pools', 'contact-methods', 'relays', 'duty', 'notice-gaps', 'rehearsal', 'holds', 'selections', 'layouts'],
+  definition: ['closes', 'close', 'standing', 'services', 'service', 'checks', 'agreements', 'locations', 'strips', 'networks', 'pair-plans', 'credentials', 'secrets', 'kits', 'parties', 'holiday-lists', 'revisions', 'me', 'periods', 'period-names', 'effects', 'clauses', 'notice-plans', 'pools', 'contact-methods', 'relays', 'duty', 'notice-gaps', 'rehearsal', 'holds', 'selections', 'layouts', 'standing-approvals'],
   agent: ['agents', 'standing'],
   release: ['agents'],
   roster: ['agents'],

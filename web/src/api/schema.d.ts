@@ -1311,6 +1311,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/customers/{id}/standing-approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let the schedule of a customer publish its reports at once, in your name
+         * @description Needs a role that permits to approve what others ask for.
+         */
+        post: operations["stand-for-reports"];
+        /**
+         * Withdraw a standing approval: the schedule drafts, and people publish
+         * @description Needs a role that permits to approve what others ask for.
+         */
+        delete: operations["withdraw-standing-approval"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deliveries": {
         parameters: {
             query?: never;
@@ -4250,6 +4274,26 @@ export interface paths {
          * @description Needs a role that permits to have an account.
          */
         get: operations["standing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/standing-approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who lets the schedules of customers publish at once, and who did
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["standing-approvals"];
         put?: never;
         post?: never;
         delete?: never;
@@ -7584,6 +7628,9 @@ export interface components {
         ListStandInMessageBody: {
             items: components["schemas"]["StandInMessage"][];
         };
+        ListStandingApprovalBody: {
+            items: components["schemas"]["StandingApproval"][];
+        };
         ListStateViewBody: {
             items: components["schemas"]["StateView"][];
         };
@@ -9363,6 +9410,10 @@ export interface components {
             /** @description The new clauses; from and contract are filled in */
             spec: components["schemas"]["AgreementSpec"];
         };
+        "Stand-for-reportsRequest": {
+            /** @description Last day on which it is good, 2026-12-31; absent: until it is withdrawn */
+            until?: string;
+        };
         StandIn: {
             /** @description Why it cannot be steered */
             error?: string;
@@ -9414,6 +9465,21 @@ export interface components {
             span: components["schemas"]["SpanView"];
             /** @description How all of them stand */
             summary: components["schemas"]["Summary"];
+        };
+        StandingApproval: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            customer: components["schemas"]["Ref"];
+            mine: boolean;
+            /** @description Last day on which it is good; absent: until it is withdrawn */
+            until?: string;
+            /**
+             * Format: date-time
+             * @description Absent: it is in force
+             */
+            withdrawn_at?: string;
+            withdrawn_by?: string;
         };
         StateView: {
             /** @description It has checks, and none was measured yet */
@@ -14294,6 +14360,122 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ListRevisionViewBody"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stand-for-reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Stand-for-reportsRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-standing-approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {
@@ -24501,6 +24683,53 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "standing-approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListStandingApprovalBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

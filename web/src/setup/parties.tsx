@@ -21,6 +21,7 @@ import { ScheduleFields, scheduleOf, scheduleValues } from './schedule'
 import { ContactLines } from './contact-lines'
 import { LayoutPick } from './layout-pick'
 import { LogoPick } from './logo-pick'
+import { StandingApproval } from './standing-approval'
 import { TermFields, termValues, termsOf } from './terms'
 
 /** Who owns services. */
@@ -87,6 +88,7 @@ function Parties({ kind, title, note, has, of }: Props) {
           {'report_approval' in p.spec && p.spec.report_approval && <div className="sub">reports approved by a second person</div>}
           {'customer' in p.spec && p.spec.customer && <div className="sub">with {customer(p.spec.customer)}</div>}
           {'notice_plan' in p.spec && p.spec.notice_plan && <div className="sub">told by {plan(p.spec.notice_plan)}</div>}
+          {'schedule' in p.spec && p.spec.schedule?.publish && <StandingApproval customer={p.id} name={p.spec.name} />}
           {'contacts' in p.spec &&
             p.spec.contacts?.map((c) => (
               <div className="sub" key={`${c.name} ${c.mail ?? ''}`}>

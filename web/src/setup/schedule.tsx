@@ -1,4 +1,6 @@
 import Autocomplete from '@mui/material/Autocomplete'
+import Checkbox from '@mui/material/Checkbox'
+import FormControlLabel from '@mui/material/FormControlLabel'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import { Controller, type FieldValues, type UseFormReturn } from 'react-hook-form'
@@ -8,7 +10,7 @@ import { useHolidayLists } from '../api/queries'
 type Schedule = Schemas['ReportSchedule']
 
 /** When reports are drafted, as fields hold it. */
-export type ScheduleValues = { drafted: string; working_day: string; rrule: string; at: string; lists: string[] }
+export type ScheduleValues = { drafted: string; working_day: string; rrule: string; at: string; lists: string[]; publish: boolean }
 
 const rules: Record<string, string> = {
   'FREQ=MONTHLY;BYDAY=1MO': 'on the first Monday of each month',
@@ -22,13 +24,14 @@ export const scheduleValues = (s: Schedule | undefined): ScheduleValues => ({
   rrule: s?.rrule ?? '',
   at: s?.at ?? '08:00',
   lists: s?.holiday_lists ?? [],
+  publish: s?.publish ?? false,
 })
 
 /** The schedule that the fields describe; undefined where reports are drafted by hand. */
 export function scheduleOf(v: ScheduleValues, zone: string): Schedule | undefined {
   if (v.drafted === '') return undefined
   const when = v.drafted === 'working' ? { working_day: Number(v.working_day) } : { rrule: v.drafted === 'rule' ? v.rrule.trim() : v.drafted }
-  return { ...when, at: v.at.trim(), timezone: zone, holiday_lists: v.lists.length ? v.lists : undefined }
+  return { ...when, at: v.at.trim(), timezone: zone, holiday_lists: v.lists.length ? v.lists : undefined, publish: v.publish || undefined }
 }
 
 /** When the reports of a customer are drafted. */
@@ -60,6 +63,9 @@ export function ScheduleFields<T extends FieldValues & ScheduleValues>({ form: a
         {v.drafted === 'rule' && <TextField label="Rule (RFC 5545)" placeholder="FREQ=MONTHLY;BYDAY=2TU" error={Boolean(err.rrule)} helperText={err.rrule?.message} slotProps={{ inputLabel: { shrink: true } }} {...form.register('rrule')} />}
         {v.drafted !== '' && <TextField label="At" error={Boolean(err.at)} helperText={err.at?.message ?? zone} {...form.register('at')} />}
       </div>
+      {v.drafted !== '' && (
+        <Controller control={form.control} name="publish" render={({ field }) => <FormControlLabel label="Publish at once what has a verdict and no adjustment, where somebody stands for it" control={<Checkbox checked={field.value} onChange={(e) => field.onChange(e.target.checked)} />} />} />
+      )}
       {v.drafted !== '' && lists.length > 0 && (
         <Controller
           control={form.control}

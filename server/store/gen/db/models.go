@@ -459,6 +459,8 @@ type Notice struct {
 	Cause    *int64
 	DueAt    time.Time
 	MadeAt   time.Time
+	// The report whose PDF goes with it by mail; null: none.
+	Report *string
 }
 
 // The one organisation this installation belongs to.
@@ -687,6 +689,18 @@ type SigningKey struct {
 	MadeAt    time.Time
 	MadeBy    string
 	RetiredAt *time.Time
+}
+
+// Who lets the schedule of a customer publish its reports at once.
+type StandingApproval struct {
+	ID       int64
+	Customer string
+	GivenBy  string
+	GivenAt  time.Time
+	// Last day on which it is good, where the organisation is; null: until it is withdrawn.
+	UntilDay    *string
+	WithdrawnBy *string
+	WithdrawnAt *time.Time
 }
 
 // The live state of each service, as last judged.

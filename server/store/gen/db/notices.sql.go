@@ -105,8 +105,8 @@ func (q *Queries) AddHold(ctx context.Context, arg AddHoldParams) (int64, error)
 }
 
 const addNotice = `-- name: AddNotice :many
-INSERT INTO notice (incident, plan, key, what, round, step, nth, severity, cause, due_at, made_at)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
+INSERT INTO notice (incident, plan, key, what, round, step, nth, severity, cause, due_at, made_at, report)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
 ON CONFLICT (incident, plan, key) DO NOTHING RETURNING id
 `
 
@@ -122,6 +122,7 @@ type AddNoticeParams struct {
 	Cause    *int64
 	DueAt    time.Time
 	MadeAt   time.Time
+	Report   *string
 }
 
 // None where the same one was made before.
@@ -138,6 +139,7 @@ func (q *Queries) AddNotice(ctx context.Context, arg AddNoticeParams) ([]int64, 
 		arg.Cause,
 		arg.DueAt,
 		arg.MadeAt,
+		arg.Report,
 	)
 	if err != nil {
 		return nil, err
@@ -201,7 +203,7 @@ WHERE n.id = d.notice AND d.id IN (
     WHERE c.state = 'queued' AND c.next_at <= $2 AND (c.claimed_until IS NULL OR c.claimed_until < $2)
       AND NOT EXISTS (SELECT 1 FROM delivery e WHERE e.state = 'queued' AND e.incident = c.incident AND e.kind = c.kind AND e.address = c.address AND e.id < c.id)
     ORDER BY c.next_at, c.id LIMIT $3 FOR UPDATE OF c SKIP LOCKED)
-RETURNING d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, d.digest, n.what, n.plan, n.round, n.severity, n.cause
+RETURNING d.id, d.notice, d.incident, d.person, d.kind, d.method, d.address, d.state, d.why, d.subject, d.text, d.due_at, d.made_at, d.next_at, d.claimed_until, d.tries, d.maybe_twice, d.done_at, d.answer, d.summary, d.again_of, d.by, d.read_at, d.digest, n.what, n.plan, n.round, n.severity, n.cause, n.report
 `
 
 type ClaimDeliveriesParams struct {
@@ -240,6 +242,7 @@ type ClaimDeliveriesRow struct {
 	Round        int32
 	Severity     string
 	Cause        *int64
+	Report       *string
 }
 
 // Some that are due, for a server that has a while for each. To one address those of one
@@ -283,6 +286,7 @@ func (q *Queries) ClaimDeliveries(ctx context.Context, arg ClaimDeliveriesParams
 			&i.Round,
 			&i.Severity,
 			&i.Cause,
+			&i.Report,
 		); err != nil {
 			return nil, err
 		}
@@ -1045,7 +1049,7 @@ func (q *Queries) IsTold(ctx context.Context, key string) (bool, error) {
 }
 
 const noticesOf = `-- name: NoticesOf :many
-SELECT id, incident, plan, key, what, round, step, nth, severity, cause, due_at, made_at FROM notice WHERE incident = ANY($1::bigint[]) ORDER BY id
+SELECT id, incident, plan, key, what, round, step, nth, severity, cause, due_at, made_at, report FROM notice WHERE incident = ANY($1::bigint[]) ORDER BY id
 `
 
 func (q *Queries) NoticesOf(ctx context.Context, incidents []int64) ([]Notice, error) {
@@ -1070,6 +1074,7 @@ func (q *Queries) NoticesOf(ctx context.Context, incidents []int64) ([]Notice, e
 			&i.Cause,
 			&i.DueAt,
 			&i.MadeAt,
+			&i.Report,
 		); err != nil {
 			return nil, err
 		}

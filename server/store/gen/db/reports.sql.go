@@ -283,6 +283,29 @@ func (q *Queries) EndObjection(ctx context.Context, arg EndObjectionParams) erro
 	return err
 }
 
+const giveStandingApproval = `-- name: GiveStandingApproval :one
+INSERT INTO standing_approval (customer, given_by, given_at, until_day) VALUES ($1, $2, $3, $4) RETURNING id
+`
+
+type GiveStandingApprovalParams struct {
+	Customer string
+	GivenBy  string
+	GivenAt  time.Time
+	UntilDay *string
+}
+
+func (q *Queries) GiveStandingApproval(ctx context.Context, arg GiveStandingApprovalParams) (int64, error) {
+	row := q.db.QueryRow(ctx, giveStandingApproval,
+		arg.Customer,
+		arg.GivenBy,
+		arg.GivenAt,
+		arg.UntilDay,
+	)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
+}
+
 const hasPublished = `-- name: HasPublished :one
 SELECT EXISTS (SELECT 1 FROM report WHERE agreement = $1 AND period = $2 AND state = 'published')
 `
@@ -736,6 +759,29 @@ func (q *Queries) ReportByLink(ctx context.Context, arg ReportByLinkParams) (Rep
 	return i, err
 }
 
+const reportDocument = `-- name: ReportDocument :one
+SELECT agreement, period, number, document FROM report WHERE id = $1 AND state = 'published'
+`
+
+type ReportDocumentRow struct {
+	Agreement string
+	Period    string
+	Number    int32
+	Document  []byte
+}
+
+func (q *Queries) ReportDocument(ctx context.Context, id string) (ReportDocumentRow, error) {
+	row := q.db.QueryRow(ctx, reportDocument, id)
+	var i ReportDocumentRow
+	err := row.Scan(
+		&i.Agreement,
+		&i.Period,
+		&i.Number,
+		&i.Document,
+	)
+	return i, err
+}
+
 const reportForUpdate = `-- name: ReportForUpdate :one
 SELECT id, agreement, period, number, state, made_at, made_by, remark, published_at, published_by, content, inputs, document, digest, chain, serial, ledger, entry, manifest, signature, credit, approved_by, approved_at, approved_seen FROM report WHERE id = $1 FOR UPDATE
 `
@@ -1107,6 +1153,82 @@ func (q *Queries) SettledPeriods(ctx context.Context, agreement string) ([]strin
 	return items, nil
 }
 
+const standingApproval = `-- name: StandingApproval :one
+SELECT a.given_by, p.name, a.given_at, coalesce(a.until_day, '')::text AS until_day, p.role, p.teams, (p.disabled_at IS NOT NULL)::bool AS disabled
+FROM standing_approval a JOIN person p ON p.id = a.given_by WHERE a.customer = $1 AND a.withdrawn_at IS NULL
+`
+
+type StandingApprovalRow struct {
+	GivenBy  string
+	Name     string
+	GivenAt  time.Time
+	UntilDay string
+	Role     string
+	Teams    []string
+	Disabled bool
+}
+
+func (q *Queries) StandingApproval(ctx context.Context, customer string) (StandingApprovalRow, error) {
+	row := q.db.QueryRow(ctx, standingApproval, customer)
+	var i StandingApprovalRow
+	err := row.Scan(
+		&i.GivenBy,
+		&i.Name,
+		&i.GivenAt,
+		&i.UntilDay,
+		&i.Role,
+		&i.Teams,
+		&i.Disabled,
+	)
+	return i, err
+}
+
+const standingApprovals = `-- name: StandingApprovals :many
+SELECT a.id, a.customer, a.given_by, person_called(a.given_by::text)::text AS name, a.given_at, coalesce(a.until_day, '')::text AS until_day,
+       coalesce(person_called(a.withdrawn_by::text), '')::text AS withdrawn_name, a.withdrawn_at
+FROM standing_approval a ORDER BY a.id DESC
+`
+
+type StandingApprovalsRow struct {
+	ID            int64
+	Customer      string
+	GivenBy       string
+	Name          string
+	GivenAt       time.Time
+	UntilDay      string
+	WithdrawnName string
+	WithdrawnAt   *time.Time
+}
+
+func (q *Queries) StandingApprovals(ctx context.Context) ([]StandingApprovalsRow, error) {
+	rows, err := q.db.Query(ctx, standingApprovals)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []StandingApprovalsRow{}
+	for rows.Next() {
+		var i StandingApprovalsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Customer,
+			&i.GivenBy,
+			&i.Name,
+			&i.GivenAt,
+			&i.UntilDay,
+			&i.WithdrawnName,
+			&i.WithdrawnAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const unsettledReports = `-- name: UnsettledReports :many
 SELECT r.agreement, r.period FROM report r WHERE r.state = 'draft'
 UNION SELECT f.agreement, f.period FROM frozen_period f WHERE f.unfrozen_at IS NULL
@@ -1159,4 +1281,22 @@ func (q *Queries) UseReportLink(ctx context.Context, arg UseReportLinkParams) er
 		arg.Source,
 	)
 	return err
+}
+
+const withdrawStandingApproval = `-- name: WithdrawStandingApproval :execrows
+UPDATE standing_approval SET withdrawn_by = $2, withdrawn_at = $3 WHERE customer = $1 AND withdrawn_at IS NULL
+`
+
+type WithdrawStandingApprovalParams struct {
+	Customer    string
+	WithdrawnBy *string
+	WithdrawnAt *time.Time
+}
+
+func (q *Queries) WithdrawStandingApproval(ctx context.Context, arg WithdrawStandingApprovalParams) (int64, error) {
+	result, err := q.db.Exec(ctx, withdrawStandingApproval, arg.Customer, arg.WithdrawnBy, arg.WithdrawnAt)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
