@@ -136,6 +136,7 @@ func (s *Server) routes(api huma.API) {
 	s.embargoRoutes(a)
 	s.selectionRoutes(a)
 	s.layoutRoutes(a)
+	s.volumeRoutes(a)
 	s.approvalRoutes(a)
 	s.requestRoutes(a)
 	s.closeRoutes(a)

@@ -19,6 +19,7 @@ type Document struct {
 	Lead                           []string
 	Opening                        *Figure // below the verdict; nil: none
 	Sections                       []Section
+	Parts                          []*Document // of a volume: reports, each with its own head
 	Footer, Digest                 string
 	Layout                         Laid
 	Logos                          []Logo // the publisher's, the customer's; those that there are

@@ -128,7 +128,7 @@ func TestSectionsSayTheSameInEveryForm(t *testing.T) {
 				if s.Key == definition.SectionOutages {
 					continue
 				}
-				if rows, err := f.GetRows(s.Title); err != nil || len(rows) != len(b.Table.Rows)+1 {
+				if rows, err := f.GetRows(sheetName(s.Title)); err != nil || len(rows) != len(b.Table.Rows)+1 {
 					t.Errorf("%s: %d rows of the workbook, %v; %d of the table", s.Title, len(rows), err, len(b.Table.Rows))
 				}
 			}

@@ -89,12 +89,22 @@ func (d *Document) PDF() ([]byte, error) {
 		p.CellFormat(20, 4, label("report.page", p.PageNo()), "", 0, "R", false, 0, "")
 	})
 	p.AddPage()
-	p.head(d)
-	for _, s := range d.Sections {
-		p.heading(s.Title)
-		for _, b := range s.Blocks {
-			p.block(b)
-		}
+	p.logos(d.Logos)
+	p.font("", 9, grey)
+	p.line(d.Publisher)
+	p.Ln(2)
+	p.head(d, 22)
+	level := 0
+	if len(d.Parts) > 0 {
+		level = 1
+		p.Bookmark(seen(d.Title), 0, 0)
+	}
+	p.sections(d.Sections, level)
+	for _, part := range d.Parts {
+		p.AddPage()
+		p.Bookmark(seen(part.Title), 0, 0)
+		p.head(part, 17)
+		p.sections(part.Sections, level)
 	}
 	var buf bytes.Buffer
 	if err := p.Output(&buf); err != nil {
@@ -139,12 +149,22 @@ func (p *page) room(height float64) bool {
 	return true
 }
 
-func (p *page) heading(text string) {
+// sections print one after the other; their bookmarks have a level.
+func (p *page) sections(list []Section, level int) {
+	for _, s := range list {
+		p.heading(s.Title, level)
+		for _, b := range s.Blocks {
+			p.block(b)
+		}
+	}
+}
+
+func (p *page) heading(text string, level int) {
 	const most = 34 - footHeight // a heading is not left alone at the foot of a page
 	p.room(most)
 	p.Ln(5)
 	p.font("B", 10.5, black)
-	p.Bookmark(seen(text), 0, -1)
+	p.Bookmark(seen(text), level, -1)
 	p.line(text)
 	p.SetDrawColor(p.accent.R, p.accent.G, p.accent.B)
 	p.SetLineWidth(0.25)
@@ -152,12 +172,9 @@ func (p *page) heading(text string) {
 	p.Ln(1.5)
 }
 
-func (p *page) head(d *Document) {
-	p.logos(d.Logos)
-	p.font("", 9, grey)
-	p.line(d.Publisher)
-	p.Ln(2)
-	p.SetFont("serif", "", 22)
+// head is what a document or a part of one is, and its verdict; its title is so many points high.
+func (p *page) head(d *Document, size float64) {
+	p.SetFont("serif", "", size)
 	p.SetTextColor(black.R, black.G, black.B)
 	p.MultiCell(p.text, 10, d.Title, "", "L", false)
 	p.font("", 11, grey)

@@ -214,6 +214,12 @@ func (b *book) adjustments(c Content, loc *time.Location) {
 	}
 }
 
+// sheetName is a title as a workbook takes it: 31 characters, and none of those that formulas need.
+func sheetName(title string) string {
+	r := []rune(strings.NewReplacer("[", "", "]", "", ":", "", "*", "", "?", "", "/", " ", "\\", " ", "'", "").Replace(title))
+	return string(r[:min(len(r), 31)])
+}
+
 // sections writes the tables of sections that have no sheet of their own form.
 func (b *book) sections(list []Section) {
 	for _, s := range list {
@@ -233,7 +239,7 @@ func (b *book) sections(list []Section) {
 			if noted {
 				head, widths = append(head, label("column.note")), append(widths, 60)
 			}
-			b.sheet(s.Title, widths, head...)
+			b.sheet(sheetName(s.Title), widths, head...)
 			for i, r := range block.Table.Rows {
 				var cells []any
 				for _, c := range r.Cells {
@@ -246,7 +252,7 @@ func (b *book) sections(list []Section) {
 				if noted {
 					cells = append(cells, r.Note)
 				}
-				b.row(s.Title, i+2, cells...)
+				b.row(sheetName(s.Title), i+2, cells...)
 			}
 		}
 	}

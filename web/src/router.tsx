@@ -45,6 +45,7 @@ export const router = createBrowserRouter([
       { path: '/close/:id', ...screen(() => import('./close/close'), 'ClosePage') },
       { path: '/reports', ...screen(() => import('./reports/list'), 'ReportList') },
       { path: '/reports/credits', ...screen(() => import('./reports/credits'), 'CreditsPage') },
+      { path: '/reports/volumes', ...screen(() => import('./reports/volumes'), 'VolumesPage') },
       { path: '/reports/legal-holds', ...screen(() => import('./reports/legal-holds'), 'LegalHoldsPage') },
       { path: '/reports/:id', ...screen(() => import('./reports/report'), 'ReportPage') },
       { path: '/set-up', ...screen(() => import('./setup/locations'), 'Locations') },

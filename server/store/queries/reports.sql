@@ -165,3 +165,16 @@ FROM standing_approval a ORDER BY a.id DESC;
 
 -- name: ReportDocument :one
 SELECT agreement, period, number, document FROM report WHERE id = $1 AND state = 'published';
+
+-- name: AddVolume :one
+INSERT INTO volume (kind, subject, band, made_at, made_by, content, digest, pdf, page, workbook) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id;
+
+-- name: Volumes :many
+SELECT id, kind, subject, band, made_at, person_called(made_by)::text AS made_by, digest, json_array_length(content -> 'parts')::int AS parts FROM volume ORDER BY made_at DESC, id;
+
+-- name: Volume :one
+SELECT * FROM volume WHERE id = $1;
+
+-- name: LatestPublished :one
+-- The latest published report of a period.
+SELECT id, number, serial, content, manifest FROM report WHERE agreement = $1 AND period = $2 AND state = 'published' ORDER BY number DESC LIMIT 1;

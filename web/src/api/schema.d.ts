@@ -4514,6 +4514,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All volumes that you may see, newest first
+         * @description Needs a role that permits to have an account.
+         */
+        get: operations["volumes"];
+        put?: never;
+        /**
+         * Put the published reports of a contract, a customer or all together in one document
+         * @description Needs a role that permits to draft and publish reports.
+         */
+        post: operations["make-volume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/volumes/{id}/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A volume as PDF, page, workbook or JSON, as it was made
+         * @description Needs a role that permits to have an account.
+         */
+        get: operations["volume-document"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/what-if": {
         parameters: {
             query?: never;
@@ -7649,6 +7693,9 @@ export interface components {
         ListTrialViewBody: {
             items: components["schemas"]["TrialView"][];
         };
+        ListVolumeViewBody: {
+            items: components["schemas"]["VolumeView"][];
+        };
         ListedAccount: {
             agreement: string;
             /** @description Up to when the figures go: the end of the period, or lately */
@@ -8021,6 +8068,16 @@ export interface components {
             days: number;
             /** @description Whom it is for */
             whom: string;
+        };
+        NewVolume: {
+            /** @enum {string} */
+            kind: "contract" | "customer" | "all";
+            /** @description Id of a layout; absent: that of the contract or customer */
+            layout?: string;
+            /** @description Id of the contract or customer */
+            of?: string;
+            /** @description Periods that end within it, 2026-10 */
+            span: string;
         };
         Next: {
             at: string;
@@ -9877,6 +9934,25 @@ export interface components {
         };
         "Verify-own-contact-methodRequest": {
             code: string;
+        };
+        VolumeView: {
+            /** @description SHA-256 of its JSON, as its pages print it */
+            digest: string;
+            id: string;
+            /** @enum {string} */
+            kind: "contract" | "customer" | "all";
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            /** @description The contract or customer; with an empty id the whole organisation */
+            of: components["schemas"]["Ref"];
+            /**
+             * Format: int32
+             * @description How many reports are in it
+             */
+            parts: number;
+            period: string;
+            words: string;
         };
         WayView: {
             /** @description When it arrives; later where it is not active */
@@ -25454,6 +25530,176 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListTrialRefBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    volumes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListVolumeViewBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewVolume"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "volume-document": {
+        parameters: {
+            query?: {
+                format?: "pdf" | "html" | "xlsx" | "json";
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Unauthorized */

@@ -3,6 +3,7 @@ import { Pages } from '../parts/pages'
 
 const pages = [
   { path: '/reports', name: 'Register' },
+  { path: '/reports/volumes', name: 'Volumes' },
   { path: '/reports/credits', name: 'Credits' },
 ]
 

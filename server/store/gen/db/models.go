@@ -784,6 +784,22 @@ type Trial struct {
 	Label *string
 }
 
+// Published reports of one period side by side in one document: kept as they were made, and never made again.
+type Volume struct {
+	ID   string
+	Kind string
+	// Id of the contract or customer; empty: the whole organisation.
+	Subject  string
+	Band     string
+	MadeAt   time.Time
+	MadeBy   string
+	Content  []byte
+	Digest   string
+	Pdf      []byte
+	Page     []byte
+	Workbook []byte
+}
+
 // Planned work that a service asks a second person for: it is a window, and announced, once approved.
 type WorkRequest struct {
 	ID int64

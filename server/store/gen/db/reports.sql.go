@@ -166,6 +166,41 @@ func (q *Queries) AddScheduleRun(ctx context.Context, arg AddScheduleRunParams) 
 	return result.RowsAffected(), nil
 }
 
+const addVolume = `-- name: AddVolume :one
+INSERT INTO volume (kind, subject, band, made_at, made_by, content, digest, pdf, page, workbook) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id
+`
+
+type AddVolumeParams struct {
+	Kind     string
+	Subject  string
+	Band     string
+	MadeAt   time.Time
+	MadeBy   string
+	Content  []byte
+	Digest   string
+	Pdf      []byte
+	Page     []byte
+	Workbook []byte
+}
+
+func (q *Queries) AddVolume(ctx context.Context, arg AddVolumeParams) (string, error) {
+	row := q.db.QueryRow(ctx, addVolume,
+		arg.Kind,
+		arg.Subject,
+		arg.Band,
+		arg.MadeAt,
+		arg.MadeBy,
+		arg.Content,
+		arg.Digest,
+		arg.Pdf,
+		arg.Page,
+		arg.Workbook,
+	)
+	var id string
+	err := row.Scan(&id)
+	return id, err
+}
+
 const allPublished = `-- name: AllPublished :many
 SELECT DISTINCT agreement, period FROM report WHERE state = 'published'
 `
@@ -371,6 +406,37 @@ func (q *Queries) LastScheduleRun(ctx context.Context, customer string) (time.Ti
 	var due_at time.Time
 	err := row.Scan(&due_at)
 	return due_at, err
+}
+
+const latestPublished = `-- name: LatestPublished :one
+SELECT id, number, serial, content, manifest FROM report WHERE agreement = $1 AND period = $2 AND state = 'published' ORDER BY number DESC LIMIT 1
+`
+
+type LatestPublishedParams struct {
+	Agreement string
+	Period    string
+}
+
+type LatestPublishedRow struct {
+	ID       string
+	Number   int32
+	Serial   *int64
+	Content  []byte
+	Manifest []byte
+}
+
+// The latest published report of a period.
+func (q *Queries) LatestPublished(ctx context.Context, arg LatestPublishedParams) (LatestPublishedRow, error) {
+	row := q.db.QueryRow(ctx, latestPublished, arg.Agreement, arg.Period)
+	var i LatestPublishedRow
+	err := row.Scan(
+		&i.ID,
+		&i.Number,
+		&i.Serial,
+		&i.Content,
+		&i.Manifest,
+	)
+	return i, err
 }
 
 const latestReport = `-- name: LatestReport :one
@@ -1281,6 +1347,73 @@ func (q *Queries) UseReportLink(ctx context.Context, arg UseReportLinkParams) er
 		arg.Source,
 	)
 	return err
+}
+
+const volume = `-- name: Volume :one
+SELECT id, kind, subject, band, made_at, made_by, content, digest, pdf, page, workbook FROM volume WHERE id = $1
+`
+
+func (q *Queries) Volume(ctx context.Context, id string) (Volume, error) {
+	row := q.db.QueryRow(ctx, volume, id)
+	var i Volume
+	err := row.Scan(
+		&i.ID,
+		&i.Kind,
+		&i.Subject,
+		&i.Band,
+		&i.MadeAt,
+		&i.MadeBy,
+		&i.Content,
+		&i.Digest,
+		&i.Pdf,
+		&i.Page,
+		&i.Workbook,
+	)
+	return i, err
+}
+
+const volumes = `-- name: Volumes :many
+SELECT id, kind, subject, band, made_at, person_called(made_by)::text AS made_by, digest, json_array_length(content -> 'parts')::int AS parts FROM volume ORDER BY made_at DESC, id
+`
+
+type VolumesRow struct {
+	ID      string
+	Kind    string
+	Subject string
+	Band    string
+	MadeAt  time.Time
+	MadeBy  string
+	Digest  string
+	Parts   int32
+}
+
+func (q *Queries) Volumes(ctx context.Context) ([]VolumesRow, error) {
+	rows, err := q.db.Query(ctx, volumes)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []VolumesRow{}
+	for rows.Next() {
+		var i VolumesRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Kind,
+			&i.Subject,
+			&i.Band,
+			&i.MadeAt,
+			&i.MadeBy,
+			&i.Digest,
+			&i.Parts,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const withdrawStandingApproval = `-- name: WithdrawStandingApproval :execrows
