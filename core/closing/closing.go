@@ -25,10 +25,14 @@ const (
 	Lost       Kind = "work"       // planned work that lost its notice or its cap
 	Edited     Kind = "edited"     // a definition that was edited within the period
 	Incident   Kind = "incident"   // one that was not reviewed
+	Late       Kind = "late"       // measurements that came long after they were made
+	Clock      Kind = "clock"      // measurements whose instants are unsure
+	Objection  Kind = "objection"  // what a customer objects to, in a report of the agreement
+	Claim      Kind = "claim"      // what a supplier owes for the period, of a service that this one needs
 )
 
 // Kinds are all of them, in order.
-var Kinds = []Kind{Waiting, Coverage, Unmeasured, Outage, Lost, Edited, Incident}
+var Kinds = []Kind{Waiting, Coverage, Unmeasured, Outage, Lost, Edited, Incident, Late, Clock, Objection, Claim}
 
 // ShortMS is the length below which gaps of measuring are asked about together, ms.
 const ShortMS = span.Minute
@@ -76,12 +80,47 @@ type Review struct {
 	Cause    string // what the review says caused it; empty: nothing
 }
 
+// Bounds beyond which a measurement is asked about, ms.
+const (
+	LateMS   = span.Hour   // stored so long after it was made
+	UnsureMS = span.Second // its instant may be wrong by so much
+)
+
+// Doubted is what of the measurements from a location came late or is unsure.
+type Doubted struct {
+	Location string
+	Span     span.Span // from the first to the last hour with some
+	Late     int64
+	Unsure   int64
+	WorstMS  int64 // by how much an instant may be wrong at most
+}
+
+// Objected is an objection that nobody has answered.
+type Objected struct {
+	ID     int64
+	Report string // id
+	Period string // of the report, in words
+	By     string
+	At     span.Instant
+}
+
+// Owes is what a supplier owes, and has not settled.
+type Owes struct {
+	Agreement string
+	Period    string // in words
+	Open      string // amount and currency
+	Claimed   bool
+}
+
 // Facts are what the questions of a period follow from.
 type Facts struct {
 	Account   *account.Account
 	Lost      []account.Lost
 	Edits     []Edit
 	Incidents []Review
+	Doubts    []Doubted
+	Objected  []Objected
+	Owes      []Owes
 	Proposed  map[string]definition.AdjustmentSpec // that nobody has decided on, by id
 	Answers   []Answer
 }
@@ -141,6 +180,19 @@ func Questions(f Facts) []Question {
 				Why: "it was not reviewed"})
 		}
 	}
+	out = append(out, doubts(f.Doubts)...)
+	for _, o := range f.Objected {
+		out = append(out, Question{Kind: Objection, Key: key(Objection, o.ID), Span: span.Span{From: o.At, To: o.At + 1}, Count: 1, Subject: o.Report, Of: "report",
+			Why: fmt.Sprintf("%s objects to the report of %s, and nobody has answered", o.By, o.Period)})
+	}
+	for _, o := range f.Owes {
+		how := "nobody has claimed it"
+		if o.Claimed {
+			how = "it was claimed and is not settled"
+		}
+		out = append(out, Question{Kind: Claim, Key: key(Claim, o.Agreement, o.Period, o.Open, o.Claimed), Count: 1, Subject: o.Agreement, Of: "agreement",
+			Why: fmt.Sprintf("%s are owed for %s, and %s", o.Open, o.Period, how)})
+	}
 	answered := map[string]*Answer{}
 	for i := range f.Answers {
 		answered[f.Answers[i].Key] = &f.Answers[i]
@@ -186,6 +238,22 @@ func gaps(intervals []account.Interval) []Question {
 	if short.Count > 0 {
 		short.Key = key(Unmeasured, "short", short.Count, short.MS)
 		out = append(out, short)
+	}
+	return out
+}
+
+// doubts are the questions about measurements that came late or are unsure, by location.
+func doubts(list []Doubted) []Question {
+	var out []Question
+	for _, d := range list {
+		if d.Late > 0 {
+			out = append(out, Question{Kind: Late, Key: key(Late, d.Location, d.Late, d.Span), Span: d.Span, Count: int(d.Late), Subject: d.Location, Of: "location",
+				Why: "they were stored more than an hour after they were made: nobody saw them as they happened, and what was told meanwhile knew nothing of them"})
+		}
+		if d.Unsure > 0 {
+			out = append(out, Question{Kind: Clock, Key: key(Clock, d.Location, d.Unsure, d.WorstMS, d.Span), Span: d.Span, MS: d.WorstMS, Count: int(d.Unsure), Subject: d.Location, Of: "location",
+				Why: "when they were made is not known to the second, by the clock of who made them"})
+		}
 	}
 	return out
 }

@@ -27,6 +27,7 @@ func (s *Server) closeRoutes(a *operations) {
 	on(a, access.Operate, http.MethodDelete, "/closes/{id}/answers", "take-answer-back", "Take an answer back", s.takeAnswerBack)
 	on(a, access.Publish, http.MethodPost, "/closes/{id}/freeze", "freeze", "Freeze the account with what it was made from", s.freeze)
 	on(a, access.Publish, http.MethodPost, "/closes/{id}/unfreeze", "unfreeze", "Let the account follow its measurements again", s.unfreeze)
+	s.closeTogetherRoutes(a)
 	on(a, access.Operate, http.MethodPost, "/adjustments", "propose-adjustment", "Propose an adjustment; a second person has to approve it", s.proposeAdjustment)
 	on(a, access.Operate, http.MethodPost, "/adjustments/preview", "would-adjust", "The figures before and after an adjustment", s.wouldAdjust)
 	on(a, access.See, http.MethodPost, "/adjustments/{id}/decision", "decide-adjustment", "Approve, refuse or withdraw an adjustment", s.decideAdjustment)
@@ -42,6 +43,7 @@ type CloseLine struct {
 	Verdict      account.Verdict    `json:"verdict,omitempty"`
 	Availability *string            `json:"availability_percent"`
 	Open         map[rules.Kind]int `json:"open" doc:"Open questions by kind"`
+	Owner        string             `json:"owner,omitempty" doc:"Who sees to it; absent: nobody"`
 	Left         int                `json:"left" doc:"All that are open"`
 	All          int                `json:"all" doc:"All questions, answered ones too"`
 	FrozenBy     string             `json:"frozen_by,omitempty"`
@@ -77,7 +79,7 @@ func (s *Server) closes(ctx context.Context, in *struct {
 	for _, l := range lines {
 		spec := snap.Agreements[l.Agreement].Current().Spec
 		v := CloseLine{Agreement: Ref{l.Agreement, spec.Name}, Customer: snap.Whom(spec), Service: Ref{spec.Service, snap.Named(catalogue.Service, spec.Service)},
-			Period: ownPeriod(l.Row.Period), Verdict: l.Verdict(), Open: l.Open, Left: l.Left, All: l.All, FrozenBy: l.FrozenBy, FrozenAt: l.FrozenAt}
+			Period: ownPeriod(l.Row.Period), Verdict: l.Verdict(), Open: l.Open, Left: l.Left, All: l.All, FrozenBy: l.FrozenBy, FrozenAt: l.FrozenAt, Owner: l.Owner}
 		if l.Fault != nil {
 			v.Fault = l.Fault.Error()
 		}
@@ -110,13 +112,14 @@ type ClosePage struct {
 	Frozen      *FrozenView    `json:"frozen,omitempty"`
 	Unfrozen    []UnfrozenView `json:"unfrozen" doc:"Earlier freezes, the latest first"`
 	Report      string         `json:"report,omitempty" doc:"Id of the latest published report"`
+	Owner       *CloseOwner    `json:"owner,omitempty" doc:"Who sees to it; absent: nobody"`
 	MayAnswer   bool           `json:"may_answer"`
 	MayFreeze   bool           `json:"may_freeze"`
 }
 
 // QuestionView is one thing to look at before a period is frozen.
 type QuestionView struct {
-	Kind       rules.Kind    `json:"kind" enum:"adjustment,coverage,unmeasured,outage,work,edited,incident"`
+	Kind       rules.Kind    `json:"kind" enum:"adjustment,coverage,unmeasured,outage,work,edited,incident,late,clock,objection,claim"`
 	Key        string        `json:"key"`
 	From       *span.Instant `json:"from,omitempty"`
 	To         *span.Instant `json:"to,omitempty" doc:"Absent with from: it is not over"`
@@ -126,7 +129,26 @@ type QuestionView struct {
 	Of         string        `json:"of,omitempty" doc:"What subject is"`
 	Why        string        `json:"why"`
 	Answerable bool          `json:"answerable"`
+	Files      []CloseFile   `json:"files" doc:"What people attached"`
 	Answer     *AnswerView   `json:"answer,omitempty"`
+}
+
+// CloseFile is a file that was attached to a question.
+type CloseFile struct {
+	ID    int64     `json:"id"`
+	Name  string    `json:"name"`
+	Type  string    `json:"type"`
+	Bytes int32     `json:"bytes"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+}
+
+// CloseOwner is who sees to it that a period is closed.
+type CloseOwner struct {
+	ID   string    `json:"id"`
+	Name string    `json:"name"`
+	At   time.Time `json:"at"`
+	Mine bool      `json:"mine"`
 }
 
 // AnswerView is what was said to a question.
@@ -181,7 +203,14 @@ func (s *Server) closeOf(ctx context.Context, in *ClosePath) (*body[ClosePage], 
 		Period: ownPeriod(c.Period.Calendar), Timezone: spec.Timezone, Target: string(spec.TargetPercent), Figures: figures(c.Account), Intervals: intervals(c.Account),
 		Questions: []QuestionView{}, Adjustments: []AdjustmentIn{}, Unfrozen: []UnfrozenView{}}
 	for _, q := range c.Questions {
-		out.Questions = append(out.Questions, questionView(c.Snap, q))
+		v := questionView(c.Snap, q)
+		v.Files = []CloseFile{}
+		for _, f := range c.Files {
+			if f.Key == q.Key {
+				v.Files = append(v.Files, CloseFile{f.ID, f.Name, f.Type, f.Bytes, f.MadeBy, f.MadeAt})
+			}
+		}
+		out.Questions = append(out.Questions, v)
 	}
 	_, out.Left = rules.Left(c.Questions)
 	me := who(ctx)
@@ -204,6 +233,9 @@ func (s *Server) closeOf(ctx context.Context, in *ClosePath) (*body[ClosePage], 
 	if c.Published != nil {
 		out.Report = c.Published.ID
 	}
+	if o := c.Owner; o != nil {
+		out.Owner = &CloseOwner{o.Person, o.Name, o.At, o.Person == me.ID}
+	}
 	out.MayAnswer = c.Frozen == nil && me.Rights.Over(c.Snap, access.Operate, spec.Service) == nil
 	out.MayFreeze = me.Rights.Over(c.Snap, access.Publish, spec.Service) == nil
 	return &body[ClosePage]{out}, nil
@@ -219,8 +251,11 @@ func questionView(snap *catalogue.Snapshot, q rules.Question) QuestionView {
 	}
 	if q.Subject != "" {
 		name := snap.Named(q.Of, q.Subject)
-		if q.Of == "incident" {
+		switch q.Of {
+		case "incident":
 			name = "incident " + q.Subject
+		case "report":
+			name = "the report"
 		}
 		v.Subject = &Ref{q.Subject, name}
 	}

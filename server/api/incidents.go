@@ -14,6 +14,7 @@ import (
 	"kestite/core/access"
 	"kestite/core/incident"
 	"kestite/core/span"
+	"kestite/server/attached"
 	"kestite/server/incidents"
 	"kestite/server/store/gen/db"
 )
@@ -116,7 +117,7 @@ func (s *Server) incidentRoutes(a *operations) {
 			})
 		})
 	on(a, access.Operate, http.MethodPost, "/incidents/{id}/files", "attach-to-incident", "Attach a file, 2 MiB at most", s.attach,
-		func(op *huma.Operation) { op.MaxBodyBytes = incidents.MostFileBytes + 1 }) // one byte more is told to be too long
+		func(op *huma.Operation) { op.MaxBodyBytes = attached.MostBytes + 1 }) // one byte more is told to be too long
 	on(a, access.See, http.MethodGet, "/incidents/{id}/files/{file}", "file-of-incident", "A file that was attached", s.attached)
 }
 

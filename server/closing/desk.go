@@ -73,6 +73,8 @@ type Close struct {
 	Frozen      *Frozen // nil: it is not
 	Unfrozen    []db.UnfrozenRow
 	Published   *db.ReportsAmongRow
+	Owner       *Owner // nil: nobody
+	Files       []db.CloseFilesRow
 
 	answers []closing.Answer
 }
@@ -127,6 +129,17 @@ func (d *Desk) Look(ctx context.Context, of Period) (*Close, error) {
 		return nil, err
 	}
 	out.answers = facts.Answers
+	more, err := d.beside(ctx, snap, map[span.Span][]string{p.Bundle.Span: {a.Service}})
+	if err != nil {
+		return nil, err
+	}
+	more.fill(&facts, of.Agreement, a.Service, p.Bundle.Span)
+	if out.Owner, err = d.owner(ctx, of); err != nil {
+		return nil, err
+	}
+	if out.Files, err = d.Store.CloseFiles(ctx, db.CloseFilesParams{Agreement: of.Agreement, Period: of.Name}); err != nil {
+		return nil, err
+	}
 	out.Questions = closing.Questions(facts)
 	if out.Frozen, err = FrozenOf(ctx, d.Store.Queries, of); err != nil {
 		return nil, err

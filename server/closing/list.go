@@ -22,6 +22,7 @@ type Line struct {
 	FrozenBy  string
 	FrozenAt  *time.Time // nil: it is not frozen
 	Published *db.ReportsAmongRow
+	Owner     string // what they are called; empty: nobody
 }
 
 // List reads the closes of agreements in the periods that a band shows, as far as these
@@ -60,6 +61,15 @@ func (d *Desk) List(ctx context.Context, snap *catalogue.Snapshot, band calendar
 	if err != nil {
 		return nil, err
 	}
+	spans := map[span.Span][]string{}
+	for _, l := range out {
+		if l.Account != nil {
+			spans[l.Period.Span()] = append(spans[l.Period.Span()], l.Account.Service)
+		}
+	}
+	if known.beside, err = d.beside(ctx, snap, spans); err != nil {
+		return nil, err
+	}
 	for i := range out {
 		if out[i].Account != nil {
 			known.fill(snap, &out[i])
@@ -76,11 +86,13 @@ type known struct {
 	frozen    map[Period]db.FrozenAmongRow
 	published map[Period]db.ReportsAmongRow
 	edits     map[string][]catalogue.Edited // by service and period
+	owners    map[Period]string
+	beside    *beside
 }
 
 func (d *Desk) known(ctx context.Context, snap *catalogue.Snapshot, agreements, periods, services []string, within span.Span) (*known, error) {
 	k := &known{map[Period][]closing.Answer{}, map[string][]closing.Review{}, map[Period]map[string]definition.AdjustmentSpec{},
-		map[Period]db.FrozenAmongRow{}, map[Period]db.ReportsAmongRow{}, map[string][]catalogue.Edited{}}
+		map[Period]db.FrozenAmongRow{}, map[Period]db.ReportsAmongRow{}, map[string][]catalogue.Edited{}, map[Period]string{}, nil}
 	answers, err := d.Store.CloseAnswers(ctx, db.CloseAnswersParams{Agreements: agreements, Periods: periods})
 	if err != nil {
 		return nil, err
@@ -104,6 +116,13 @@ func (d *Desk) known(ctx context.Context, snap *catalogue.Snapshot, agreements, 
 			}
 			k.proposed[of][id] = spec
 		}
+	}
+	owners, err := d.Store.CloseOwners(ctx, db.CloseOwnersParams{Agreements: agreements, Periods: periods})
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range owners {
+		k.owners[Period{o.Agreement, o.Period}] = o.Name
 	}
 	frozen, err := d.Store.FrozenAmong(ctx, db.FrozenAmongParams{Agreements: agreements, Periods: periods})
 	if err != nil {
@@ -135,6 +154,8 @@ func (k *known) fill(snap *catalogue.Snapshot, l *Line) {
 			facts.Incidents = append(facts.Incidents, r)
 		}
 	}
+	k.beside.fill(&facts, l.Agreement, l.Account.Service, when)
+	l.Owner = k.owners[of]
 	list := closing.Questions(facts)
 	l.Open, l.Left = closing.Left(list)
 	l.All = len(list)

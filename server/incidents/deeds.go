@@ -5,8 +5,6 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"net/http"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -16,8 +14,8 @@ import (
 	"kestite/core/catalogue"
 	"kestite/core/definition"
 	"kestite/core/incident"
-	"kestite/core/measure"
 	"kestite/core/span"
+	"kestite/server/attached"
 	"kestite/server/store/gen/db"
 	"kestite/server/trail"
 )
@@ -136,31 +134,11 @@ func (k *Keeper) Under(ctx context.Context, by trail.By, id, cause int64) error 
 	})
 }
 
-// Bounds of files that people attach.
-const (
-	MostFileBytes = 2 << 20
-	MostFiles     = 20
-)
-
-// types of files that are taken, as their first bytes tell (WHATWG MIME Sniffing, as
-// net/http does it). Everything else is refused, whatever its name says.
-var types = []string{"image/png", "image/jpeg", "image/gif", "image/webp", "application/pdf", "text/plain; charset=utf-8",
-	"application/zip",
-	"application/x-gzip"}
-
 // Attach keeps a file with an incident; the same one twice is kept once.
 func (k *Keeper) Attach(ctx context.Context, by trail.By, id int64, name string, content []byte) error {
-	name = measure.Clean(filepath.Base(strings.ReplaceAll(name, "\\", "/")), incident.MostShort)
-	kind := http.DetectContentType(content)
-	switch {
-	case strings.TrimSpace(name) == "" || name == "." || name == "/":
-		return definition.Faultf("name", "is missing; say what the file is called")
-	case len(content) == 0:
-		return definition.Faultf("content", "is empty; choose a file that holds something")
-	case len(content) > MostFileBytes:
-		return definition.Faultf("content", "has %d bytes; %d MiB is the most. Put it elsewhere, and add a link", len(content), MostFileBytes>>20)
-	case !slices.Contains(types, kind):
-		return definition.Faultf("content", "is %s by its first bytes; a picture, a PDF, plain text, zip or gzip can be kept", kind)
+	name, kind, err := attached.Taken(name, content)
+	if err != nil {
+		return err
 	}
 	digest := sha256.Sum256(content)
 	return k.Store.Tx(ctx, func(tx pgx.Tx, q *db.Queries) error {
@@ -175,8 +153,8 @@ func (k *Keeper) Attach(ctx context.Context, by trail.By, id int64, name string,
 		if slices.ContainsFunc(files, func(f db.IncidentFilesRow) bool { return string(f.Digest) == string(digest[:]) }) {
 			return nil
 		}
-		if len(files) >= MostFiles {
-			return definition.Faultf("content", "is one too many: %d files are the most of one incident", MostFiles)
+		if len(files) >= attached.MostFiles {
+			return definition.Faultf("content", "is one too many: %d files are the most of one incident", attached.MostFiles)
 		}
 		if _, err := q.AddIncidentFile(ctx, db.AddIncidentFileParams{Incident: id, Name: name, Type: kind, Digest: digest[:], Content: content,
 			By: by.Kept(), At: k.Now()}); err != nil {

@@ -18,8 +18,8 @@ import (
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server"
+	"kestite/server/attached"
 	"kestite/server/defining"
-	"kestite/server/incidents"
 	"kestite/server/servertest"
 	"kestite/server/store"
 	"kestite/server/store/storetest"
@@ -514,7 +514,7 @@ func TestFilesOfIncidents(t *testing.T) {
 	if len(detail.Files) != 1 || detail.Files[0].Name != "notes.txt" {
 		t.Fatalf("%+v", detail.Files)
 	}
-	for name, size := range map[string]int{"fits": incidents.MostFileBytes, "one byte too many": incidents.MostFileBytes + 1} {
+	for name, size := range map[string]int{"fits": attached.MostBytes, "one byte too many": attached.MostBytes + 1} {
 		req, err := http.NewRequest(http.MethodPost, fmt.Sprintf("%s/api/v1/incidents/%d/files?name=long.txt", h.url, id), strings.NewReader("\x89PNG\r\n\x1a\n"+strings.Repeat("\x00", size-8)))
 		if err != nil {
 			t.Fatal(err)
@@ -525,7 +525,7 @@ func TestFilesOfIncidents(t *testing.T) {
 			t.Fatal(err)
 		}
 		resp.Body.Close()
-		if fits := resp.StatusCode < 300; fits != (size == incidents.MostFileBytes) {
+		if fits := resp.StatusCode < 300; fits != (size == attached.MostBytes) {
 			t.Errorf("%s: %s", name, resp.Status)
 		}
 	}

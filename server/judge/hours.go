@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kestite/core/catalogue"
+	"kestite/core/closing"
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server/store/gen/db"
@@ -23,6 +24,7 @@ type Hour struct {
 	Count, Degraded, Failed, Error int32
 	Low, Mean, High                float64
 	Sketch                         measure.Sketch
+	Late, Unsure, WorstMS          int32 // see core/closing
 	sum                            float64
 	valued                         int
 }
@@ -101,7 +103,7 @@ func (j *Judge) Hours(ctx context.Context) error {
 				if err != nil {
 					return err
 				}
-				if err := q.PutHour(ctx, h.Row(d.Lane, d.HourAt)); err != nil {
+				if err := put(ctx, q, h, d.Lane, d.HourAt); err != nil {
 					return err
 				}
 			}
@@ -140,6 +142,13 @@ func HourOf(ctx context.Context, q *db.Queries, lane int32, at time.Time, leadin
 	h := new(Hour)
 	for _, r := range rows {
 		h.Add(r.Outcome, r.Value(leading))
+		if int64(r.DelayS)*span.Second > closing.LateMS {
+			h.Late++
+		}
+		if r.Clock != nil && int64(r.Clock.Uncertain) > closing.UnsureMS {
+			h.Unsure++
+			h.WorstMS = max(h.WorstMS, r.Clock.Uncertain)
+		}
 	}
 	return h, nil
 }
@@ -201,9 +210,20 @@ func heal(ctx context.Context, q *db.Queries, lane int32, leading int) error {
 		if err != nil {
 			return err
 		}
-		if err := q.PutHour(ctx, h.Row(lane, at)); err != nil {
+		if err := put(ctx, q, h, lane, at); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// put keeps an hour, and what of it is doubtful.
+func put(ctx context.Context, q *db.Queries, h *Hour, lane int32, at time.Time) error {
+	if err := q.PutHour(ctx, h.Row(lane, at)); err != nil {
+		return err
+	}
+	if h.Late+h.Unsure == 0 {
+		return q.DropDoubt(ctx, db.DropDoubtParams{Lane: lane, HourAt: at})
+	}
+	return q.PutDoubt(ctx, db.PutDoubtParams{Lane: lane, HourAt: at, Late: h.Late, Unsure: h.Unsure, WorstMs: h.WorstMS})
 }

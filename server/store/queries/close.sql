@@ -45,3 +45,47 @@ WHERE agreement = $1 AND period = $2 AND unfrozen_at IS NOT NULL ORDER BY id DES
 -- The latest published report of each of some periods.
 SELECT DISTINCT ON (agreement, period) id, agreement, period, number, published_at FROM report
 WHERE state = 'published' AND agreement = ANY(@agreements::text[]) AND period = ANY(@periods::text[]) ORDER BY agreement, period, number DESC;
+
+-- name: PutDoubt :exec
+INSERT INTO doubt (lane, hour_at, late, unsure, worst_ms) VALUES ($1, $2, $3, $4, $5)
+ON CONFLICT (lane, hour_at) DO UPDATE SET late = excluded.late, unsure = excluded.unsure, worst_ms = excluded.worst_ms;
+
+-- name: DropDoubt :exec
+DELETE FROM doubt WHERE lane = $1 AND hour_at = $2;
+
+-- name: DoubtsOf :many
+-- What of the measurements of some checks came late or is unsure in a time, by check and location.
+SELECT l.check_id, l.location, min(d.hour_at)::timestamptz AS first_at, max(d.hour_at)::timestamptz AS last_at, sum(d.late)::bigint AS late, sum(d.unsure)::bigint AS unsure,
+       max(d.worst_ms)::int AS worst_ms
+FROM doubt d JOIN lane l ON l.id = d.lane WHERE l.check_id = ANY(@checks::text[]) AND d.hour_at >= @from_at::timestamptz AND d.hour_at < @until_at::timestamptz
+GROUP BY l.check_id, l.location;
+
+-- name: CloseOwners :many
+SELECT o.agreement, o.period, o.person, person_called(o.person::text)::text AS name, o.set_at FROM close_owner o
+JOIN (SELECT unnest(@agreements::text[]) AS agreement, unnest(@periods::text[]) AS period) u ON u.agreement = o.agreement AND u.period = o.period;
+
+-- name: SetCloseOwner :exec
+INSERT INTO close_owner (agreement, period, person, set_by, set_at) VALUES ($1, $2, $3, $4, $5)
+ON CONFLICT (agreement, period) DO UPDATE SET person = excluded.person, set_by = excluded.set_by, set_at = excluded.set_at;
+
+-- name: DropCloseOwner :execrows
+DELETE FROM close_owner WHERE agreement = $1 AND period = $2;
+
+-- name: VisitClose :exec
+INSERT INTO close_visit (agreement, period, person, seen_at) VALUES ($1, $2, $3, $4)
+ON CONFLICT (agreement, period, person) DO UPDATE SET seen_at = excluded.seen_at;
+
+-- name: CloseVisitors :many
+SELECT person, person_called(person::text)::text AS name, seen_at FROM close_visit WHERE agreement = $1 AND period = $2 AND seen_at > @since::timestamptz ORDER BY name;
+
+-- name: AddCloseFile :exec
+INSERT INTO close_file (agreement, period, key, name, type, digest, content, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT DO NOTHING;
+
+-- name: CloseFiles :many
+SELECT id, key, name, type, length(content)::int AS bytes, person_called(made_by)::text AS made_by, made_at FROM close_file WHERE agreement = $1 AND period = $2 ORDER BY id;
+
+-- name: CloseFile :one
+SELECT name, type, content FROM close_file WHERE agreement = $1 AND period = $2 AND id = $3;
+
+-- name: DropCloseFile :execrows
+DELETE FROM close_file WHERE agreement = $1 AND period = $2 AND id = $3;

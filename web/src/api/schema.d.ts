@@ -739,6 +739,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/closes/{id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Attach a file to a question of a close, 2 MiB at most
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        post: operations["attach-to-close"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/closes/{id}/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A file that was attached
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        get: operations["file-of-close"];
+        put?: never;
+        post?: never;
+        /**
+         * Take a file away again
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        delete: operations["detach-from-close"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/closes/{id}/freeze": {
         parameters: {
             query?: never;
@@ -759,6 +803,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/closes/{id}/owner": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say who sees to it that the period is closed
+         * @description Needs a role that permits to operate: try checks and plan windows.
+         */
+        put: operations["own-close"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/closes/{id}/unfreeze": {
         parameters: {
             query?: never;
@@ -773,6 +837,26 @@ export interface paths {
          * @description Needs a role that permits to draft and publish reports.
          */
         post: operations["unfreeze"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/closes/{id}/visit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that you look at the close, and learn who else does
+         * @description Needs a role that permits to see what is measured and defined.
+         */
+        post: operations["visit-close"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5447,6 +5531,17 @@ export interface components {
             seen?: string;
             text: string;
         };
+        CloseFile: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: int32 */
+            bytes: number;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            type: string;
+        };
         CloseLine: {
             agreement: components["schemas"]["Ref"];
             /**
@@ -5470,11 +5565,20 @@ export interface components {
             open: {
                 [key: string]: number;
             };
+            /** @description Who sees to it; absent: nobody */
+            owner?: string;
             period: components["schemas"]["OwnPeriod"];
             /** @description Id of the latest published report */
             report?: string;
             service: components["schemas"]["Ref"];
             verdict?: string;
+        };
+        CloseOwner: {
+            /** Format: date-time */
+            at: string;
+            id: string;
+            mine: boolean;
+            name: string;
         };
         ClosePage: {
             adjustments: components["schemas"]["AdjustmentIn"][];
@@ -5487,6 +5591,8 @@ export interface components {
             left: number;
             may_answer: boolean;
             may_freeze: boolean;
+            /** @description Who sees to it; absent: nobody */
+            owner?: components["schemas"]["CloseOwner"];
             period: components["schemas"]["OwnPeriod"];
             questions: components["schemas"]["QuestionView"][];
             /** @description Id of the latest published report */
@@ -8268,6 +8374,10 @@ export interface components {
             /** @description Of a move: when it starts instead, as a wall time in the zone of the window */
             start?: string;
         };
+        Others: {
+            /** @description Names */
+            others: string[];
+        };
         Outage: {
             cause?: string;
             from: string;
@@ -8319,6 +8429,10 @@ export interface components {
             /** @description Id of who is on duty; need not be a member */
             person: string;
             to: string;
+        };
+        "Own-closeRequest": {
+            /** @description Absent: nobody */
+            person?: string;
         };
         OwnPeriod: {
             from: string;
@@ -8739,10 +8853,12 @@ export interface components {
             answerable: boolean;
             /** Format: int64 */
             count: number;
+            /** @description What people attached */
+            files: components["schemas"]["CloseFile"][];
             from?: string;
             key: string;
             /** @enum {string} */
-            kind: "adjustment" | "coverage" | "unmeasured" | "outage" | "work" | "edited" | "incident";
+            kind: "adjustment" | "coverage" | "unmeasured" | "outage" | "work" | "edited" | "incident" | "late" | "clock" | "objection" | "claim";
             /** Format: int64 */
             ms: number;
             /** @description What subject is */
@@ -12506,6 +12622,196 @@ export interface operations {
             };
         };
     };
+    "attach-to-close": {
+        parameters: {
+            query: {
+                /** @description A finished period of the agreement by name, 2026-10 */
+                period: string;
+                key: string;
+                name: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "file-of-close": {
+        parameters: {
+            query: {
+                /** @description A finished period of the agreement by name, 2026-10 */
+                period: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+                file: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "detach-from-close": {
+        parameters: {
+            query: {
+                /** @description A finished period of the agreement by name, 2026-10 */
+                period: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+                file: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     freeze: {
         parameters: {
             query: {
@@ -12521,6 +12827,69 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Freezing"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "own-close": {
+        parameters: {
+            query: {
+                /** @description A finished period of the agreement by name, 2026-10 */
+                period: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Own-closeRequest"];
             };
         };
         responses: {
@@ -12593,6 +12962,67 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "visit-close": {
+        parameters: {
+            query: {
+                /** @description A finished period of the agreement by name, 2026-10 */
+                period: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Others"];
+                };
             };
             /** @description Unauthorized */
             401: {

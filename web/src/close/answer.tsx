@@ -69,7 +69,7 @@ export function AnswerForm({ c, q, next, think }: { c: Page; q: Question; next: 
   }
   const err = form.formState.errors
   const wrong = (f: string) => (would.error instanceof Problem ? would.error.fields[f] : undefined)
-  const timed = q.from !== undefined && q.to !== undefined && q.kind !== 'edited'
+  const timed = q.from !== undefined && q.to !== undefined && !['edited', 'late', 'clock', 'objection', 'claim'].includes(q.kind)
   return (
     <form className="form" aria-label="Answer" onSubmit={(e) => void form.handleSubmit((w) => save.mutate(w))(e)}>
       {q.answer && !said && <Said q={q} zone={c.timezone} />}

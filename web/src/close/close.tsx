@@ -14,7 +14,9 @@ import { duration, durationUp, fullTime, percent, shortTime } from '../time/form
 import { exactly } from '../time/span'
 import { AnswerForm } from './answer'
 import { closePath, freeze, useClose, type Page, type Question } from './queries'
+import { Files, Together } from './together'
 import { asked, causes, shortly, when } from './words'
+import './close.css'
 
 const Counter = lazy(() => import('./counter'))
 
@@ -48,6 +50,7 @@ export function ClosePage() {
             <Link to={`/close?of=${encodeURIComponent(c.period.name)}`}>Close</Link> · <Link to={`/services/${c.service.id}?span=${encodeURIComponent(c.period.name)}`}>{c.service.name}</Link> · {c.customer || 'internal'} · {c.target_percent} % · times in {c.timezone}
           </div>
         </div>
+        <Together c={c} />
       </div>
       <Columns>
         <nav aria-label="Questions">
@@ -124,6 +127,7 @@ function Asked({ c, q, next, think }: { c: Page; q: Question; next: () => void; 
       </p>
       <Around c={c} q={q} />
       {adjustment ? <Decide a={adjustment} next={next} /> : <AnswerForm c={c} q={q} next={next} think={think} />}
+      <Files c={c} q={q} />
     </section>
   )
 }
@@ -157,6 +161,12 @@ function Around({ c, q }: { c: Page; q: Question }) {
           <>
             {' · '}
             <Link to={`/calendar/plan/${q.subject.id}`}>{q.subject.name}</Link>
+          </>
+        )}
+        {q.of === 'report' && q.subject && (
+          <>
+            {' · '}
+            <Link to={`/reports/${q.subject.id}`}>{q.subject.name}</Link>
           </>
         )}
         {q.of === 'check' && q.subject && (

@@ -101,6 +101,7 @@ export function CloseList() {
                 <TableCell>{l.fault ?? (l.left === 0 ? (l.all === 0 ? 'nothing to ask' : `${counted(l.all, 'question')} answered`) : openWords(l))}</TableCell>
                 <TableCell>
                   {l.report ? <Link to={`/reports/${l.report}`}>published</Link> : l.frozen_at ? `frozen ${shortTime(l.frozen_at, zone)}, ${l.frozen_by}` : l.left === 0 && l.verdict ? 'can be frozen' : 'open'}
+                  {l.owner && !l.report && <div className="sub">{l.owner} sees to it</div>}
                 </TableCell>
               </TableRow>
             ))}

@@ -11,6 +11,10 @@ const kinds: Record<Question['kind'], [string, string]> = {
   work: ['window not granted in full', 'windows not granted in full'],
   edited: ['definition edited', 'definitions edited'],
   incident: ['incident not reviewed', 'incidents not reviewed'],
+  late: ['location was late', 'locations were late'],
+  clock: ['clock unsure', 'clocks unsure'],
+  objection: ['objection open', 'objections open'],
+  claim: ['supplier owes', 'suppliers owe'],
 }
 
 /** What is open of a close, in one line. */
@@ -37,6 +41,14 @@ export function shortly(q: Question, zone: string): string {
       return `${q.subject?.name ?? ''} edited, ${on}`
     case 'incident':
       return `${q.subject?.name ?? 'incident'} not reviewed, ${on}`
+    case 'late':
+      return `${counted(q.count, 'measurement')} of ${q.subject?.name ?? ''} came late`
+    case 'clock':
+      return `${counted(q.count, 'measurement')} of ${q.subject?.name ?? ''} unsure by ${durationUp(q.ms)}`
+    case 'objection':
+      return `an objection is open, ${on}`
+    case 'claim':
+      return `${q.subject?.name ?? 'a supplier'} owes`
   }
 }
 
@@ -57,12 +69,22 @@ export function asked(q: Question, service: string, zone: string): string {
       return `Does the edit of ${q.subject?.name ?? ''} change what the account says?`
     case 'incident':
       return `What is there to say to ${q.subject?.name ?? 'the incident'}?`
+    case 'late':
+      return `Why did ${counted(q.count, 'measurement')} of ${service} from ${q.subject?.name ?? ''} come late?`
+    case 'clock':
+      return `Does it matter that the clock of ${q.subject?.name ?? ''} was unsure by up to ${durationUp(q.ms)}?`
+    case 'objection':
+      return `What becomes of the objection to ${q.subject?.name ?? 'the report'}?`
+    case 'claim':
+      return `Is what ${q.subject?.name ?? 'the supplier'} owes claimed?`
   }
 }
 
 /** When it was, in full. */
 export function when(q: Question, zone: string): string {
   if (!q.from) return ''
+  if (q.kind === 'objection') return fullTime(q.from, zone)
+  if (q.kind === 'late' || q.kind === 'clock') return q.to ? `${fullTime(q.from, zone)} to ${shortTime(q.to, zone)}` : fullTime(q.from, zone)
   if (q.kind === 'edited') return `${q.count > 1 ? `${q.count} times, the last ` : ''}${fullTime(q.from, zone)}`
   return q.to ? `${fullTime(q.from, zone)} to ${shortTime(q.to, zone)}, ${q.kind === 'outage' ? durationUp(q.ms) : duration(q.ms)}` : `since ${fullTime(q.from, zone)}`
 }

@@ -11,6 +11,37 @@ import (
 	"time"
 )
 
+const addCloseFile = `-- name: AddCloseFile :exec
+INSERT INTO close_file (agreement, period, key, name, type, digest, content, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT DO NOTHING
+`
+
+type AddCloseFileParams struct {
+	Agreement string
+	Period    string
+	Key       string
+	Name      string
+	Type      string
+	Digest    []byte
+	Content   []byte
+	MadeBy    string
+	MadeAt    time.Time
+}
+
+func (q *Queries) AddCloseFile(ctx context.Context, arg AddCloseFileParams) error {
+	_, err := q.db.Exec(ctx, addCloseFile,
+		arg.Agreement,
+		arg.Period,
+		arg.Key,
+		arg.Name,
+		arg.Type,
+		arg.Digest,
+		arg.Content,
+		arg.MadeBy,
+		arg.MadeAt,
+	)
+	return err
+}
+
 const answerClose = `-- name: AnswerClose :execrows
 INSERT INTO close_answer AS had (agreement, period, key, cause, text, by, at) VALUES ($1, $2, $3, $4, $5, $6, $7)
 ON CONFLICT (agreement, period, key) DO UPDATE SET cause = excluded.cause, text = excluded.text, by = excluded.by, at = excluded.at
@@ -94,6 +125,257 @@ func (q *Queries) CloseAnswers(ctx context.Context, arg CloseAnswersParams) ([]C
 		return nil, err
 	}
 	return items, nil
+}
+
+const closeFile = `-- name: CloseFile :one
+SELECT name, type, content FROM close_file WHERE agreement = $1 AND period = $2 AND id = $3
+`
+
+type CloseFileParams struct {
+	Agreement string
+	Period    string
+	ID        int64
+}
+
+type CloseFileRow struct {
+	Name    string
+	Type    string
+	Content []byte
+}
+
+func (q *Queries) CloseFile(ctx context.Context, arg CloseFileParams) (CloseFileRow, error) {
+	row := q.db.QueryRow(ctx, closeFile, arg.Agreement, arg.Period, arg.ID)
+	var i CloseFileRow
+	err := row.Scan(&i.Name, &i.Type, &i.Content)
+	return i, err
+}
+
+const closeFiles = `-- name: CloseFiles :many
+SELECT id, key, name, type, length(content)::int AS bytes, person_called(made_by)::text AS made_by, made_at FROM close_file WHERE agreement = $1 AND period = $2 ORDER BY id
+`
+
+type CloseFilesParams struct {
+	Agreement string
+	Period    string
+}
+
+type CloseFilesRow struct {
+	ID     int64
+	Key    string
+	Name   string
+	Type   string
+	Bytes  int32
+	MadeBy string
+	MadeAt time.Time
+}
+
+func (q *Queries) CloseFiles(ctx context.Context, arg CloseFilesParams) ([]CloseFilesRow, error) {
+	rows, err := q.db.Query(ctx, closeFiles, arg.Agreement, arg.Period)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []CloseFilesRow{}
+	for rows.Next() {
+		var i CloseFilesRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Key,
+			&i.Name,
+			&i.Type,
+			&i.Bytes,
+			&i.MadeBy,
+			&i.MadeAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const closeOwners = `-- name: CloseOwners :many
+SELECT o.agreement, o.period, o.person, person_called(o.person::text)::text AS name, o.set_at FROM close_owner o
+JOIN (SELECT unnest($1::text[]) AS agreement, unnest($2::text[]) AS period) u ON u.agreement = o.agreement AND u.period = o.period
+`
+
+type CloseOwnersParams struct {
+	Agreements []string
+	Periods    []string
+}
+
+type CloseOwnersRow struct {
+	Agreement string
+	Period    string
+	Person    string
+	Name      string
+	SetAt     time.Time
+}
+
+func (q *Queries) CloseOwners(ctx context.Context, arg CloseOwnersParams) ([]CloseOwnersRow, error) {
+	rows, err := q.db.Query(ctx, closeOwners, arg.Agreements, arg.Periods)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []CloseOwnersRow{}
+	for rows.Next() {
+		var i CloseOwnersRow
+		if err := rows.Scan(
+			&i.Agreement,
+			&i.Period,
+			&i.Person,
+			&i.Name,
+			&i.SetAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const closeVisitors = `-- name: CloseVisitors :many
+SELECT person, person_called(person::text)::text AS name, seen_at FROM close_visit WHERE agreement = $1 AND period = $2 AND seen_at > $3::timestamptz ORDER BY name
+`
+
+type CloseVisitorsParams struct {
+	Agreement string
+	Period    string
+	Since     time.Time
+}
+
+type CloseVisitorsRow struct {
+	Person string
+	Name   string
+	SeenAt time.Time
+}
+
+func (q *Queries) CloseVisitors(ctx context.Context, arg CloseVisitorsParams) ([]CloseVisitorsRow, error) {
+	rows, err := q.db.Query(ctx, closeVisitors, arg.Agreement, arg.Period, arg.Since)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []CloseVisitorsRow{}
+	for rows.Next() {
+		var i CloseVisitorsRow
+		if err := rows.Scan(&i.Person, &i.Name, &i.SeenAt); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const doubtsOf = `-- name: DoubtsOf :many
+SELECT l.check_id, l.location, min(d.hour_at)::timestamptz AS first_at, max(d.hour_at)::timestamptz AS last_at, sum(d.late)::bigint AS late, sum(d.unsure)::bigint AS unsure,
+       max(d.worst_ms)::int AS worst_ms
+FROM doubt d JOIN lane l ON l.id = d.lane WHERE l.check_id = ANY($1::text[]) AND d.hour_at >= $2::timestamptz AND d.hour_at < $3::timestamptz
+GROUP BY l.check_id, l.location
+`
+
+type DoubtsOfParams struct {
+	Checks  []string
+	FromAt  time.Time
+	UntilAt time.Time
+}
+
+type DoubtsOfRow struct {
+	CheckID  string
+	Location string
+	FirstAt  time.Time
+	LastAt   time.Time
+	Late     int64
+	Unsure   int64
+	WorstMs  int32
+}
+
+// What of the measurements of some checks came late or is unsure in a time, by check and location.
+func (q *Queries) DoubtsOf(ctx context.Context, arg DoubtsOfParams) ([]DoubtsOfRow, error) {
+	rows, err := q.db.Query(ctx, doubtsOf, arg.Checks, arg.FromAt, arg.UntilAt)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []DoubtsOfRow{}
+	for rows.Next() {
+		var i DoubtsOfRow
+		if err := rows.Scan(
+			&i.CheckID,
+			&i.Location,
+			&i.FirstAt,
+			&i.LastAt,
+			&i.Late,
+			&i.Unsure,
+			&i.WorstMs,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const dropCloseFile = `-- name: DropCloseFile :execrows
+DELETE FROM close_file WHERE agreement = $1 AND period = $2 AND id = $3
+`
+
+type DropCloseFileParams struct {
+	Agreement string
+	Period    string
+	ID        int64
+}
+
+func (q *Queries) DropCloseFile(ctx context.Context, arg DropCloseFileParams) (int64, error) {
+	result, err := q.db.Exec(ctx, dropCloseFile, arg.Agreement, arg.Period, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const dropCloseOwner = `-- name: DropCloseOwner :execrows
+DELETE FROM close_owner WHERE agreement = $1 AND period = $2
+`
+
+type DropCloseOwnerParams struct {
+	Agreement string
+	Period    string
+}
+
+func (q *Queries) DropCloseOwner(ctx context.Context, arg DropCloseOwnerParams) (int64, error) {
+	result, err := q.db.Exec(ctx, dropCloseOwner, arg.Agreement, arg.Period)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const dropDoubt = `-- name: DropDoubt :exec
+DELETE FROM doubt WHERE lane = $1 AND hour_at = $2
+`
+
+type DropDoubtParams struct {
+	Lane   int32
+	HourAt time.Time
+}
+
+func (q *Queries) DropDoubt(ctx context.Context, arg DropDoubtParams) error {
+	_, err := q.db.Exec(ctx, dropDoubt, arg.Lane, arg.HourAt)
+	return err
 }
 
 const freezePeriod = `-- name: FreezePeriod :one
@@ -276,6 +558,30 @@ func (q *Queries) IncidentsOver(ctx context.Context, arg IncidentsOverParams) ([
 	return items, nil
 }
 
+const putDoubt = `-- name: PutDoubt :exec
+INSERT INTO doubt (lane, hour_at, late, unsure, worst_ms) VALUES ($1, $2, $3, $4, $5)
+ON CONFLICT (lane, hour_at) DO UPDATE SET late = excluded.late, unsure = excluded.unsure, worst_ms = excluded.worst_ms
+`
+
+type PutDoubtParams struct {
+	Lane    int32
+	HourAt  time.Time
+	Late    int32
+	Unsure  int32
+	WorstMs int32
+}
+
+func (q *Queries) PutDoubt(ctx context.Context, arg PutDoubtParams) error {
+	_, err := q.db.Exec(ctx, putDoubt,
+		arg.Lane,
+		arg.HourAt,
+		arg.Late,
+		arg.Unsure,
+		arg.WorstMs,
+	)
+	return err
+}
+
 const reportsAmong = `-- name: ReportsAmong :many
 SELECT DISTINCT ON (agreement, period) id, agreement, period, number, published_at FROM report
 WHERE state = 'published' AND agreement = ANY($1::text[]) AND period = ANY($2::text[]) ORDER BY agreement, period, number DESC
@@ -319,6 +625,30 @@ func (q *Queries) ReportsAmong(ctx context.Context, arg ReportsAmongParams) ([]R
 		return nil, err
 	}
 	return items, nil
+}
+
+const setCloseOwner = `-- name: SetCloseOwner :exec
+INSERT INTO close_owner (agreement, period, person, set_by, set_at) VALUES ($1, $2, $3, $4, $5)
+ON CONFLICT (agreement, period) DO UPDATE SET person = excluded.person, set_by = excluded.set_by, set_at = excluded.set_at
+`
+
+type SetCloseOwnerParams struct {
+	Agreement string
+	Period    string
+	Person    string
+	SetBy     string
+	SetAt     time.Time
+}
+
+func (q *Queries) SetCloseOwner(ctx context.Context, arg SetCloseOwnerParams) error {
+	_, err := q.db.Exec(ctx, setCloseOwner,
+		arg.Agreement,
+		arg.Period,
+		arg.Person,
+		arg.SetBy,
+		arg.SetAt,
+	)
+	return err
 }
 
 const takeBackAnswer = `-- name: TakeBackAnswer :execrows
@@ -413,4 +743,26 @@ func (q *Queries) Unfrozen(ctx context.Context, arg UnfrozenParams) ([]UnfrozenR
 		return nil, err
 	}
 	return items, nil
+}
+
+const visitClose = `-- name: VisitClose :exec
+INSERT INTO close_visit (agreement, period, person, seen_at) VALUES ($1, $2, $3, $4)
+ON CONFLICT (agreement, period, person) DO UPDATE SET seen_at = excluded.seen_at
+`
+
+type VisitCloseParams struct {
+	Agreement string
+	Period    string
+	Person    string
+	SeenAt    time.Time
+}
+
+func (q *Queries) VisitClose(ctx context.Context, arg VisitCloseParams) error {
+	_, err := q.db.Exec(ctx, visitClose,
+		arg.Agreement,
+		arg.Period,
+		arg.Person,
+		arg.SeenAt,
+	)
+	return err
 }

@@ -120,6 +120,38 @@ type CloseAnswer struct {
 	At    time.Time
 }
 
+// Files that people attached to the answers of a close.
+type CloseFile struct {
+	ID        int64
+	Agreement string
+	Period    string
+	// Of the question.
+	Key     string
+	Name    string
+	Type    string
+	Digest  []byte
+	Content []byte
+	MadeBy  string
+	MadeAt  time.Time
+}
+
+// Who sees to it that a period is closed.
+type CloseOwner struct {
+	Agreement string
+	Period    string
+	Person    string
+	SetBy     string
+	SetAt     time.Time
+}
+
+// Who has the close of a period on the screen; rows of earlier visits are overwritten.
+type CloseVisit struct {
+	Agreement string
+	Period    string
+	Person    string
+	SeenAt    time.Time
+}
+
 // What happened to credits: claims, payments, waivers. Never changed; one that was wrong is taken back and stays.
 type CreditEntry struct {
 	ID        int64
@@ -204,6 +236,17 @@ type DeliveryLink struct {
 	Delivery int64
 	Until    time.Time
 	UsedAt   *time.Time
+}
+
+// Hours of a lane with measurements that came late, or whose instants are unsure; the others have no row.
+type Doubt struct {
+	Lane   int32
+	HourAt time.Time
+	// Measurements that were stored more than an hour after they were made.
+	Late int32
+	// Measurements whose instant may be wrong by more than a second; worst_ms is by how much at most.
+	Unsure  int32
+	WorstMs int32
 }
 
 // SHA-256 of the one-time links with which a person chooses a password.
