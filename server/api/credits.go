@@ -2,21 +2,30 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/csv"
+	"encoding/json"
+	"fmt"
 	"net/http"
 
 	"kestite/core/access"
+	"kestite/core/catalogue"
 	"kestite/core/credit"
 	"kestite/core/money"
+	"kestite/core/seal"
 	"kestite/core/span"
 	"kestite/server/report"
+	"kestite/server/store/gen/db"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *Server) creditRoutes(a *operations) {
 	on(a, access.Own, http.MethodGet, "/credits", "credits", "The ledger of credits: what published reports owe, by the end of their periods", s.credits)
 	on(a, access.Own, http.MethodGet, "/credits/export", "export-credits", "The ledger as CSV", s.exportCredits)
 	on(a, access.Publish, http.MethodPost, "/credits/entries", "enter-credit", "Enter a claim, a payment or a waiver", s.enterCredit)
+	on(a, access.Publish, http.MethodGet, "/credits/{agreement}/entries/{entry}/document", "claim-document", "A claim as a document: PDF, or a page", s.claimDocument)
 	on(a, access.Publish, http.MethodDelete, "/credits/{agreement}/entries/{entry}", "take-credit-back", "Take an entry back that was wrong; it stays, and counts no more",
 		func(ctx context.Context, in *struct {
 			Agreement string `path:"agreement" maxLength:"120"`
@@ -158,4 +167,68 @@ func (s *Server) enterCredit(ctx context.Context, in *body[NewCreditEntry]) (*bo
 	}
 	_, err := s.Credits.Add(ctx, credit.Entry{Agreement: b.Agreement, Period: b.Period, Kind: b.Kind, On: b.On, Reference: b.Reference, Note: b.Note}, b.Amount, by(ctx))
 	return &body[made]{made{b.Agreement}}, err
+}
+
+// claimDocument prints a claim from the report that was in force when it was entered: neither
+// changes any more.
+func (s *Server) claimDocument(ctx context.Context, in *struct {
+	Agreement string `path:"agreement" maxLength:"120"`
+	Entry     int64  `path:"entry" minimum:"1"`
+	Format    string `query:"format" enum:"pdf,html" default:"pdf"`
+}) (*file, error) {
+	if err := s.over(ctx, access.Publish, in.Agreement); err != nil {
+		return nil, err
+	}
+	lines, err := s.creditLines(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range lines {
+		for _, e := range l.Entries {
+			if l.Agreement.ID == in.Agreement && e.ID == in.Entry && e.Kind == credit.Claim {
+				return s.claim(ctx, l, e, in.Format)
+			}
+		}
+	}
+	return nil, catalogue.ErrNotFound
+}
+
+func (s *Server) claim(ctx context.Context, l CreditLine, e CreditEntry, format string) (*file, error) {
+	if e.TakenBack {
+		return nil, huma.Error409Conflict("This claim was taken back.")
+	}
+	r, err := s.Store.PublishedAtTime(ctx, db.PublishedAtTimeParams{Agreement: l.Agreement.ID, Period: l.Period, At: e.At.Time()})
+	if err != nil {
+		return nil, err
+	}
+	var c report.Content
+	if err := json.Unmarshal(r.Content, &c); err != nil {
+		return nil, err
+	}
+	of := report.Claimed{To: cmp.Or(l.Supplier, c.Organisation), Amount: l.Currency + " " + e.Amount, On: e.On, By: e.By, Reference: e.Reference, Note: e.Note}
+	if l.Contract != nil {
+		of.Contract = l.Contract.Name
+	}
+	if r.Serial != nil && r.Manifest != nil {
+		m, err := seal.Decode(r.Manifest)
+		if err != nil {
+			return nil, err
+		}
+		of.Number, of.Code = *r.Serial, m.Link(r.Manifest).Code()
+	}
+	d, err := report.Claim(c, of, e.At.Time())
+	if err != nil {
+		return nil, err
+	}
+	out := &file{ContentType: "application/pdf", Disposition: fmt.Sprintf(`attachment; filename="claim-%s-%d.%s"`, l.Agreement.ID, e.ID, format)}
+	if format == "html" {
+		out.ContentType, out.Policy = "text/html; charset=utf-8", "default-src 'none'; style-src 'unsafe-inline'; sandbox"
+		out.Body, err = d.HTML()
+	} else {
+		out.Body, err = d.PDF()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return out, s.did(ctx, "export", "credit "+l.Agreement.ID, map[string]any{"claim": e.ID, "format": format})
 }

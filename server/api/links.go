@@ -78,6 +78,7 @@ func (s *Server) linkRoutes(a *operations) {
 		return nil, s.Desk.Revoke(ctx, r, in.Note, by(ctx), s.Now())
 	})
 	on(a, public, http.MethodPost, "/shared", "shared-report", "What a link to a report opens", s.shared)
+	s.standingLinkRoutes(a)
 	on(a, public, http.MethodPost, "/shared/document", "shared-document", "A report by a link, as it was published", s.sharedDocument)
 }
 
@@ -99,6 +100,11 @@ func (s *Server) reportLinks(ctx context.Context, in *ByID) (*list[ReportLinkVie
 	if err != nil {
 		return nil, err
 	}
+	return s.linkViews(ctx, rows)
+}
+
+// linkViews are links with when they were opened.
+func (s *Server) linkViews(ctx context.Context, rows []db.ReportLinksRow) (*list[ReportLinkView], error) {
 	ids := make([]int64, len(rows))
 	for i, l := range rows {
 		ids[i] = l.ID
@@ -138,20 +144,30 @@ const (
 	openedASecond = 1
 )
 
+// spendLink lets an address open so many links.
+func (s *Server) spendLink(ctx context.Context) error {
+	allowed, err := s.Store.Spend(ctx, db.SpendParams{Who: "links from " + caller(ctx).Source, Units: 1, Most: mostOpened, PerSecond: openedASecond, Now: s.Now()})
+	if err == nil && !allowed {
+		return huma.Error429TooManyRequests("Too many links were opened from here. Wait a minute.")
+	}
+	return err
+}
+
+// linkProblem says that a link is not good.
+func linkProblem(err error) error {
+	if errors.Is(err, publish.ErrLink) {
+		return huma.Error410Gone("This link is not good any more: it was revoked, or its time has passed. Ask whoever sent it for another.")
+	}
+	return err
+}
+
 // byLink is the report that a token opens.
 func (s *Server) byLink(ctx context.Context, token, form string) (db.Report, error) {
-	allowed, err := s.Store.Spend(ctx, db.SpendParams{Who: "links from " + caller(ctx).Source, Units: 1, Most: mostOpened, PerSecond: openedASecond, Now: s.Now()})
-	if err != nil {
+	if err := s.spendLink(ctx); err != nil {
 		return db.Report{}, err
 	}
-	if !allowed {
-		return db.Report{}, huma.Error429TooManyRequests("Too many links were opened from here. Wait a minute.")
-	}
 	r, err := s.Desk.ByLink(ctx, token, form, caller(ctx).Source, s.Now())
-	if errors.Is(err, publish.ErrLink) {
-		return r, huma.Error410Gone("This link is not good any more: it was revoked, or its time has passed. Ask whoever sent it for another.")
-	}
-	return r, err
+	return r, linkProblem(err)
 }
 
 func (s *Server) shared(ctx context.Context, in *body[LinkToken]) (*body[SharedReport], error) {

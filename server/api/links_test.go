@@ -110,3 +110,48 @@ func TestReportsAreSentAndOpenedByLink(t *testing.T) {
 		t.Error("80 guesses in a row, and none was refused")
 	}
 }
+
+// A customer's Standing by link is what the customer sees who signs in: whoever opens it.
+func TestStandingByLink(t *testing.T) {
+	f, _, _, _, _ := closeOf(t)
+	f.manager.Create("/agreements", agreement(f.service, func(s map[string]any) { s["name"], s["customer"] = "Our own target", "" }))
+	f.manager.Create("/customers", map[string]any{"name": "Freight desk"})
+	path := "/customers/passenger-division/links"
+	var made, other api.MadeLink
+	f.manager.Must(http.MethodPost, path, map[string]any{"whom": "Liv Holm", "days": 30}, &made)
+	f.manager.Must(http.MethodPost, "/customers/freight-desk/links", map[string]any{"whom": "Nils", "days": 30}, &other)
+	token := strings.TrimPrefix(made.Path, "/shared/standing#")
+	stranger := servertest.Anonymous(t, f.url)
+	open := func(c *servertest.Client, token string) servertest.Answer {
+		return c.Do(http.MethodPost, "/shared/standing", map[string]any{"token": token})
+	}
+	customer := servertest.With(t, f.srv, f.url, "tove", access.Rights{Role: access.Customer, Customer: "passenger-division"})
+	var own api.Standing
+	customer.Must(http.MethodGet, "/standing", nil, &own)
+	for who, c := range map[string]*servertest.Client{"a stranger": stranger, "a manager": f.manager} {
+		var got api.SharedStanding
+		c.Must(http.MethodPost, "/shared/standing", map[string]any{"token": token}, &got)
+		if len(own.Accounts) != 1 || len(got.Standing.Accounts) != 1 || got.Standing.Accounts[0].Name != own.Accounts[0].Name || got.Standing.Agreements != 1 || len(got.Standing.Needs) > 0 || got.Standing.Checks != 0 || got.Customer != "Passenger division" {
+			t.Errorf("%s sees %+v", who, got)
+		}
+	}
+	var empty api.SharedStanding
+	stranger.Must(http.MethodPost, "/shared/standing", map[string]any{"token": strings.TrimPrefix(other.Path, "/shared/standing#")}, &empty)
+	if len(empty.Standing.Accounts) != 0 || empty.Customer != "Freight desk" {
+		t.Errorf("another customer sees %+v", empty)
+	}
+	refused(t, "as a link to a report", stranger.Do(http.MethodPost, "/shared", map[string]any{"token": token}), 410, "")
+	for what, bad := range map[string]string{"a guess": "kess_AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", "a cut one": token[:20], "one of a report": "kesr_x"} {
+		refused(t, what, open(stranger, bad), 410, "")
+	}
+	refused(t, "a viewer's link", servertest.With(t, f.srv, f.url, "v", access.Rights{Role: access.Viewer}).Do(http.MethodPost, path, map[string]any{"whom": "me", "days": 1}), 403, "publish")
+	refused(t, "a link of nobody", f.manager.Do(http.MethodPost, "/customers/no-such/links", map[string]any{"whom": "me", "days": 1}), 404, "")
+	var links struct{ Items []api.ReportLinkView }
+	f.manager.Must(http.MethodGet, path, nil, &links)
+	if len(links.Items) != 1 || len(links.Items[0].Uses) != 2 || links.Items[0].Uses[0].Form != "standing" {
+		t.Fatalf("%+v", links.Items)
+	}
+	refused(t, "revoking under another customer", f.manager.Do(http.MethodDelete, "/customers/freight-desk/links/"+itoa(links.Items[0].ID), nil), 404, "")
+	f.manager.Must(http.MethodDelete, path+"/"+itoa(links.Items[0].ID), nil, nil)
+	refused(t, "what was revoked", open(stranger, token), 410, "not good any more")
+}

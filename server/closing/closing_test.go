@@ -171,6 +171,33 @@ func TestWhatACloseAsksBesideTheAccount(t *testing.T) {
 	if len(list.Lines) != 2 {
 		t.Errorf("%d lines", len(list.Lines))
 	}
+	// Claimed, it is a document that says what it follows from.
+	manager.Must(http.MethodPost, "/credits/entries", map[string]any{"agreement": "acquirer", "period": week, "kind": "claim", "amount": "60.00", "reference": "Letter 17"}, nil)
+	var ledger struct{ Items []api.CreditLine }
+	manager.Must(http.MethodGet, "/credits", nil, &ledger)
+	entry := fmt.Sprintf("/credits/acquirer/entries/%d", ledger.Items[0].Entries[0].ID)
+	var r api.ReportPage
+	manager.Must(http.MethodGet, "/reports/"+ledger.Items[0].Report, nil, &r)
+	claim := manager.Do(http.MethodGet, entry+"/document", nil)
+	text := servertest.PDFText(t, claim.Body)
+	for _, want := range []string{"Claim to Card acquirer", "NOK 60.00 are claimed", "Letter 17", r.Sentence, r.Seal.Code, "Outages", "What was promised"} {
+		if !strings.Contains(strings.Join(strings.Fields(text), " "), want) {
+			t.Errorf("the claim does not say %q: %s", want, text)
+		}
+	}
+	viewer := servertest.With(t, srv, at, "viggo", access.Rights{Role: access.Viewer})
+	for what, a := range map[string]servertest.Answer{"a viewer": viewer.Do(http.MethodGet, entry+"/document", nil), "another agreement": manager.Do(http.MethodGet, strings.Replace(entry, "acquirer", "quay", 1)+"/document", nil)} {
+		if a.Status != 403 && a.Status != 404 {
+			t.Errorf("%s takes the claim: %s", what, a)
+		}
+	}
+	if got := kinds(look(t, manager, "quay", week)); !strings.Contains(got, "claim 1") {
+		t.Errorf("claimed and not settled: %s", got)
+	}
+	manager.Must(http.MethodDelete, entry, nil, nil)
+	if a := manager.Do(http.MethodGet, entry+"/document", nil); a.Status != 409 {
+		t.Errorf("a claim that was taken back: %s", a)
+	}
 	// Paid, it is asked no more; answered words stay as long as it is the same.
 	manager.Must(http.MethodPost, "/credits/entries", map[string]any{"agreement": "acquirer", "period": week, "kind": "payment", "amount": "100.00"}, nil)
 	if got := kinds(look(t, manager, "quay", week)); strings.Contains(got, "claim") {
@@ -205,8 +232,9 @@ func TestTwoPeopleAtAClose(t *testing.T) {
 	if page.Owner == nil || page.Owner.Name != "A runa" || !page.Owner.Mine {
 		t.Errorf("%+v", page.Owner)
 	}
-	if inbox := string(operator.Do(http.MethodGet, "/me/inbox", nil).Body); !strings.Contains(inbox, "Yours to close: Quay") {
-		t.Errorf("%s", inbox)
+	var told int
+	if err := srv.API.Store.Pool.QueryRow(t.Context(), "SELECT count(*) FROM delivery WHERE person = $1 AND kind = 'inbox' AND subject LIKE 'Yours to close: Quay%'", idOf(operator)).Scan(&told); err != nil || told != 1 {
+		t.Errorf("the owner is told %d times, %v", told, err)
 	}
 	visit := func(c *servertest.Client) string {
 		var out api.Others

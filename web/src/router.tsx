@@ -12,6 +12,7 @@ const screen = (load: () => Promise<Record<string, React.ComponentType>>, name: 
 export const router = createBrowserRouter([
   { path: '/sign-in', ...screen(() => import('./session/sign-in'), 'SignIn') },
   { path: '/enter', ...screen(() => import('./session/enter'), 'Enter') },
+  { path: '/shared/standing', ...screen(() => import('./standing/shared'), 'SharedStanding') },
   { path: '/shared', ...screen(() => import('./reports/shared'), 'Shared') },
   { path: '/acknowledge', ...screen(() => import('./session/acknowledge'), 'Acknowledge') },
   { path: '/first', ...screen(() => import('./session/first-person'), 'FirstPerson') },

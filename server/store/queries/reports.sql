@@ -75,17 +75,30 @@ SELECT n.id, n.report, r.agreement, r.period, n.about, person_called(n.made_by):
 FROM report_note n JOIN report r ON r.id = n.report WHERE n.state = 'open' ORDER BY n.made_at;
 
 -- name: AddReportLink :one
-INSERT INTO report_link (hash, report, whom, made_by, made_at, until) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id;
+INSERT INTO report_link (hash, report, whom, made_by, made_at, until) VALUES ($1, @report::uuid, $2, $3, $4, $5) RETURNING id;
+
+-- name: AddStandingLink :exec
+INSERT INTO report_link (hash, customer, whom, made_by, made_at, until) VALUES ($1, @customer::text, $2, $3, $4, $5);
+
+-- name: StandingLinks :many
+SELECT l.id, l.whom, person_called(l.made_by)::text AS made_by, l.made_at, l.until, coalesce(person_called(l.revoked_by), '')::text AS revoked_by, l.revoked_at
+FROM report_link l WHERE l.customer = @customer::text ORDER BY l.id;
+
+-- name: RevokeStandingLink :execrows
+UPDATE report_link SET revoked_by = $2, revoked_at = $3 WHERE id = $1 AND customer = @customer::text AND revoked_at IS NULL;
+
+-- name: CustomerByLink :one
+SELECT id, customer::text AS customer FROM report_link WHERE hash = $1 AND customer IS NOT NULL AND revoked_at IS NULL AND until > @now::timestamptz;
 
 -- name: ReportLinks :many
 SELECT l.id, l.whom, person_called(l.made_by)::text AS made_by, l.made_at, l.until, coalesce(person_called(l.revoked_by), '')::text AS revoked_by, l.revoked_at
-FROM report_link l WHERE l.report = $1 ORDER BY l.id;
+FROM report_link l WHERE l.report = @report::uuid ORDER BY l.id;
 
 -- name: RevokeReportLink :execrows
-UPDATE report_link SET revoked_by = $3, revoked_at = $4 WHERE id = $1 AND report = $2 AND revoked_at IS NULL;
+UPDATE report_link SET revoked_by = $2, revoked_at = $3 WHERE id = $1 AND report = @report::uuid AND revoked_at IS NULL;
 
 -- name: ReportByLink :one
-SELECT id, report, whom FROM report_link WHERE hash = $1 AND revoked_at IS NULL AND until > @now::timestamptz;
+SELECT id, report::text AS report, whom FROM report_link WHERE hash = $1 AND report IS NOT NULL AND revoked_at IS NULL AND until > @now::timestamptz;
 
 -- name: UseReportLink :exec
 INSERT INTO report_link_use (link, happened_at, form, source) VALUES ($1, $2, $3, $4);
@@ -94,7 +107,7 @@ INSERT INTO report_link_use (link, happened_at, form, source) VALUES ($1, $2, $3
 SELECT link, happened_at, form, source FROM report_link_use WHERE link = ANY(@links::bigint[]) ORDER BY happened_at DESC LIMIT 200;
 
 -- name: CountReportLinks :one
-SELECT count(*) FROM report_link WHERE report = $1;
+SELECT count(*) FROM report_link WHERE report = @report::uuid;
 
 -- name: LatestReport :one
 SELECT coalesce(max(number), 0)::int AS number FROM report WHERE agreement = $1 AND period = $2 AND state = 'published';
@@ -178,3 +191,7 @@ SELECT * FROM volume WHERE id = $1;
 -- name: LatestPublished :one
 -- The latest published report of a period.
 SELECT id, number, serial, content, manifest FROM report WHERE agreement = $1 AND period = $2 AND state = 'published' ORDER BY number DESC LIMIT 1;
+
+-- name: PublishedAtTime :one
+-- The report of a period that was the latest at an instant.
+SELECT id, number, serial, content, manifest FROM report WHERE agreement = @agreement AND period = @period AND state = 'published' AND published_at <= @at::timestamptz ORDER BY number DESC LIMIT 1;

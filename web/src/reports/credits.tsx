@@ -170,6 +170,13 @@ function Settled({ line: l }: { line: Line }) {
           <span className="sub">
             {[e.taken_back && 'taken back', e.reference, e.note, `${e.by}, ${shortTime(e.at, zone)}`].filter(Boolean).join(' · ')}
           </span>{' '}
+          {l.may && !e.taken_back && e.kind === 'claim' && (
+            <>
+              <a className="link" href={`/api/v1/credits/${l.agreement.id}/entries/${e.id}/document`} download>
+                the claim as PDF
+              </a>{' '}
+            </>
+          )}
           {l.may && !e.taken_back && (
             <button type="button" className="link" disabled={back.isPending} onClick={() => back.mutate(e.id)}>
               take back

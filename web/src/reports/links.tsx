@@ -1,5 +1,6 @@
 import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
@@ -7,28 +8,34 @@ import { useForm } from '../parts/form'
 import { Trouble, showFaults } from '../parts/trouble'
 import { shortTime } from '../time/format'
 import { useZone } from '../time/span'
-import { useReportLinks } from './queries'
 
 type Link = Schemas['ReportLinkView']
 
-/** Links by which a published report can be read without an account: made, watched, revoked. */
-export default function Links({ report }: { report: string }) {
-  const links = useReportLinks(report)
+/** What links open: a report, or a customer's Standing. */
+const kinds = {
+  report: { links: '/api/v1/reports/{id}/links', one: '/api/v1/reports/{id}/links/{note}', says: 'reads this report' },
+  customer: { links: '/api/v1/customers/{id}/links', one: '/api/v1/customers/{id}/links/{note}', says: 'reads how what was promised to the customer stands' },
+} as const
+
+/** Links by which something can be read without an account: made, watched, revoked. */
+export default function Links({ of = 'report', report: id }: { of?: keyof typeof kinds; report: string }) {
+  const paths = kinds[of]
+  const links = useQuery({ queryKey: ['report-links', of, id], queryFn: () => ask(api.GET(paths.links, { params: { path: { id } } })).then((l) => l.items) })
   const { zone } = useZone()
   const [now] = useState(() => Date.now())
   const form = useForm({ defaultValues: { whom: '', days: '90' } })
   const make = useChange({
-    mutationFn: (v: { whom: string; days: string }) => ask(api.POST('/api/v1/reports/{id}/links', { params: { path: { id: report } }, body: { whom: v.whom.trim(), days: Number(v.days) } })),
+    mutationFn: (v: { whom: string; days: string }) => ask(api.POST(paths.links, { params: { path: { id } }, body: { whom: v.whom.trim(), days: Number(v.days) } })),
     again: ['report-links'],
     onSuccess: () => form.reset(),
     onError: (e) => showFaults(e, form.setError),
   })
-  const revoke = useChange({ mutationFn: (note: number) => ask(api.DELETE('/api/v1/reports/{id}/links/{note}', { params: { path: { id: report, note } } })), again: ['report-links'] })
+  const revoke = useChange({ mutationFn: (note: number) => ask(api.DELETE(paths.one, { params: { path: { id, note } } })), again: ['report-links'] })
   const err = form.formState.errors
   const state = (l: Link) => (l.revoked_at ? `revoked by ${l.revoked_by}` : Date.parse(l.until) < now ? 'its time has passed' : `good until ${shortTime(l.until, zone)}`)
   return (
     <section aria-label="Links">
-      <p className="sub">Who has a link reads this report without an account. It is shown once; what is opened is written down.</p>
+      <p className="sub">Who has a link {paths.says} without an account. It is shown once; what is opened is written down.</p>
       <Trouble error={links.error ?? revoke.error} />
       {links.data?.map((l) => (
         <div key={l.id} className="entry low" data-link={l.revoked_at ? 'revoked' : 'good'}>

@@ -2,6 +2,7 @@ import Box from '@mui/material/Box'
 import Checkbox from '@mui/material/Checkbox'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import TextField from '@mui/material/TextField'
+import { Suspense, lazy, useState } from 'react'
 import { Controller } from 'react-hook-form'
 import { Link } from 'react-router'
 import type { Schemas } from '../api/client'
@@ -23,6 +24,8 @@ import { LayoutPick } from './layout-pick'
 import { LogoPick } from './logo-pick'
 import { StandingApproval } from './standing-approval'
 import { TermFields, termValues, termsOf } from './terms'
+
+const Links = lazy(() => import('../reports/links'))
 
 /** Who owns services. */
 export function Teams() {
@@ -74,6 +77,7 @@ function Parties({ kind, title, note, has, of }: Props) {
   const plan = usePlanName()
   const may = useMay()('publish')
   const keep = useKeep()
+  const [shared, setShared] = useState<string>()
   if (!parties.data) return <Awaited error={parties.error} />
   return (
     <Listing<Party>
@@ -102,6 +106,16 @@ function Parties({ kind, title, note, has, of }: Props) {
               </div>
             ))}
           {p.spec.note && <div className="sub">{p.spec.note}</div>}
+          {kind === 'customer' && may && !p.retired && (
+            <details className="more" onToggle={(e) => e.currentTarget.open && setShared(p.id)}>
+              <summary>Links to how it stands</summary>
+              {shared === p.id && (
+                <Suspense fallback={null}>
+                  <Links of="customer" report={p.id} />
+                </Suspense>
+              )}
+            </details>
+          )}
           {kind === 'contract' && may && (
             <div className="sub">
               <a href={`/api/v1/contracts/${p.id}/archive`} download className="link">

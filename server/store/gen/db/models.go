@@ -622,12 +622,12 @@ type ReportIn struct {
 	MadeBy    string
 }
 
-// Links by which a published report can be read without an account.
+// Links by which a published report, or how what was promised to a customer stands, can be read without an account.
 type ReportLink struct {
 	ID int64
 	// SHA-256 of the token: the token itself is in the link alone.
 	Hash   []byte
-	Report string
+	Report *string
 	// Whom it was made for.
 	Whom      string
 	MadeBy    string
@@ -635,6 +635,8 @@ type ReportLink struct {
 	Until     time.Time
 	RevokedBy *string
 	RevokedAt *time.Time
+	// Whose Standing it opens, by id; null: it opens a report.
+	Customer *string
 }
 
 // When a link was opened, what was taken, and from which address.

@@ -87,26 +87,26 @@ func (q *Queries) AddReport(ctx context.Context, arg AddReportParams) (string, e
 }
 
 const addReportLink = `-- name: AddReportLink :one
-INSERT INTO report_link (hash, report, whom, made_by, made_at, until) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id
+INSERT INTO report_link (hash, report, whom, made_by, made_at, until) VALUES ($1, $6::uuid, $2, $3, $4, $5) RETURNING id
 `
 
 type AddReportLinkParams struct {
 	Hash   []byte
-	Report string
 	Whom   string
 	MadeBy string
 	MadeAt time.Time
 	Until  time.Time
+	Report string
 }
 
 func (q *Queries) AddReportLink(ctx context.Context, arg AddReportLinkParams) (int64, error) {
 	row := q.db.QueryRow(ctx, addReportLink,
 		arg.Hash,
-		arg.Report,
 		arg.Whom,
 		arg.MadeBy,
 		arg.MadeAt,
 		arg.Until,
+		arg.Report,
 	)
 	var id int64
 	err := row.Scan(&id)
@@ -164,6 +164,31 @@ func (q *Queries) AddScheduleRun(ctx context.Context, arg AddScheduleRunParams) 
 		return 0, err
 	}
 	return result.RowsAffected(), nil
+}
+
+const addStandingLink = `-- name: AddStandingLink :exec
+INSERT INTO report_link (hash, customer, whom, made_by, made_at, until) VALUES ($1, $6::text, $2, $3, $4, $5)
+`
+
+type AddStandingLinkParams struct {
+	Hash     []byte
+	Whom     string
+	MadeBy   string
+	MadeAt   time.Time
+	Until    time.Time
+	Customer string
+}
+
+func (q *Queries) AddStandingLink(ctx context.Context, arg AddStandingLinkParams) error {
+	_, err := q.db.Exec(ctx, addStandingLink,
+		arg.Hash,
+		arg.Whom,
+		arg.MadeBy,
+		arg.MadeAt,
+		arg.Until,
+		arg.Customer,
+	)
+	return err
 }
 
 const addVolume = `-- name: AddVolume :one
@@ -255,7 +280,7 @@ func (q *Queries) ApproveReport(ctx context.Context, arg ApproveReportParams) (i
 }
 
 const countReportLinks = `-- name: CountReportLinks :one
-SELECT count(*) FROM report_link WHERE report = $1
+SELECT count(*) FROM report_link WHERE report = $1::uuid
 `
 
 func (q *Queries) CountReportLinks(ctx context.Context, report string) (int64, error) {
@@ -279,6 +304,27 @@ func (q *Queries) CountReportNotes(ctx context.Context, arg CountReportNotesPara
 	var count int64
 	err := row.Scan(&count)
 	return count, err
+}
+
+const customerByLink = `-- name: CustomerByLink :one
+SELECT id, customer::text AS customer FROM report_link WHERE hash = $1 AND customer IS NOT NULL AND revoked_at IS NULL AND until > $2::timestamptz
+`
+
+type CustomerByLinkParams struct {
+	Hash []byte
+	Now  time.Time
+}
+
+type CustomerByLinkRow struct {
+	ID       int64
+	Customer string
+}
+
+func (q *Queries) CustomerByLink(ctx context.Context, arg CustomerByLinkParams) (CustomerByLinkRow, error) {
+	row := q.db.QueryRow(ctx, customerByLink, arg.Hash, arg.Now)
+	var i CustomerByLinkRow
+	err := row.Scan(&i.ID, &i.Customer)
+	return i, err
 }
 
 const dropDraft = `-- name: DropDraft :execrows
@@ -689,6 +735,38 @@ func (q *Queries) PublishedAmong(ctx context.Context, arg PublishedAmongParams) 
 	return items, nil
 }
 
+const publishedAtTime = `-- name: PublishedAtTime :one
+SELECT id, number, serial, content, manifest FROM report WHERE agreement = $1 AND period = $2 AND state = 'published' AND published_at <= $3::timestamptz ORDER BY number DESC LIMIT 1
+`
+
+type PublishedAtTimeParams struct {
+	Agreement string
+	Period    string
+	At        time.Time
+}
+
+type PublishedAtTimeRow struct {
+	ID       string
+	Number   int32
+	Serial   *int64
+	Content  []byte
+	Manifest []byte
+}
+
+// The report of a period that was the latest at an instant.
+func (q *Queries) PublishedAtTime(ctx context.Context, arg PublishedAtTimeParams) (PublishedAtTimeRow, error) {
+	row := q.db.QueryRow(ctx, publishedAtTime, arg.Agreement, arg.Period, arg.At)
+	var i PublishedAtTimeRow
+	err := row.Scan(
+		&i.ID,
+		&i.Number,
+		&i.Serial,
+		&i.Content,
+		&i.Manifest,
+	)
+	return i, err
+}
+
 const publishedFigures = `-- name: PublishedFigures :many
 SELECT DISTINCT ON (r.period) r.period, r.number, coalesce(r.content -> 'account' ->> 'verdict', '')::text AS verdict,
        coalesce(r.content -> 'account' ->> 'availability_percent', '')::text AS availability, coalesce(r.content -> 'account' ->> 'availability_low_percent', '')::text AS low,
@@ -804,7 +882,7 @@ func (q *Queries) Report(ctx context.Context, id string) (Report, error) {
 }
 
 const reportByLink = `-- name: ReportByLink :one
-SELECT id, report, whom FROM report_link WHERE hash = $1 AND revoked_at IS NULL AND until > $2::timestamptz
+SELECT id, report::text AS report, whom FROM report_link WHERE hash = $1 AND report IS NOT NULL AND revoked_at IS NULL AND until > $2::timestamptz
 `
 
 type ReportByLinkParams struct {
@@ -915,7 +993,7 @@ func (q *Queries) ReportLinkUses(ctx context.Context, links []int64) ([]ReportLi
 
 const reportLinks = `-- name: ReportLinks :many
 SELECT l.id, l.whom, person_called(l.made_by)::text AS made_by, l.made_at, l.until, coalesce(person_called(l.revoked_by), '')::text AS revoked_by, l.revoked_at
-FROM report_link l WHERE l.report = $1 ORDER BY l.id
+FROM report_link l WHERE l.report = $1::uuid ORDER BY l.id
 `
 
 type ReportLinksRow struct {
@@ -1153,22 +1231,46 @@ func (q *Queries) ReportPeople(ctx context.Context, id string) (ReportPeopleRow,
 }
 
 const revokeReportLink = `-- name: RevokeReportLink :execrows
-UPDATE report_link SET revoked_by = $3, revoked_at = $4 WHERE id = $1 AND report = $2 AND revoked_at IS NULL
+UPDATE report_link SET revoked_by = $2, revoked_at = $3 WHERE id = $1 AND report = $4::uuid AND revoked_at IS NULL
 `
 
 type RevokeReportLinkParams struct {
 	ID        int64
-	Report    string
 	RevokedBy *string
 	RevokedAt *time.Time
+	Report    string
 }
 
 func (q *Queries) RevokeReportLink(ctx context.Context, arg RevokeReportLinkParams) (int64, error) {
 	result, err := q.db.Exec(ctx, revokeReportLink,
 		arg.ID,
-		arg.Report,
 		arg.RevokedBy,
 		arg.RevokedAt,
+		arg.Report,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const revokeStandingLink = `-- name: RevokeStandingLink :execrows
+UPDATE report_link SET revoked_by = $2, revoked_at = $3 WHERE id = $1 AND customer = $4::text AND revoked_at IS NULL
+`
+
+type RevokeStandingLinkParams struct {
+	ID        int64
+	RevokedBy *string
+	RevokedAt *time.Time
+	Customer  string
+}
+
+func (q *Queries) RevokeStandingLink(ctx context.Context, arg RevokeStandingLinkParams) (int64, error) {
+	result, err := q.db.Exec(ctx, revokeStandingLink,
+		arg.ID,
+		arg.RevokedBy,
+		arg.RevokedAt,
+		arg.Customer,
 	)
 	if err != nil {
 		return 0, err
@@ -1284,6 +1386,49 @@ func (q *Queries) StandingApprovals(ctx context.Context) ([]StandingApprovalsRow
 			&i.UntilDay,
 			&i.WithdrawnName,
 			&i.WithdrawnAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const standingLinks = `-- name: StandingLinks :many
+SELECT l.id, l.whom, person_called(l.made_by)::text AS made_by, l.made_at, l.until, coalesce(person_called(l.revoked_by), '')::text AS revoked_by, l.revoked_at
+FROM report_link l WHERE l.customer = $1::text ORDER BY l.id
+`
+
+type StandingLinksRow struct {
+	ID        int64
+	Whom      string
+	MadeBy    string
+	MadeAt    time.Time
+	Until     time.Time
+	RevokedBy string
+	RevokedAt *time.Time
+}
+
+func (q *Queries) StandingLinks(ctx context.Context, customer string) ([]StandingLinksRow, error) {
+	rows, err := q.db.Query(ctx, standingLinks, customer)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []StandingLinksRow{}
+	for rows.Next() {
+		var i StandingLinksRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Whom,
+			&i.MadeBy,
+			&i.MadeAt,
+			&i.Until,
+			&i.RevokedBy,
+			&i.RevokedAt,
 		); err != nil {
 			return nil, err
 		}
