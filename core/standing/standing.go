@@ -26,6 +26,8 @@ type Outlook struct {
 	SoFar      *account.Pace `json:"so_far"`
 	RunsOutAt  *span.Instant `json:"runs_out_at" doc:"The earlier of the two"`
 	RunsOutWhy string        `json:"runs_out_why" enum:"week,so_far,"`
+	// CoverageLost says that too little was measured already for a verdict at its end.
+	CoverageLost bool `json:"coverage_lost,omitempty" doc:"Too little was measured already: whatever comes, it ends without a verdict"`
 }
 
 // OutlookOf is the outlook of an account; nil where it is final.
@@ -41,6 +43,7 @@ func OutlookOf(a *account.Account) *Outlook {
 	}
 	take(ByWeek, out.Week) // which of two that are equal speaks
 	take(BySoFar, out.SoFar)
+	out.CoverageLost = a.CoverageLost()
 	out.AtRisk = a.Verdict == account.OnTrack && out.RunsOutAt != nil
 	return out
 }

@@ -110,6 +110,7 @@ function Entry({ account: a, before, axis, to, sees }: { account: Listed; before
           {a.customer || 'internal'} · {a.target_percent} %{!a.fault && f.credit_percent !== '0' && ` · credit so far ${f.credit_percent} %`}
         </div>
         <OwnPeriod of={a} axis={axis} />
+        {a.pace?.coverage_lost && <div className="sub word-insufficient">too little was measured already: it will end without a verdict</div>}
         {before && !before.fault && before.period.name !== a.period.name && (
           <div className="sub" data-before={before.word}>
             before: {percent(before.figures.availability_percent)} {before.word}
