@@ -65,7 +65,8 @@ func TestAMonthIsClosed(t *testing.T) {
 	as("manager")
 	s.do(
 		s.Go(page), s.Until("one question", "document.querySelectorAll('[data-question=incident]').length === 1"),
-		s.Fill("What is known of it", "It was the port's drill."), s.Click("Answer, next question"),
+		s.ClickOn("[data-question=incident]", ""), s.Fill("What is known of it", "It was the port's drill."), s.Click("Answer, next question"), s.Reads("What becomes of the objection"),
+		s.Fill("What is known of it", "It is answered on the report itself."), s.Click("Answer, next question"),
 		s.Reads("nothing is open"), s.Click("Freeze the account"), s.Until("the question", "document.querySelector('[role=dialog]')"),
 		s.ClickOn("[role=dialog] button", "Freeze the account"), s.Reads("the account says the same"),
 		s.Click("Draft the report"), s.Reads("a draft, not published"), s.Reads("closed and frozen by Mikkel Brand"),
