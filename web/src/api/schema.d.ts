@@ -8497,6 +8497,8 @@ export interface components {
         Outlook: {
             /** @description It is on track, and would be missed at one of the paces */
             at_risk: boolean;
+            /** @description Too little was measured already: whatever comes, it ends without a verdict */
+            coverage_lost?: boolean;
             /** @description The earlier of the two */
             runs_out_at: string | null;
             /** @enum {string} */
