@@ -54,7 +54,7 @@ func TestLayoutsVolumesAndStandingApprovals(t *testing.T) {
 	link := s.text("[data-made-link] code")
 	s.do(
 		s.Go(s.srv.URL+"/you"), s.Click("sign out"), s.Until("signed out", "location.pathname === '/sign-in'"),
-		s.Go(link), s.Until("how it stands", "document.querySelectorAll('[data-agreement]').length === 2"), s.Reads("Port authority"), s.Reads("Boarding gates"),
+		s.Go(link), s.Until("how it stands", "document.querySelectorAll('[data-agreement]').length === 2 && document.getElementById('hatch-maintenance')"), s.Reads("Port authority"), s.Reads("Boarding gates"),
 	)
 	if there, err := browser.Eval[bool](s.Browser, "document.body.innerText.includes('Ticket sales')"); err != nil || there {
 		t.Errorf("what was promised to others is shown, %v", err)

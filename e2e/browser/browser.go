@@ -27,7 +27,7 @@ type Browser struct {
 }
 
 // Patience is how long things may take to appear. It bounds a wait and asserts nothing.
-const Patience = 12 * time.Second
+const Patience = 45 * time.Second
 
 var candidates = []string{"/usr/bin/chromium-headless-shell", "/usr/bin/chromium"}
 

@@ -335,7 +335,7 @@ func (c Content) trendBlocks() []Block {
 		out = append(out, Block{Figure: f})
 	}
 	if l.tables() {
-		t := &Table{Head: []Column{{label("column.period"), false, 19}, {label("column.source"), false, 10}, {label("column.target"), true, 10}, {label("column.availability"), true, 12}, {label("column.bounds"), true, 22}, {label("column.downtime"), true, 20}, {label("column.verdict"), true, 13}}}
+		t := &Table{Head: []Column{{label("column.period"), false, 20}, {label("column.source"), false, 11}, {label("column.target"), true, 11}, {label("column.availability"), true, 13}, {label("column.bounds"), true, 22}, {label("column.downtime"), true, 20}, {label("column.verdict"), true, 13}}}
 		for _, p := range c.Trend {
 			from := label("trend.today")
 			if p.Report > 0 {

@@ -103,7 +103,7 @@ func (v Volume) sentence() string {
 // sections are those of the first page: the verdicts, what is owed together, and what is not
 // there.
 func (v Volume) sections() []Section {
-	t := &Table{Head: []Column{{label("column.agreement"), false, 24}, {label("column.period"), false, 14}, {label("column.target"), true, 9}, {label("column.availability"), true, 11}, {label("column.bounds"), true, 20}, {label("column.downtime"), true, 16}, {label("column.verdict"), true, 12}}}
+	t := &Table{Head: []Column{{label("column.agreement"), false, 22}, {label("column.period"), false, 18}, {label("column.target"), true, 11}, {label("column.availability"), true, 13}, {label("column.bounds"), true, 21}, {label("column.downtime"), true, 16}, {label("column.verdict"), true, 12}}}
 	owed := map[string]int64{}
 	for _, p := range v.Parts {
 		a := p.Content.Account
@@ -124,6 +124,9 @@ func (v Volume) sections() []Section {
 	var sums []string
 	for _, key := range sortedKeys(owed) {
 		direction, currency, _ := strings.Cut(key, " ")
+		if owed[key] == 0 {
+			continue
+		}
 		if direction == "from-supplier" {
 			sums = append(sums, label("volume.owed.supplier", money.Write(owed[key], currency), currency))
 		} else {

@@ -62,7 +62,7 @@ export function VolumesPage() {
                   {shortTime(v.made_at, zone)}
                   <div className="sub">{v.made_by}</div>
                 </TableCell>
-                <TableCell>
+                <TableCell className="in-one-line">
                   {forms.map((f) => (
                     <a key={f} className="link apart" href={`/api/v1/volumes/${v.id}/document?format=${f}`} download>
                       {f.toUpperCase()}
@@ -106,7 +106,9 @@ function VolumeForm() {
   const err = form.formState.errors
   return (
     <form className="form" aria-label="Volume" onSubmit={(e) => void form.handleSubmit((v) => make.mutate(v))(e)}>
-      <Typography variant="h2">Put one together</Typography>
+      <Typography variant="h2" sx={{ mt: 4 }}>
+        Put one together
+      </Typography>
       <KeptNote kept={kept} />
       <div className="side">
         <Controller

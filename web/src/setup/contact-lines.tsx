@@ -23,9 +23,11 @@ export function ContactLines({ value, change, error }: { value: Person[]; change
         </div>
       ))}
       {error && <div className="bad">{error}</div>}
-      <Button disabled={value.length >= 50} onClick={() => change([...value, { name: '' }])}>
-        Add a person
-      </Button>
+      <div className="in-a-row tight">
+        <Button disabled={value.length >= 50} onClick={() => change([...value, { name: '' }])}>
+          Add a person
+        </Button>
+      </div>
     </fieldset>
   )
 }

@@ -2,7 +2,7 @@ import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, ask } from '../api/client'
-import { Legend, Strip, classTimes } from '../axis/strip'
+import { Hatches, Legend, Strip, classTimes } from '../axis/strip'
 import { OwnPeriod } from '../parts/own-period'
 import { Awaited, NoAccount, Trouble } from '../parts/trouble'
 import { useHeading } from '../shell/heading'
@@ -25,6 +25,7 @@ export function SharedStanding() {
   const bad = accounts.filter((a) => a.word === 'missed' || a.word === 'at risk')
   return (
     <main className="alone">
+      <Hatches />
       <div className="sub">{s.organisation}</div>
       <Typography variant="h1">
         {s.customer}, {span.words}: {bad.length === 0 ? 'all that was promised stands well' : `${bad.length} of ${accounts.length} ${bad.length === 1 ? 'is' : 'are'} missed or at risk`}.
