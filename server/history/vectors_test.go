@@ -338,10 +338,8 @@ func TestVectorsThroughTheProduct(t *testing.T) {
 	}
 	for _, dir := range dirs {
 		t.Run(filepath.Base(dir), func(t *testing.T) {
-			if why := unenterable[filepath.Base(dir)]; why != "" {
-				t.Skip(why)
-			}
 			t.Parallel()
+			why := unenterable[filepath.Base(dir)]
 			text, err := os.ReadFile(filepath.Join(dir, "bundle.json"))
 			if err != nil {
 				t.Fatal(err)
@@ -357,9 +355,22 @@ func TestVectorsThroughTheProduct(t *testing.T) {
 			var clock atomic.Int64
 			clock.Store(int64(compiled.Span.To.Add(2 * span.Day)))
 			srv := storetest.Server(t, func(o *server.Options) { o.Now = func() time.Time { return span.Instant(clock.Load()).Time() } })
-			if err := enter(t, srv, &clock, dir, b, compiled.Span); err != nil {
+			if err := enter(t, srv, &clock, dir, b, compiled.Span); err != nil && why == "" {
 				t.Fatal(err)
+			} else if err != nil {
+				return
 			}
+			var wrong []string
+			defer func() { // what cannot be entered is another account, or there is none
+				if len(wrong) == 0 && why != "" {
+					t.Errorf("it is said that %s, and the account is the same: take it from the list", why)
+				}
+				if why == "" {
+					for _, w := range wrong {
+						t.Error(w)
+					}
+				}
+			}()
 			asOf := compiled.Span.To
 			if b.AsOf != nil {
 				asOf = *b.AsOf
@@ -397,7 +408,7 @@ func TestVectorsThroughTheProduct(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				same(t, "the account", want.Accounts[i], list[0])
+				wrong = append(wrong, differs(t, "the account", want.Accounts[i], list[0])...)
 				c, err := report.New(report.Subject{Organisation: "Skerry Line", ServiceName: a.Service, Period: period.Name(), Number: 1, Spec: snap.Agreements[a.ID].Current().Spec, Direction: credit.Direction(""),
 					Named: snap.Named}, list[0])
 				if err != nil {
@@ -411,14 +422,14 @@ func TestVectorsThroughTheProduct(t *testing.T) {
 				if err := json.Unmarshal(said, &back); err != nil {
 					t.Fatal(err)
 				}
-				same(t, "the report's JSON", want.Accounts[i], &back.Account)
+				wrong = append(wrong, differs(t, "the report's JSON", want.Accounts[i], &back.Account)...)
 			}
 		})
 	}
 }
 
-// same compares an account with what is written of it, field by field.
-func same(t *testing.T, what string, want map[string]any, got *account.Account) {
+// differs compares an account with what is written of it, field by field.
+func differs(t *testing.T, what string, want map[string]any, got *account.Account) (out []string) {
 	t.Helper()
 	text, err := json.Marshal(got)
 	if err != nil {
@@ -430,16 +441,13 @@ func same(t *testing.T, what string, want map[string]any, got *account.Account) 
 	}
 	for _, field := range slices.Sorted(maps.Keys(want)) {
 		if !reflect.DeepEqual(want[field], have[field]) {
-			a, _ := json.Marshal(want[field])
-			b, _ := json.Marshal(have[field])
-			t.Errorf("%s: %s is %s; it should be %s", what, field, cut(b), cut(a))
+			out = append(out, fmt.Sprintf("%s: %s is %.300v; it should be %.300v", what, field, have[field], want[field]))
 		}
 	}
-	for field := range have {
+	for _, field := range slices.Sorted(maps.Keys(have)) {
 		if _, has := want[field]; !has {
-			t.Errorf("%s says %s besides", what, field)
+			out = append(out, what+" says "+field+" besides")
 		}
 	}
+	return out
 }
-
-func cut(b []byte) string { return string(b[:min(len(b), 400)]) }

@@ -67,9 +67,9 @@ func TestAScheduleUnderAStandingApproval(t *testing.T) {
 		all.Wait()
 	}
 	type made struct {
-		state, verdict string
-		content        report.Content
-		attached       int
+		state    string
+		content  report.Content
+		attached int
 	}
 	reports := func(months int) map[string]made {
 		t.Helper()

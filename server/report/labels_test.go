@@ -4,7 +4,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
-	"io/fs"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -23,12 +23,19 @@ func TestTheCatalogueOfLabelsIsWhole(t *testing.T) {
 		"verdict.word.": {string(account.Met), string(account.Missed), string(account.Insufficient), string(account.NotApplicable)},
 	}
 	set := token.NewFileSet()
-	packages, err := parser.ParseDir(set, ".", func(f fs.FileInfo) bool { return !strings.HasSuffix(f.Name(), "_test.go") }, 0)
+	names, err := filepath.Glob("*.go")
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, p := range packages {
-		ast.Inspect(p, func(n ast.Node) bool {
+	for _, name := range names {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		file, err := parser.ParseFile(set, name, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
 			call, is := n.(*ast.CallExpr)
 			if !is {
 				return true
