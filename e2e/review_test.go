@@ -66,9 +66,14 @@ func TestAReportIsReadByALink(t *testing.T) {
 		found, _ := filepath.Glob(dir + "/*.xlsx")
 		return len(found) == 1
 	}))
+	// Its reader objects by it.
+	s.do(
+		s.Click("Object to a line of it"), s.Choose("The line", "Down"), s.Click("Object"), s.Reads("Say something"),
+		s.Fill("What is wrong with it, and what shows that", "Our log says otherwise."), s.Click("Object"), s.Reads("It is being looked at."),
+	)
 	s.do(
 		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/reports"), s.ClickOn("tbody a", "Boarding gates"),
-		s.ClickOn("summary", "Links for readers"), s.Reads("opened 2 times"), s.Click("revoke"), s.Until("that it is revoked", "document.querySelector('[data-link=revoked]')"),
+		s.ClickOn("summary", "Links for readers"), s.Reads("opened 4 times"), s.Click("revoke"), s.Until("that it is revoked", "document.querySelector('[data-link=revoked]')"),
 		s.Go(s.srv.URL+"/you"), s.Click("sign out"), s.Until("signed out", "location.pathname === '/sign-in'"), s.Go(link), s.Reads("not good any more"),
 	)
 }

@@ -153,7 +153,7 @@ func (srv *Server) build(ctx context.Context, s *store.Store) error {
 	within := &inward.Inward{Store: s, Definitions: definitions, Ingest: taking, Now: o.Now}
 	rosters := &share.Rosters{Store: s, Now: o.Now}
 	owed := &credits.Desk{Store: s, Definitions: definitions, Now: o.Now}
-	shelf := &report.Shelf{Store: s, Board: board, Credits: owed}
+	shelf := report.NewShelf(s, board, owed)
 	reports := &publish.Desk{Store: s, Definitions: definitions, Books: books, Keys: &seals.Keys{Store: s, Vault: seal, Now: o.Now}, Shelf: shelf}
 	if srv.jobs, err = jobs.New(jobs.With{Store: s, Judge: srv.Judge, Inward: within, Rosters: rosters, Incidents: troubles, Reports: reports, Log: o.Log,
 		Now: o.Now}); err != nil {

@@ -174,8 +174,8 @@ func TestRolesAreEnforcedOnEveryRoute(t *testing.T) {
 			}
 		}
 	}
-	if open != 11 {
-		t.Errorf("%d operations need nobody signed in; they are first-person (2), sign-in, sign-out, password-link links that acknowledge (2), links to reports (2) and to Standing, and the feed of planned work", open)
+	if open != 12 {
+		t.Errorf("%d operations need nobody signed in; they are first-person (2), sign-in, sign-out, password-link links that acknowledge (2), links to reports (3) and to Standing, and the feed of planned work", open)
 	}
 	if refused < 250 {
 		t.Errorf("only %d refusals were looked at", refused)

@@ -10,9 +10,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kestite/core/access"
+	"kestite/core/publication"
 	"kestite/server/publish"
 	"kestite/server/report"
 	"kestite/server/store/gen/db"
+	"kestite/server/trail"
 )
 
 // linkTokens are those of links to reports in a text: they are for who receives it alone.
@@ -59,6 +61,29 @@ type SharedReport struct {
 	Seal         *SealView `json:"seal,omitempty"`
 	Superseded   bool      `json:"superseded" doc:"Whether a later report of the period was published"`
 	Forms        []string  `json:"forms" doc:"What can be taken"`
+
+	Lines      []string          `json:"lines" doc:"Those of the statement, to which an objection can be"`
+	Objections []SharedObjection `json:"objections" doc:"Those that were made by links for the same reader"`
+}
+
+// SharedObjection is an objection that somebody made by a link.
+type SharedObjection struct {
+	About  string            `json:"about,omitempty"`
+	Text   string            `json:"text"`
+	At     time.Time         `json:"at"`
+	State  publication.State `json:"state" enum:"open,stands,revised,withdrawn"`
+	Answer string            `json:"answer,omitempty"`
+}
+
+// LinkObjection objects to a report by a link.
+type LinkObjection struct {
+	LinkToken
+	NewNote
+}
+
+// reader is who reads by a link, as what they say is kept.
+func reader(ctx context.Context, whom string) trail.By {
+	return trail.By{Name: whom + ", by a link", Source: caller(ctx).Source}
 }
 
 // SharedForm asks for a form of a report by a link.
@@ -79,6 +104,14 @@ func (s *Server) linkRoutes(a *operations) {
 	})
 	on(a, public, http.MethodPost, "/shared", "shared-report", "What a link to a report opens", s.shared)
 	s.standingLinkRoutes(a)
+	on(a, public, http.MethodPost, "/shared/objections", "object-by-link", "Object to a line of a report by a link to it", func(ctx context.Context, in *body[LinkObjection]) (*none, error) {
+		r, whom, err := s.byLink(ctx, in.Body.Token, "objection")
+		if err != nil {
+			return nil, err
+		}
+		_, err = s.Desk.Object(ctx, r, in.Body.About, in.Body.Text, reader(ctx, whom), s.Now())
+		return nil, err
+	})
 	on(a, public, http.MethodPost, "/shared/document", "shared-document", "A report by a link, as it was published", s.sharedDocument)
 }
 
@@ -162,16 +195,16 @@ func linkProblem(err error) error {
 }
 
 // byLink is the report that a token opens.
-func (s *Server) byLink(ctx context.Context, token, form string) (db.Report, error) {
+func (s *Server) byLink(ctx context.Context, token, form string) (r db.Report, whom string, err error) {
 	if err := s.spendLink(ctx); err != nil {
-		return db.Report{}, err
+		return r, "", err
 	}
-	r, err := s.Desk.ByLink(ctx, token, form, caller(ctx).Source, s.Now())
-	return r, linkProblem(err)
+	r, whom, err = s.Desk.ByLink(ctx, token, form, caller(ctx).Source, s.Now())
+	return r, whom, linkProblem(err)
 }
 
 func (s *Server) shared(ctx context.Context, in *body[LinkToken]) (*body[SharedReport], error) {
-	r, err := s.byLink(ctx, in.Body.Token, "page")
+	r, whom, err := s.byLink(ctx, in.Body.Token, "page")
 	if err != nil {
 		return nil, err
 	}
@@ -188,6 +221,20 @@ func (s *Server) shared(ctx context.Context, in *body[LinkToken]) (*body[SharedR
 	if out.Seal, err = sealOf(r); err != nil {
 		return nil, err
 	}
+	out.Lines, out.Objections = []string{}, []SharedObjection{}
+	statement := report.StatementOf(c)
+	for _, l := range append(append([]report.Line{}, statement.Time...), statement.Figures...) {
+		out.Lines = append(out.Lines, l.Name)
+	}
+	notes, err := s.Store.ReportNotes(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range notes {
+		if n.Kind == "objection" && n.ByID == reader(ctx, whom).Kept() {
+			out.Objections = append(out.Objections, SharedObjection{n.About, n.Text, n.MadeAt, publication.State(n.State), n.Answer})
+		}
+	}
 	if out.Seal != nil {
 		out.Forms = []string{"pdf", "html", "xlsx", "csv", "json", "evidence"}
 	}
@@ -195,7 +242,7 @@ func (s *Server) shared(ctx context.Context, in *body[LinkToken]) (*body[SharedR
 }
 
 func (s *Server) sharedDocument(ctx context.Context, in *body[SharedForm]) (*file, error) {
-	r, err := s.byLink(ctx, in.Body.Token, in.Body.Format)
+	r, _, err := s.byLink(ctx, in.Body.Token, in.Body.Format)
 	if err != nil {
 		return nil, err
 	}

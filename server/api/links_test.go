@@ -71,6 +71,27 @@ func TestReportsAreSentAndOpenedByLink(t *testing.T) {
 		}
 	}
 
+	// Its reader objects by it, and reads the answer there; somebody else's links do not show it.
+	object := func(token, text string) servertest.Answer {
+		return stranger.Do(http.MethodPost, "/shared/objections", map[string]any{"token": token, "about": "Down", "text": text})
+	}
+	refused(t, "an objection by a guess", object("kesr_guess", "x"), 410, "not good any more")
+	refused(t, "an objection without words", object(token, " \t"), 422, "say what is wrong")
+	refused(t, "an objection with a NUL", object(token, "a\x00"), 422, "")
+	if a := object(token, "It was down on the 9th."); a.Status != 204 {
+		t.Fatal(a)
+	}
+	f.manager.Must(http.MethodGet, "/reports/"+report, nil, &page)
+	if len(page.Notes) != 1 || page.Notes[0].By != "Passenger division, by a link" || page.Notes[0].State != "open" {
+		t.Fatalf("%+v", page.Notes)
+	}
+	f.manager.Must(http.MethodPost, "/reports/"+report+"/objections/"+itoa(page.Notes[0].ID)+"/end", map[string]any{"state": "stands", "answer": "Every probe was answered."}, nil)
+	var opened api.SharedReport
+	stranger.Must(http.MethodPost, "/shared", map[string]any{"token": token}, &opened)
+	if len(opened.Objections) != 1 || opened.Objections[0].State != "stands" || opened.Objections[0].Answer != "Every probe was answered." || len(opened.Lines) < 15 {
+		t.Errorf("%+v", opened)
+	}
+
 	// Who publishes sees who opened it; a viewer makes and sees no links.
 	viewer := servertest.As(t, f.srv, f.url, access.Viewer)
 	refused(t, "a viewer's link", viewer.Do(http.MethodPost, "/reports/"+report+"/links", map[string]any{"whom": "me", "days": 1}), 403, "publish")
@@ -80,7 +101,7 @@ func TestReportsAreSentAndOpenedByLink(t *testing.T) {
 		return out
 	}
 	l := links().Items
-	if len(l) != 1 || l[0].Whom != "Passenger division" || len(l[0].Uses) != 7 || l[0].Uses[6].Form != "page" || l[0].Uses[0].Source == "" {
+	if len(l) != 1 || l[0].Whom != "Passenger division" || len(l[0].Uses) != 10 || l[0].Uses[9].Form != "page" || l[0].Uses[0].Source == "" {
 		t.Fatalf("%+v", l)
 	}
 	// One that nobody has opened yet is listed too.

@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kestite/core/access"
+	"kestite/core/account"
 	"kestite/core/calendar"
 	"kestite/core/catalogue"
 	rules "kestite/core/closing"
@@ -307,7 +308,42 @@ func (s *Server) differsToday(ctx context.Context, r db.Report, c report.Content
 	if err != nil {
 		return append(out, "The account cannot be made today: "+err.Error())
 	}
-	return append(out, rules.Differ(&c.Account, a).Words...)
+	out = append(out, rules.Differ(&c.Account, a).Words...)
+	if len(out) == 0 {
+		return out
+	}
+	late, err := s.cameSince(ctx, a, *r.PublishedAt)
+	if err != nil {
+		return append(out, "Whether measurements came since cannot be read: "+err.Error())
+	}
+	return append(out, late...)
+}
+
+// cameSince says from where measurements of the service of an account, and of what that
+// needs, came after an instant.
+func (s *Server) cameSince(ctx context.Context, a *account.Account, since time.Time) ([]string, error) {
+	snap, err := s.Definitions.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	within := span.Span{From: a.From, To: a.To}
+	var checks []string
+	for _, service := range snap.Needed(within, a.Service) {
+		checks = append(checks, snap.ChecksOf[service]...)
+	}
+	rows, err := s.Store.CameSince(ctx, db.CameSinceParams{Checks: checks, FromAt: a.From.Time(), UntilAt: a.To.Time(), Since: since})
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, r := range rows {
+		what := fmt.Sprintf("%d measurements", r.Count)
+		if r.Count == 1 {
+			what = "One measurement"
+		}
+		out = append(out, fmt.Sprintf("%s from %s came after it was published.", what, snap.Named(catalogue.Location, r.Location)))
+	}
+	return out, nil
 }
 
 // report is a report that the person asking may see: a draft is there for those

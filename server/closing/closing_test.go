@@ -300,3 +300,40 @@ func TestTwoPeopleAtAClose(t *testing.T) {
 		t.Errorf("%+v, %v", line, err)
 	}
 }
+
+// A published report says how it differs from today's account, and from where measurements
+// came since; a customer is told by a revision, and not by that.
+func TestWhatCameSinceIsNamed(t *testing.T) {
+	srv, at, week := quay(t)
+	manager := servertest.As(t, srv, at, access.Manager)
+	var drafted struct{ ID string }
+	manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": "quay", "period": week}, &drafted)
+	path := "/reports/" + drafted.ID
+	read := func(c *servertest.Client) (r api.ReportPage) {
+		t.Helper()
+		c.Must(http.MethodGet, path, nil, &r)
+		return r
+	}
+	before := read(manager)
+	manager.Must(http.MethodPost, path+"/publish", map[string]any{"seen": before.Seen}, nil)
+	if today := read(manager).Today; len(today) != 0 {
+		t.Errorf("nothing came, and it says %q", today)
+	}
+	time.Sleep(1100 * time.Millisecond) // instants of publication are whole seconds
+	var list []wire.Measurement
+	from := before.From.Add(3*span.Day + 200*span.Minute)
+	for i := range 16 {
+		list = append(list, wire.Measurement{Check: "quay-http", At: from.Add(int64(i) * span.Minute), Outcome: measure.Failed})
+	}
+	if a := servertest.DeliverPacked(t, at, servertest.Agent(t, srv, "tolvik"), servertest.Packed(t, wire.Batch{Measurements: list})); a.Status != http.StatusOK {
+		t.Fatal(a)
+	}
+	today := strings.Join(read(manager).Today, " ")
+	if !strings.Contains(today, "The downtime is 1") || !strings.Contains(today, "16 measurements from Tolvik came after it was published.") {
+		t.Errorf("%q", today)
+	}
+	customer := servertest.With(t, srv, at, "liv", access.Rights{Role: access.Customer, Customer: "port"})
+	if today := read(customer).Today; len(today) != 0 {
+		t.Errorf("a customer is told %q", today)
+	}
+}

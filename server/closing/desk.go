@@ -324,7 +324,7 @@ func (d *Desk) Freeze(ctx context.Context, of Period, seen string, by trail.By) 
 	if err != nil {
 		return err
 	}
-	if err := d.Shelf.Fill(ctx, c.Snap, c.Period, c.Account, &content); err != nil {
+	if err := d.Shelf.Fill(ctx, c.Snap, c.Period, c.Account, &content, true); err != nil {
 		return err
 	}
 	content.Explain(c.Questions)

@@ -23,6 +23,9 @@ const mostFiles = 100
 // presence is how long somebody counts as there after they were last seen.
 const presence = 45 * time.Second
 
+// forgotten is how long a visit is kept.
+const forgotten = time.Hour
+
 // Owner is who sees to it that a period is closed; nil: nobody.
 type Owner struct {
 	Person, Name string
@@ -81,6 +84,9 @@ func (d *Desk) Own(ctx context.Context, of Period, person string, by trail.By) e
 func (d *Desk) Visit(ctx context.Context, of Period, person string) ([]string, error) {
 	now := d.Now()
 	if err := d.Store.VisitClose(ctx, db.VisitCloseParams{Agreement: of.Agreement, Period: of.Name, Person: person, SeenAt: now}); err != nil {
+		return nil, err
+	}
+	if err := d.Store.ForgetVisits(ctx, db.ForgetVisitsParams{Person: person, Before: now.Add(-forgotten)}); err != nil {
 		return nil, err
 	}
 	rows, err := d.Store.CloseVisitors(ctx, db.CloseVisitorsParams{Agreement: of.Agreement, Period: of.Name, Since: now.Add(-presence)})

@@ -65,23 +65,24 @@ func (d *Desk) Revoke(ctx context.Context, r db.Report, link int64, by trail.By,
 	})
 }
 
-// ByLink is the report that a token opens, and writes down that it did: form says what is
-// taken, source from which address. The error is ErrLink.
-func (d *Desk) ByLink(ctx context.Context, token, form, source string, now time.Time) (db.Report, error) {
+// ByLink is the report that a token opens, and for whom the link was made; it writes down
+// that it was opened: form says what is taken, source from which address. The error is ErrLink.
+func (d *Desk) ByLink(ctx context.Context, token, form, source string, now time.Time) (r db.Report, whom string, err error) {
 	if !strings.HasPrefix(token, "kesr_") {
-		return db.Report{}, ErrLink
+		return r, "", ErrLink
 	}
 	l, err := d.Store.ReportByLink(ctx, db.ReportByLinkParams{Hash: auth.HashToken(token), Now: now})
 	if errors.Is(err, pgx.ErrNoRows) {
-		return db.Report{}, ErrLink
+		return r, "", ErrLink
 	}
 	if err != nil {
-		return db.Report{}, err
+		return r, "", err
 	}
 	if err := d.Store.UseReportLink(ctx, db.UseReportLinkParams{Link: l.ID, HappenedAt: now, Form: form, Source: source}); err != nil {
-		return db.Report{}, err
+		return r, "", err
 	}
-	return d.Store.Report(ctx, l.Report)
+	r, err = d.Store.Report(ctx, l.Report)
+	return r, l.Whom, err
 }
 
 // send sends a report that is being published to those whom its customer names, in the

@@ -37,7 +37,7 @@ func (d *Desk) Preview(ctx context.Context, layout definition.LayoutSpec, agreem
 	}
 	laid := report.LaidAs(layout)
 	laid.CustomerLogo = report.LaidBy(snap, about.Spec).CustomerLogo
-	if err := d.Shelf.FillAs(ctx, snap, p, a, &c, laid); err != nil {
+	if err := d.Shelf.FillAs(ctx, snap, p, a, &c, false, laid); err != nil {
 		return nil, err
 	}
 	logos, err := c.Logos(ctx, d.Store.Queries)

@@ -133,6 +133,11 @@ func (s Source) measured(ctx context.Context, q *db.Queries, a *account.Account)
 // Content is what a report says: as published, as a close has frozen it, or made now for a
 // draft, then with what it was made from.
 func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.Content, Source, error) {
+	return d.content(ctx, r, now, false)
+}
+
+// content is Content; fresh: nothing of a draft is as it was a while ago.
+func (d *Desk) content(ctx context.Context, r db.Report, now time.Time, fresh bool) (report.Content, Source, error) {
 	var c report.Content
 	if r.State == "published" {
 		return c, Source{}, json.Unmarshal(r.Content, &c)
@@ -159,7 +164,7 @@ func (d *Desk) Content(ctx context.Context, r db.Report, now time.Time) (report.
 	if c, err = report.New(about, a); err != nil {
 		return c, Source{}, err
 	}
-	return c, Source{period: p}, d.Shelf.Fill(ctx, snap, p, a, &c)
+	return c, Source{period: p}, d.Shelf.Fill(ctx, snap, p, a, &c, fresh)
 }
 
 // same says whether what a draft was made from is still that which the draft would be
@@ -304,7 +309,7 @@ func (d *Desk) Drop(ctx context.Context, id string, by trail.By) error {
 // freeze makes everything that publishing a draft stores, and says what it was made from.
 func (d *Desk) freeze(ctx context.Context, r db.Report, seen string, standing *definition.Signature, by string, now time.Time) (out db.PublishReportParams, files map[string][]byte,
 	from Source, says string, err error) {
-	c, from, err := d.Content(ctx, r, now)
+	c, from, err := d.content(ctx, r, now, true)
 	if err != nil {
 		return out, nil, from, "", err
 	}

@@ -171,7 +171,7 @@ func (d *Desk) atOnce(ctx context.Context, snap *catalogue.Snapshot, id string, 
 	if err != nil {
 		return err
 	}
-	c, _, err := d.Content(ctx, r, now)
+	c, _, err := d.content(ctx, r, now, true)
 	if err != nil {
 		return err
 	}

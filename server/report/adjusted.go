@@ -2,16 +2,22 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"kestite/core/account"
 	"kestite/core/span"
 )
 
-// causeWords are what people call the causes of adjustments.
-var causeWords = map[string]string{
-	"force-majeure": "force majeure", "customer": "the customer", "third-party": "a third party", "measurement": "our measuring", "other": "something else",
+// causeWord is what people call the cause of an adjustment.
+func causeWord(cause string) string {
+	if slices.Contains(causes, cause) {
+		return label("cause." + cause)
+	}
+	return cause
 }
+
+var causes = []string{"force-majeure", "customer", "third-party", "measurement", "other"}
 
 // AdjustmentWords are the adjustments of an account as sentences, with who proposed and
 // approved each, and their time summed by cause; none where there are none.
@@ -20,23 +26,22 @@ func AdjustmentWords(c Content, loc *time.Location) []string {
 	sums := map[string]int64{}
 	at := func(i span.Instant) string { return i.Time().In(loc).Format("2 Jan 2006 15:04:05 MST") }
 	for _, a := range c.Adjustments {
-		text := fmt.Sprintf("%s to %s counts as %s, %s of service hours: %s", at(a.From), at(a.To), a.Class, span.Words(a.MS), a.Reason)
-		text += fmt.Sprintf(" (cause: %s", causeWords[a.Cause])
+		text := label("adjustment", at(a.From), at(a.To), a.Class, span.Words(a.MS), a.Reason, causeWord(a.Cause))
 		if a.Reference != "" {
-			text += "; reference: " + a.Reference
+			text += label("adjustment.reference", a.Reference)
 		}
-		text += fmt.Sprintf("; proposed by %s, approved by %s", a.ProposedBy, a.ApprovedBy)
+		text += label("adjustment.people", a.ProposedBy, a.ApprovedBy)
 		if a.ApprovedAt != nil {
-			text += " on " + at(*a.ApprovedAt)
+			text += label("adjustment.on", at(*a.ApprovedAt))
 		}
 		out = append(out, text+")")
 		sums[a.Cause] += a.MS
 	}
 	if len(c.Adjustments) > 1 {
-		text := "Together, by cause:"
-		for _, cause := range []string{"force-majeure", "customer", "third-party", "measurement", "other"} {
+		text := label("adjustments.together")
+		for _, cause := range causes {
 			if ms := sums[cause]; ms > 0 {
-				text += fmt.Sprintf(" %s %s,", causeWords[cause], span.Words(ms))
+				text += fmt.Sprintf(" %s %s,", causeWord(cause), span.Words(ms))
 			}
 		}
 		out = append(out, text[:len(text)-1]+".")

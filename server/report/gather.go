@@ -5,6 +5,9 @@ import (
 	"encoding/json"
 	"math"
 	"slices"
+	"time"
+
+	"github.com/hashicorp/golang-lru/v2/expirable"
 
 	"kestite/core/account"
 	"kestite/core/calendar"
@@ -95,15 +98,42 @@ type Shelf struct {
 	Store   *store.Store
 	Board   *accounting.Board
 	Credits *credits.Desk
+	timed   *expirable.LRU[string, []Timed]
 }
 
-// Fill adds to a report what its layout asks for beside the account: only that is looked up.
-func (s *Shelf) Fill(ctx context.Context, snap *catalogue.Snapshot, p *history.Period, a *account.Account, c *Content) error {
-	return s.FillAs(ctx, snap, p, a, c, LaidBy(snap, snap.Accounting(a.Agreement, a.From).Spec))
+// Response times of a draft that somebody looks at are kept so long: a month of them is read
+// from hundreds of thousands of measurements. What is frozen or published is always read anew.
+const (
+	timedFor  = time.Minute
+	mostTimed = 500
+)
+
+// NewShelf returns a Shelf that keeps nothing yet.
+func NewShelf(s *store.Store, board *accounting.Board, owed *credits.Desk) *Shelf {
+	return &Shelf{s, board, owed, expirable.NewLRU[string, []Timed](mostTimed, nil, timedFor)}
+}
+
+// timings are Timings, kept for a while unless they have to be fresh.
+func (s *Shelf) timings(ctx context.Context, snap *catalogue.Snapshot, p *history.Period, a *account.Account, fresh bool) ([]Timed, error) {
+	key := snap.Mark + " " + a.Agreement + " " + p.Calendar.Name()
+	if list, has := s.timed.Get(key); has && !fresh {
+		return list, nil
+	}
+	list, err := Timings(ctx, s.Store.Queries, snap, p, a)
+	if err == nil {
+		s.timed.Add(key, list)
+	}
+	return list, err
+}
+
+// Fill adds to a report what its layout asks for beside the account: only that is looked up,
+// and what is costly only where it has to be fresh.
+func (s *Shelf) Fill(ctx context.Context, snap *catalogue.Snapshot, p *history.Period, a *account.Account, c *Content, fresh bool) error {
+	return s.FillAs(ctx, snap, p, a, c, fresh, LaidBy(snap, snap.Accounting(a.Agreement, a.From).Spec))
 }
 
 // FillAs is Fill for another layout than that of the agreement's audience.
-func (s *Shelf) FillAs(ctx context.Context, snap *catalogue.Snapshot, p *history.Period, a *account.Account, c *Content, laid Laid) error {
+func (s *Shelf) FillAs(ctx context.Context, snap *catalogue.Snapshot, p *history.Period, a *account.Account, c *Content, fresh bool, laid Laid) error {
 	c.Layout = &laid
 	if l := a.Clauses.Agreement.Latency; l != nil {
 		c.LatencyPromise = &Promised{l.Check, snap.Named(catalogue.Check, l.Check), l.Limit(), string(l.TargetPercent)}
@@ -114,7 +144,7 @@ func (s *Shelf) FillAs(ctx context.Context, snap *catalogue.Snapshot, p *history
 		case definition.SectionMaintenance:
 			err = worked(snap, p, a, c)
 		case definition.SectionResponse:
-			c.Responses, err = Timings(ctx, s.Store.Queries, snap, p, a)
+			c.Responses, err = s.timings(ctx, snap, p, a, fresh)
 		case definition.SectionTrend:
 			c.Trend, err = s.trend(ctx, snap, p.Calendar, a)
 		case definition.SectionIncidents, definition.SectionOutages:

@@ -19,7 +19,7 @@ func TestTheCatalogueOfLabelsIsWhole(t *testing.T) {
 	asked := map[string]bool{}
 	ends := map[string][]string{
 		"section.": definition.AllSections(), "statistic.": definition.Statistics(), "maintenance.": {definition.Planned, definition.Emergency},
-		"refused.": {account.NotEmergency, account.LateNotice, account.NotWithin, account.CapUsed}, "objective.": {"met", "missed", "unknown"},
+		"refused.": {account.NotEmergency, account.LateNotice, account.NotWithin, account.CapUsed}, "objective.": {"met", "missed", "unknown"}, "cause.": causes,
 		"verdict.word.": {string(account.Met), string(account.Missed), string(account.Insufficient), string(account.NotApplicable)},
 	}
 	set := token.NewFileSet()

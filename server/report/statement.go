@@ -31,16 +31,16 @@ func StatementOf(c Content) Statement {
 	percent := func(name, p string) Line { return Line{name, p + " %"} }
 	out := Statement{
 		Time: []Line{
-			exact("Calendar time of the period", t.Period), exact("Outside service hours", t.Outside), exact("Agreed time", t.Agreed),
-			exact("Up", t.Up), exact("Degraded", t.Degraded), exact("Down", t.Down), exact("Tolerated", t.Tolerated),
-			exact("Maintenance", t.Maintenance), exact("Upstream", t.Upstream), exact("Excused", t.Excused), exact("Unmeasured", t.Unmeasured),
+			exact(label("line.period"), t.Period), exact(label("line.outside"), t.Outside), exact(label("line.agreed"), t.Agreed),
+			exact(label("line.up"), t.Up), exact(label("line.degraded"), t.Degraded), exact(label("line.down"), t.Down), exact(label("line.tolerated"), t.Tolerated),
+			exact(label("line.maintenance"), t.Maintenance), exact(label("line.upstream"), t.Upstream), exact(label("line.excused"), t.Excused), exact(label("line.unmeasured"), t.Unmeasured),
 		},
 		Figures: []Line{
-			percent("Availability", or(a.AvailabilityPercent)), percent("Target", c.Target), {"Verdict", string(a.Verdict)},
-			exact("Base", a.BaseMS), exact("Downtime", a.DowntimeMS), exact("Allowance", a.AllowanceMS), exact("Allowance left", a.AllowanceLeftMS),
-			{"Outages", fmt.Sprint(a.Outages.Count)}, {"Longest outage", span.WordsUp(a.Outages.LongestMS)}, percent("Coverage", a.CoveragePercent), percent("Credit", a.CreditPercent),
+			percent(label("line.availability"), or(a.AvailabilityPercent)), percent(label("line.target"), c.Target), {label("line.verdict"), string(a.Verdict)},
+			exact(label("line.base"), a.BaseMS), exact(label("line.downtime"), a.DowntimeMS), exact(label("line.allowance"), a.AllowanceMS), exact(label("line.left"), a.AllowanceLeftMS),
+			{label("line.outages"), fmt.Sprint(a.Outages.Count)}, {label("line.longest"), span.WordsUp(a.Outages.LongestMS)}, percent(label("line.coverage"), a.CoveragePercent), percent(label("line.credit"), a.CreditPercent),
 		},
-		Notes: []string{"Availability is (base − downtime) / base, truncated to four decimals. " + downtimeNote(c)},
+		Notes: []string{label("note.availability") + " " + downtimeNote(c)},
 	}
 	out.Figures = append(out.Figures, besides(a)...)
 	out.Notes = append(out.Notes, clockNotes(a, c.Timezone)...)
@@ -52,30 +52,29 @@ func besides(a account.Account) []Line {
 	met := func(m *bool) string {
 		switch {
 		case m == nil:
-			return "not known"
+			return label("objective.unknown")
 		case *m:
-			return "met"
+			return label("objective.met")
 		}
-		return "missed"
+		return label("objective.missed")
 	}
 	var out []Line
 	if l := a.Latency; l != nil {
-		out = append(out, Line{"Answers in time", fmt.Sprintf("%s %% of %d (%s)", or(l.Percent), l.Measurements, met(l.Met))})
+		out = append(out, Line{label("line.answers"), label("line.answers.value", or(l.Percent), l.Measurements, met(l.Met))})
 	}
 	o := a.Objectives
 	if o == nil {
 		return out
 	}
 	if c := o.OutagesAtMost; c != nil {
-		out = append(out, Line{"Number of outages", fmt.Sprintf("%d of at most %d (%s)", c.Value, c.Limit, met(c.Met))})
+		out = append(out, Line{label("line.number"), label("line.number.value", c.Value, c.Limit, met(c.Met))})
 	}
 	for _, l := range []struct {
 		name string
 		of   *account.LengthMet
-	}{{"Longest of them", o.LongestOutage}, {"Mean time to restore", o.MTTR}} {
+	}{{label("line.longest_of"), o.LongestOutage}, {label("line.mttr"), o.MTTR}} {
 		if l.of != nil {
-			out = append(out, Line{l.name, fmt.Sprintf("%s of at most %s (%s)", span.WordsUp(l.of.ValueMS),
-				span.Words(l.of.Limit*span.Second), met(l.of.Met))})
+			out = append(out, Line{l.name, label("line.length.value", span.WordsUp(l.of.ValueMS), span.Words(l.of.Limit*span.Second), met(l.of.Met))})
 		}
 	}
 	return out
@@ -83,19 +82,19 @@ func besides(a account.Account) []Line {
 
 // downtimeNote says what downtime is made of, with the weight of degraded time.
 func downtimeNote(c Content) string {
-	text := "Downtime is down"
+	text := label("note.downtime")
 	if w := c.DegradedWeight; w != "" && w != "0" {
-		text += fmt.Sprintf(" + %s %% of degraded", w)
+		text += label("note.downtime.degraded", w)
 	}
 	if c.Unmeasured == definition.UnmeasuredDown {
-		text += " + unmeasured"
+		text += label("note.downtime.unmeasured")
 	}
-	base := "; the base is agreed time − upstream − excused"
+	base := label("note.base")
 	if c.Maintenance == definition.MaintenanceExclude {
-		base += " − maintenance"
+		base += label("note.base.maintenance")
 	}
 	if c.Unmeasured == definition.UnmeasuredExclude || c.Unmeasured == "" {
-		base += " − unmeasured"
+		base += label("note.base.unmeasured")
 	}
 	return text + base + "."
 }
@@ -110,7 +109,7 @@ func clockNotes(a account.Account, zone string) []string {
 	for day := calendar.WallAt(a.From, loc); day.Instant(loc, calendar.Shift) < a.To; day = day.AddDays(1) {
 		from, to := day.Instant(loc, calendar.Shift), day.AddDays(1).Instant(loc, calendar.Shift)
 		if length := int64(to - from); length != span.Day {
-			out = append(out, fmt.Sprintf("The clocks change on %s (%s): that day is %s long.", from.Time().In(loc).Format("2 January 2006"), zone, span.Words(length)))
+			out = append(out, label("note.clocks", from.Time().In(loc).Format("2 January 2006"), zone, span.Words(length)))
 		}
 	}
 	return out

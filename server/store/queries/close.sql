@@ -75,6 +75,10 @@ DELETE FROM close_owner WHERE agreement = $1 AND period = $2;
 INSERT INTO close_visit (agreement, period, person, seen_at) VALUES ($1, $2, $3, $4)
 ON CONFLICT (agreement, period, person) DO UPDATE SET seen_at = excluded.seen_at;
 
+-- name: ForgetVisits :exec
+-- Those of a person that are long over: there are no more rows than somebody can make in that time.
+DELETE FROM close_visit WHERE person = $1 AND seen_at < @before::timestamptz;
+
 -- name: CloseVisitors :many
 SELECT person, person_called(person::text)::text AS name, seen_at FROM close_visit WHERE agreement = $1 AND period = $2 AND seen_at > @since::timestamptz ORDER BY name;
 

@@ -195,3 +195,10 @@ SELECT id, number, serial, content, manifest FROM report WHERE agreement = $1 AN
 -- name: PublishedAtTime :one
 -- The report of a period that was the latest at an instant.
 SELECT id, number, serial, content, manifest FROM report WHERE agreement = @agreement AND period = @period AND state = 'published' AND published_at <= @at::timestamptz ORDER BY number DESC LIMIT 1;
+
+-- name: CameSince :many
+-- How many measurements of some checks in a time were stored after an instant, by location.
+SELECT l.location, count(*)::bigint AS count FROM measurement m JOIN lane l ON l.id = m.lane
+WHERE l.check_id = ANY(@checks::text[]) AND m.at >= @from_at::timestamptz AND m.at < @until_at::timestamptz
+  AND m.at + m.delay_s * interval '1 second' > @since::timestamptz
+GROUP BY l.location ORDER BY l.location;

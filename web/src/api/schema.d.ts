@@ -4310,6 +4310,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shared/objections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Object to a line of a report by a link to it */
+        post: operations["object-by-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/shared/standing": {
         parameters: {
             query?: never;
@@ -7685,6 +7702,12 @@ export interface components {
             address: string;
             title?: string;
         };
+        LinkObjection: {
+            /** @description The line that it is about */
+            about?: string;
+            text: string;
+            token: string;
+        };
         LinkToken: {
             token: string;
         };
@@ -9541,11 +9564,24 @@ export interface components {
             format: "pdf" | "html" | "xlsx" | "csv" | "json" | "evidence";
             token: string;
         };
+        SharedObjection: {
+            about?: string;
+            answer?: string;
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            state: "open" | "stands" | "revised" | "withdrawn";
+            text: string;
+        };
         SharedReport: {
             customer: string;
             /** @description What can be taken */
             forms: string[];
+            /** @description Those of the statement, to which an objection can be */
+            lines: string[];
             name: string;
+            /** @description Those that were made by links for the same reader */
+            objections: components["schemas"]["SharedObjection"][];
             organisation: string;
             /** Format: date-time */
             published_at: string;
@@ -25209,6 +25245,37 @@ export interface operations {
                 content: {
                     "application/json": string;
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "object-by-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkObjection"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

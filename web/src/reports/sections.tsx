@@ -17,13 +17,13 @@ export function Sections({ of }: { of: Schemas['Section'][] }) {
         {s.title}
       </Typography>
       {s.blocks.map((b, i) => (
-        <BlockOf key={i} of={b} />
+        <BlockOf key={i} of={b} title={s.title} />
       ))}
     </section>
   ))
 }
 
-function BlockOf({ of: b }: { of: Block }) {
+function BlockOf({ of: b, title }: { of: Block; title: string }) {
   return (
     <>
       {(b.text ?? []).map((t) => (
@@ -46,7 +46,7 @@ function BlockOf({ of: b }: { of: Block }) {
         </div>
       )}
       {b.figure && <Figure of={b.figure} />}
-      {b.table && <TableOf of={b.table} />}
+      {b.table && <TableOf of={b.table} title={title} />}
     </>
   )
 }
@@ -71,40 +71,38 @@ function Figure({ of: f }: { of: Schemas['Figure'] }) {
   )
 }
 
-function TableOf({ of: t }: { of: Schemas['Table'] }) {
+function TableOf({ of: t, title }: { of: Schemas['Table']; title: string }) {
   return (
-    <div className="scrolls">
-      <Table>
-        <TableHead>
-          <TableRow>
-            {t.head.map((c) => (
-              <TableCell key={c.title} align={c.right ? 'right' : 'left'}>
-                {c.title}
-              </TableCell>
-            ))}
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {t.rows.map((r, i) => (
-            <Fragment key={i}>
-              <TableRow className={r.note ? 'noted' : undefined}>
-                {r.cells.map((c, n) => (
-                  <TableCell key={n} align={t.head[n]?.right ? 'right' : 'left'}>
-                    {c.text}
-                  </TableCell>
-                ))}
-              </TableRow>
-              {r.note && (
-                <TableRow>
-                  <TableCell colSpan={t.head.length} className="row-note">
-                    {r.note}
-                  </TableCell>
-                </TableRow>
-              )}
-            </Fragment>
+    <Table tabIndex={0} aria-label={title}>
+      <TableHead>
+        <TableRow>
+          {t.head.map((c) => (
+            <TableCell key={c.title} align={c.right ? 'right' : 'left'}>
+              {c.title}
+            </TableCell>
           ))}
-        </TableBody>
+        </TableRow>
+      </TableHead>
+      <TableBody>
+        {t.rows.map((r, i) => (
+          <Fragment key={i}>
+            <TableRow className={r.note ? 'noted' : undefined}>
+              {r.cells.map((c, n) => (
+                <TableCell key={n} align={t.head[n]?.right ? 'right' : 'left'}>
+                  {c.text}
+                </TableCell>
+              ))}
+            </TableRow>
+            {r.note && (
+              <TableRow>
+                <TableCell colSpan={t.head.length} className="row-note">
+                  {r.note}
+                </TableCell>
+              </TableRow>
+            )}
+          </Fragment>
+        ))}
+      </TableBody>
       </Table>
-    </div>
   )
 }

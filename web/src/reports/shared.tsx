@@ -1,10 +1,14 @@
 import Button from '@mui/material/Button'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useChange } from '../api/changes'
 import { api, ask, type Schemas } from '../api/client'
-import { Awaited, Trouble } from '../parts/trouble'
+import { useForm } from '../parts/form'
+import { FormEnd } from '../parts/form-end'
+import { Awaited, Trouble, showFaults } from '../parts/trouble'
 import { useHeading } from '../shell/heading'
 
 type Form = Schemas['SharedForm']['format']
@@ -56,6 +60,12 @@ export function Shared() {
               ))}
             </div>
             <Trouble error={take.error} />
+            {r.objections.map((o) => (
+              <div key={o.at} className="sub" data-objection={o.state}>
+                You object{o.about ? ` to ${o.about}` : ''}: {o.text} {o.state === 'open' ? 'It is being looked at.' : o.state === 'stands' ? 'The report stands.' : o.state === 'revised' ? 'A revision is made.' : 'It was taken back.'} {o.answer}
+              </div>
+            ))}
+            <ObjectTo token={token} lines={r.lines} />
             {r.seal && (
               <p className="sub">
                 Number {r.seal.number} of your reports, code <b>{r.seal.code}</b>: keep it, and no other history can be told of what was published up to it.
@@ -65,5 +75,41 @@ export function Shared() {
         )}
       </div>
     </main>
+  )
+}
+
+/** An objection to a line of the report, by who has the link. */
+function ObjectTo({ token, lines }: { token: string; lines: string[] }) {
+  const [open, setOpen] = useState(false)
+  const form = useForm({ defaultValues: { about: '', text: '' } })
+  const send = useChange({
+    mutationFn: (v: { about: string; text: string }) => ask(api.POST('/api/v1/shared/objections', { body: { token, about: v.about || undefined, text: v.text.trim() } })),
+    again: ['shared'],
+    onSuccess: () => {
+      form.reset()
+      setOpen(false)
+    },
+    onError: (e) => showFaults(e, form.setError),
+  })
+  const err = form.formState.errors
+  if (!open)
+    return (
+      <button type="button" className="link" onClick={() => setOpen(true)}>
+        Object to a line of it
+      </button>
+    )
+  return (
+    <form className="form" aria-label="Object" onSubmit={(e) => void form.handleSubmit((v) => send.mutate(v))(e)}>
+      <TextField select label="The line" defaultValue="" {...form.register('about')}>
+        <MenuItem value="">the whole report</MenuItem>
+        {lines.map((l) => (
+          <MenuItem key={l} value={l}>
+            {l}
+          </MenuItem>
+        ))}
+      </TextField>
+      <TextField label="What is wrong with it, and what shows that" multiline minRows={2} error={Boolean(err.text)} helperText={err.text?.message} {...form.register('text', { validate: (v) => v.trim() !== '' || 'Say something' })} />
+      <FormEnd error={send.error} busy={send.isPending} save="Object" leave={() => setOpen(false)} />
+    </form>
   )
 }

@@ -378,6 +378,21 @@ func (q *Queries) DropDoubt(ctx context.Context, arg DropDoubtParams) error {
 	return err
 }
 
+const forgetVisits = `-- name: ForgetVisits :exec
+DELETE FROM close_visit WHERE person = $1 AND seen_at < $2::timestamptz
+`
+
+type ForgetVisitsParams struct {
+	Person string
+	Before time.Time
+}
+
+// Those of a person that are long over: there are no more rows than somebody can make in that time.
+func (q *Queries) ForgetVisits(ctx context.Context, arg ForgetVisitsParams) error {
+	_, err := q.db.Exec(ctx, forgetVisits, arg.Person, arg.Before)
+	return err
+}
+
 const freezePeriod = `-- name: FreezePeriod :one
 INSERT INTO frozen_period (agreement, period, frozen_at, frozen_by, content, inputs, measurements) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id
 `

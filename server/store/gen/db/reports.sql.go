@@ -279,6 +279,51 @@ func (q *Queries) ApproveReport(ctx context.Context, arg ApproveReportParams) (i
 	return result.RowsAffected(), nil
 }
 
+const cameSince = `-- name: CameSince :many
+SELECT l.location, count(*)::bigint AS count FROM measurement m JOIN lane l ON l.id = m.lane
+WHERE l.check_id = ANY($1::text[]) AND m.at >= $2::timestamptz AND m.at < $3::timestamptz
+  AND m.at + m.delay_s * interval '1 second' > $4::timestamptz
+GROUP BY l.location ORDER BY l.location
+`
+
+type CameSinceParams struct {
+	Checks  []string
+	FromAt  time.Time
+	UntilAt time.Time
+	Since   time.Time
+}
+
+type CameSinceRow struct {
+	Location string
+	Count    int64
+}
+
+// How many measurements of some checks in a time were stored after an instant, by location.
+func (q *Queries) CameSince(ctx context.Context, arg CameSinceParams) ([]CameSinceRow, error) {
+	rows, err := q.db.Query(ctx, cameSince,
+		arg.Checks,
+		arg.FromAt,
+		arg.UntilAt,
+		arg.Since,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []CameSinceRow{}
+	for rows.Next() {
+		var i CameSinceRow
+		if err := rows.Scan(&i.Location, &i.Count); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const countReportLinks = `-- name: CountReportLinks :one
 SELECT count(*) FROM report_link WHERE report = $1::uuid
 `
