@@ -70,7 +70,7 @@ func TestWhoIsToldOfAFailure(t *testing.T) {
 	s.do(s.Fill("Address", "http://"+host+":8460/control"))
 	s.do(s.Click("What it would send of the latest incident"), s.Until("what it would send", "document.querySelector('[data-preview] code')?.innerText.startsWith('{\"headline\": \"')"))
 	s.do(s.ClickOn("form button", "Add"))
-	s.do(s.Until("it in the list", "document.querySelector('[data-contact-method=control-room]')"))
+	s.do(s.Until("it in the list", "document.querySelector('[data-contact-method=control-room]') && !document.querySelector('main form')"))
 	s.do(s.ClickOn("[data-contact-method=control-room] button", "send a test"))
 	s.do(s.Until("what the remote answered", "document.querySelector('[data-sent=true]')?.innerText.includes('202 Accepted taken as number')"))
 

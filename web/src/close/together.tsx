@@ -17,10 +17,11 @@ export function Together({ c }: { c: Page }) {
   const people = useQuery({ queryKey: ['incident-people'], queryFn: () => ask(api.GET('/api/v1/incidents/people')).then((l) => l.items) })
   const own = useChange({ again: 'all', mutationFn: (person: string) => ask(api.PUT('/api/v1/closes/{id}/owner', { ...path, body: { person: person || undefined } })) })
   const others = visit.data?.others ?? []
-  const list = people.data ?? []
+  // Whoever owns it stands there before the others are known: what comes later moves nothing.
+  const list = people.data ?? (c.owner ? [{ id: c.owner.id, name: c.owner.name }] : [])
   return (
     <div className="together">
-      {c.may_answer && list.length > 0 ? (
+      {c.may_answer ? (
         <TextField select label="Sees to it" value={list.some((p) => p.id === c.owner?.id) ? c.owner?.id : ''} onChange={(e) => own.mutate(e.target.value)} disabled={own.isPending} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
           <MenuItem value="">nobody yet</MenuItem>
           {list.map((p) => (
