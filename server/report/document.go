@@ -265,18 +265,9 @@ func (c Content) workBlocks(loc *time.Location) []Block {
 
 func (c Content) objectiveBlocks() []Block {
 	a := c.Account
-	met := func(m *bool) string {
-		switch {
-		case m == nil:
-			return label("objective.unknown")
-		case *m:
-			return label("objective.met")
-		}
-		return label("objective.missed")
-	}
 	t := &Table{Head: []Column{{label("column.promise"), false, 56}, {label("column.value"), true, 26}, {label("column.met"), true, 18}}}
 	add := func(promise, value string, m *bool) {
-		t.Rows = append(t.Rows, Row{Cells: []Cell{words(promise), words(value), words(met(m))}})
+		t.Rows = append(t.Rows, Row{Cells: []Cell{words(promise), words(value), words(metWord(m))}})
 	}
 	if l, p := a.Latency, c.LatencyPromise; l != nil && p != nil {
 		add(label("objective.latency", p.TargetPercent, p.Name, milliseconds(p.LimitUS)+" ms"), label("objective.latency.value", or(l.Percent), l.Measurements), l.Met)

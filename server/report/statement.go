@@ -47,34 +47,36 @@ func StatementOf(c Content) Statement {
 	return out
 }
 
+// metWord says how a promise fared; nil: it is not known.
+func metWord(m *bool) string {
+	switch {
+	case m == nil:
+		return label("objective.unknown")
+	case *m:
+		return label("objective.met")
+	}
+	return label("objective.missed")
+}
+
 // besides are the promises beside availability, each with how it fared.
 func besides(a account.Account) []Line {
-	met := func(m *bool) string {
-		switch {
-		case m == nil:
-			return label("objective.unknown")
-		case *m:
-			return label("objective.met")
-		}
-		return label("objective.missed")
-	}
 	var out []Line
 	if l := a.Latency; l != nil {
-		out = append(out, Line{label("line.answers"), label("line.answers.value", or(l.Percent), l.Measurements, met(l.Met))})
+		out = append(out, Line{label("line.answers"), label("line.answers.value", or(l.Percent), l.Measurements, metWord(l.Met))})
 	}
 	o := a.Objectives
 	if o == nil {
 		return out
 	}
 	if c := o.OutagesAtMost; c != nil {
-		out = append(out, Line{label("line.number"), label("line.number.value", c.Value, c.Limit, met(c.Met))})
+		out = append(out, Line{label("line.number"), label("line.number.value", c.Value, c.Limit, metWord(c.Met))})
 	}
 	for _, l := range []struct {
 		name string
 		of   *account.LengthMet
 	}{{label("line.longest_of"), o.LongestOutage}, {label("line.mttr"), o.MTTR}} {
 		if l.of != nil {
-			out = append(out, Line{l.name, label("line.length.value", span.WordsUp(l.of.ValueMS), span.Words(l.of.Limit*span.Second), met(l.of.Met))})
+			out = append(out, Line{l.name, label("line.length.value", span.WordsUp(l.of.ValueMS), span.Words(l.of.Limit*span.Second), metWord(l.of.Met))})
 		}
 	}
 	return out

@@ -1,13 +1,11 @@
 package report
 
 import (
-	"bytes"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
-
-	"github.com/xuri/excelize/v2"
 
 	"kestite/core/account"
 	"kestite/core/calendar"
@@ -122,7 +120,7 @@ func (v Volume) sections() []Section {
 	}
 	out := []Section{{"verdicts", label("volume.verdicts"), []Block{{Table: t}}}}
 	var sums []string
-	for _, key := range sortedKeys(owed) {
+	for _, key := range slices.Sorted(maps.Keys(owed)) {
 		direction, currency, _ := strings.Cut(key, " ")
 		if owed[key] == 0 {
 			continue
@@ -142,46 +140,27 @@ func (v Volume) sections() []Section {
 	return out
 }
 
-func sortedKeys(m map[string]int64) []string {
-	var out []string
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
-
 // XLSX is the workbook of a volume: the verdicts, and all outages.
-func (v Volume) XLSX(d *Document) (out []byte, err error) {
+func (v Volume) XLSX(d *Document) ([]byte, error) {
 	loc, err := calendar.Zone(v.Timezone)
 	if err != nil {
 		return nil, err
 	}
-	b := &book{f: excelize.NewFile()}
-	defer func() {
-		if failed := b.f.Close(); err == nil {
-			err = failed
+	return workbook(func(b *book) {
+		b.keep(b.f.SetSheetName("Sheet1", sheetReport))
+		b.sheet(sheetReport, []float64{30, 80})
+		for i, r := range [][]any{{d.Publisher, d.Title}, {d.State, d.About}, {d.Verdict, d.Digest}} {
+			b.row(sheetReport, i+1, r...)
 		}
-	}()
-	b.styles()
-	b.keep(b.f.SetSheetName("Sheet1", sheetReport))
-	b.sheet(sheetReport, []float64{30, 80})
-	for i, r := range [][]any{{d.Publisher, d.Title}, {d.State, d.About}, {d.Verdict, d.Digest}} {
-		b.row(sheetReport, i+1, r...)
-	}
-	b.sections(d.Sections)
-	b.sheet(sheetOutages, []float64{40, 24, 24, 16, 60}, label("column.agreement"), label("column.from", v.Timezone), label("column.to"), "ms", label("column.note"))
-	row := 2
-	for _, p := range v.Parts {
-		for _, o := range p.Content.Outages {
-			b.row(sheetOutages, row, p.Content.Name, o.From.Time().In(loc), o.To.Time().In(loc), o.MS, o.Cause)
-			row++
+		b.sections(d.Sections)
+		b.sheet(sheetOutages, []float64{40, 24, 24, 16, 60}, label("column.agreement"), label("column.from", v.Timezone), label("column.to"), "ms",
+			label("column.note"))
+		row := 2
+		for _, p := range v.Parts {
+			for _, o := range p.Content.Outages {
+				b.row(sheetOutages, row, p.Content.Name, o.From.Time().In(loc), o.To.Time().In(loc), o.MS, o.Cause)
+				row++
+			}
 		}
-	}
-	if b.err != nil {
-		return nil, fmt.Errorf("write the workbook: %w", b.err)
-	}
-	var buf bytes.Buffer
-	err = b.f.Write(&buf)
-	return buf.Bytes(), err
+	})
 }

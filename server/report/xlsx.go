@@ -37,11 +37,24 @@ type book struct {
 // XLSX makes the document as a workbook: numbers are numbers, times are in the agreement's
 // zone, and the percentages are formulas over the milliseconds, which a spreadsheet
 // recalculates. digest is empty for a draft.
-func XLSX(c Content, made time.Time, digest string) (out []byte, err error) {
+func XLSX(c Content, made time.Time, digest string) ([]byte, error) {
 	loc, err := calendar.Zone(c.Timezone)
 	if err != nil {
 		return nil, err
 	}
+	return workbook(func(b *book) {
+		b.report(c, made.In(loc), digest)
+		b.time(c)
+		b.outages(c, loc)
+		b.intervals(c, loc)
+		b.adjustments(c, loc)
+		b.sections(c.Sections(loc))
+		b.words(c)
+	})
+}
+
+// workbook is one with what fill writes.
+func workbook(fill func(*book)) (out []byte, err error) {
 	b := &book{f: excelize.NewFile()}
 	defer func() {
 		if failed := b.f.Close(); err == nil {
@@ -49,13 +62,7 @@ func XLSX(c Content, made time.Time, digest string) (out []byte, err error) {
 		}
 	}()
 	b.styles()
-	b.report(c, made.In(loc), digest)
-	b.time(c)
-	b.outages(c, loc)
-	b.intervals(c, loc)
-	b.adjustments(c, loc)
-	b.sections(c.Sections(loc))
-	b.words(c)
+	fill(b)
 	if b.err != nil {
 		return nil, fmt.Errorf("write the workbook: %w", b.err)
 	}
