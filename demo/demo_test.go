@@ -27,7 +27,7 @@ var ctx = context.Background()
 func loaded(t *testing.T, now time.Time) *server.Server {
 	t.Helper()
 	srv := storetest.Server(t, func(o *server.Options) { o.Now = func() time.Time { return now } })
-	if err := demo.Load(ctx, srv, now, months, func(string) {}); err != nil {
+	if err := demo.Load(ctx, srv, months, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
 	return srv
@@ -202,11 +202,11 @@ func reports(t *testing.T, srv *server.Server) {
 
 // Every check of the demo measures a stand-in, and every stand-in is measured.
 func standIns(t *testing.T, srv *server.Server) {
-	authority, err := standin.NewAuthority()
+	authority, err := standin.NewAuthority(now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	world, err := demo.World(authority, nil)
+	world, err := demo.World(authority, func() time.Time { return now }, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

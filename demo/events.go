@@ -83,12 +83,13 @@ func (s *script) past(m calendar.Period) {
 			s.add(sub.id, moment(r, when), int64(20+r.IntN(90))*span.Minute, slow)
 		}
 	}
-	// Two bad nights, which cost credits: of the gates and of the card acquirer.
+	// Bad nights, which cost credits, of the gates and of the card acquirer; and a short outage
+	// of the gates last month, so that there is one to explain on any day.
 	for _, bad := range []struct {
 		ago     int
 		service string
 		minutes int64
-	}{{4, "boarding-gates", 95}, {3, "boarding-gates", 260}, {3, "card-acquirer", 75}, {2, "card-acquirer", 110}} {
+	}{{4, "boarding-gates", 95}, {1, "boarding-gates", 6}, {3, "boarding-gates", 260}, {3, "card-acquirer", 75}, {2, "card-acquirer", 110}} {
 		if m.Name() == calendar.MonthAt(s.to, s.loc).Next(-bad.ago).Name() {
 			s.add(bad.service, when.From.Add(int64(8+bad.ago)*span.Day+3*span.Hour), bad.minutes*span.Minute, fails)
 		}

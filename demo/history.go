@@ -35,9 +35,10 @@ const Months = 12
 const rawDays = 3
 
 // Load fills an empty installation with the scenario and its history of some months
-// and up to now; five are the least, since reports are published of the first of them.
-// tell is told what it is at.
-func Load(ctx context.Context, srv *server.Server, now time.Time, months int, tell func(string)) error {
+// and up to now, by the server's clock; five are the least, since reports are published
+// of the first of them. tell is told what it is at.
+func Load(ctx context.Context, srv *server.Server, months int, tell func(string)) error {
+	now := srv.API.Store.Now()
 	loc, err := calendar.Zone(Zone)
 	if err != nil {
 		return err

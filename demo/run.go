@@ -29,6 +29,7 @@ type Options struct {
 	Listen  string
 	Binary  string // the kestite binary, run as the agents
 	Version string
+	At      time.Time // the present instant as the demo begins; zero: by this machine's clock
 	Out     io.Writer
 	Log     *slog.Logger
 }
@@ -48,14 +49,20 @@ func Run(ctx context.Context, o Options) (err error) {
 	}
 	defer unlock()
 
+	var moved time.Duration
+	if !o.At.IsZero() {
+		moved = time.Until(o.At).Truncate(time.Second)
+	}
+	now := func() time.Time { return time.Now().Add(moved) }
 	say("starting the database in %s", filepath.Join(o.Dir, "postgres"))
-	pg, err := cluster.Start(ctx, filepath.Join(o.Dir, "postgres"), cluster.Settings{"shared_buffers": "256MB", "max_wal_size": "1GB"})
+	pg, err := cluster.Start(ctx, filepath.Join(o.Dir, "postgres"), cluster.Settings{"shared_buffers": "256MB", "max_wal_size": "1GB",
+		cluster.ClockMoved: cluster.Moved(moved)})
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, pg.Stop(context.WithoutCancel(ctx))) }()
 
-	authority, err := standin.NewAuthority()
+	authority, err := standin.NewAuthority(now())
 	if err != nil {
 		return err
 	}
@@ -65,7 +72,7 @@ func Run(ctx context.Context, o Options) (err error) {
 	}
 	var srv *server.Server
 	var desk reporting
-	world, err := World(authority, func(ctx context.Context, check string, well bool) error { return desk.report(ctx, srv, check, well) })
+	world, err := World(authority, now, func(ctx context.Context, check string, well bool) error { return desk.report(ctx, srv, check, well) })
 	if err != nil {
 		return err
 	}
@@ -215,7 +222,7 @@ func loadOnce(ctx context.Context, srv *server.Server, say func(string, ...any))
 	}
 	began := time.Now()
 	say("loading the scenario of %s", Organisation)
-	if err := Load(ctx, srv, time.Now(), Months, func(step string) { say("  %s", step) }); err != nil {
+	if err := Load(ctx, srv, Months, func(step string) { say("  %s", step) }); err != nil {
 		return fmt.Errorf("load the scenario (make demo-reset clears a half-loaded one): %w", err)
 	}
 	say("loaded in %.1f s", time.Since(began).Seconds())

@@ -354,17 +354,17 @@ func checks() []checkDef {
 
 // World returns the stand-ins of the scenario, not started yet.
 // report is how its reporters report in to a check; nil: they do not.
-func World(authority *standin.Authority, report func(ctx context.Context, check string, well bool) error) (*standin.World, error) {
+func World(authority *standin.Authority, now func() time.Time, report func(ctx context.Context, check string, well bool) error) (*standin.World, error) {
 	if report == nil {
 		report = func(context.Context, string, bool) error { return nil }
 	}
-	w := &standin.World{Kept: new(standin.Messages)}
+	w := &standin.World{Kept: &standin.Messages{Now: now}}
 	w.Devices = append(devices(report), receivers(w.Kept)...)
 	for _, s := range subjects {
 		if s.web != "" {
 			web := &standin.Web{ID: s.id, Name: s.spec.Name, Addr: s.web, Text: s.text, Latency: time.Duration(s.latency) * time.Millisecond, Bearer: s.bearer}
 			if s.figures {
-				web.Figures = figures
+				web.Figures = func() any { return figures(now().UTC()) }
 			}
 			if s.tls {
 				config, err := authority.Server(s.web[:len(s.web)-len(":8412")])
@@ -386,9 +386,8 @@ func World(authority *standin.Authority, report func(ctx context.Context, check 
 }
 
 // figures are what ticket sales tell of their business: few bookings by night.
-func figures() any {
+func figures(now time.Time) any {
 	const perHour = 40.0
-	now := time.Now().UTC()
 	share := 0.5 - 0.5*math.Cos(2*math.Pi*(float64(now.Hour())+float64(now.Minute())/60)/24)
 	return map[string]any{"bookings": map[string]any{"last_hour": math.Round(8 + perHour*share), "open": true}, "at": now}
 }

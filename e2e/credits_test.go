@@ -11,7 +11,7 @@ import (
 // A credit that a supplier owes is claimed and paid; what is typed survives a reload, what
 // is too much is said at its field, a customer sees what is theirs and enters nothing.
 func TestACreditIsSettled(t *testing.T) {
-	s := newStage(t, true)
+	s := onItsDay(t)
 	row := "[data-ledger=from-supplier] [data-state=due]"
 	s.do(
 		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/reports"), s.ClickOn("main a", "Credits"),

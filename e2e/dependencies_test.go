@@ -2,13 +2,13 @@ package e2e
 
 import (
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp/kb"
 
 	"kestite/core/measure"
 	"kestite/demo"
 	"kestite/e2e/browser"
+	"kestite/server/store/storetest"
 )
 
 // The picture of what needs what follows states without moving anything; what a service
@@ -38,7 +38,7 @@ func TestThePictureOfDependencies(t *testing.T) {
 	s.do(s.Click("only what hangs together with it"), s.Until("that alone", "document.querySelector('[data-around=quay-network]') && !document.querySelector('[data-node=\"ticket-sales\"]')"))
 	s.do(s.Click("All services"), s.Until("all again", "document.querySelector('[data-node=\"ticket-sales\"]')"))
 	s.do(s.Click("As a table"), s.Until("the table", "document.querySelector('[data-needs=departure]')?.innerText.includes('Boarding gates, Sailing board')"))
-	s.do(s.Go(s.srv.URL+"/services/dependencies?at="+time.Now().AddDate(0, 0, -7).Format("2006-01-02")+"%2012:00"), s.Until("as it was then", "document.querySelector('[data-junction]') && document.querySelector('.lead')?.innerText.includes('as it was on')"))
+	s.do(s.Go(s.srv.URL+"/services/dependencies?at="+storetest.Now().AddDate(0, 0, -7).Format("2006-01-02")+"%2012:00"), s.Until("as it was then", "document.querySelector('[data-junction]') && document.querySelector('.lead')?.innerText.includes('as it was on')"))
 
 	// By keys: one stop, and arrows from one to the other.
 	s.do(s.Go(s.srv.URL+"/services/dependencies?pick=departure"), s.Until("the picture", "document.querySelector('[data-node=departure]')"))

@@ -11,6 +11,7 @@ import (
 	"kestite/demo"
 	"kestite/e2e/browser"
 	"kestite/server/servertest"
+	"kestite/server/store/storetest"
 )
 
 // Days are typed and taken from a calendar, become a list, and an agreement has them;
@@ -19,7 +20,7 @@ func TestHolidaysAndDates(t *testing.T) {
 	s := newStage(t, true)
 	manager := servertest.Anonymous(t, s.srv.URL)
 	manager.Must(http.MethodPost, "/session", map[string]any{"email": "manager@skerry.example", "password": demo.Password}, nil)
-	next := time.Now().Year() + 1
+	next := storetest.Now().Year() + 1
 	const upload = `(() => {
 		const to = new DataTransfer()
 		to.items.add(new File([%q], 'harbour.ics', { type: 'text/calendar' }))
@@ -82,7 +83,7 @@ func TestHolidaysAndDates(t *testing.T) {
 	for zone, date := range map[string]string{"Pacific/Kiritimati": "", "Pacific/Niue": ""} {
 		loc, err := time.LoadLocation(zone)
 		s.do(err)
-		date = time.Now().In(loc).Format("2")
+		date = storetest.Now().In(loc).Format("2")
 		s.do(s.Go(s.srv.URL + "/agreements/new?service=ticket-sales"))
 		s.do(s.Until("the form", "document.querySelector('[data-summary]')"))
 		s.do(s.Fill("In the zone", zone))
@@ -90,7 +91,7 @@ func TestHolidaysAndDates(t *testing.T) {
 		s.do(s.Until("the calendar", "document.querySelector('[aria-current=date]')"))
 		today, err := browser.Eval[string](s.Browser, "document.querySelector('[aria-current=date]').innerText")
 		s.do(err)
-		if still := time.Now().In(loc).Format("2"); today != date && today != still {
+		if still := storetest.Now().In(loc).Format("2"); today != date && today != still {
 			t.Errorf("today is the %s in %s, and the picker's the %s", date, zone, today)
 		}
 	}

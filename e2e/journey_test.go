@@ -48,17 +48,39 @@ type stage struct {
 	*browser.Browser
 }
 
-// withHistory is the demo's history, loaded once.
-var withHistory = storetest.Filled{Fill: func(srv *server.Server) error {
-	return demo.Load(context.Background(), srv, time.Now(), demo.Months, func(string) {})
-}}
+func load(srv *server.Server) error {
+	return demo.Load(context.Background(), srv, demo.Months, func(string) {})
+}
+
+// withHistory and thatDay are the demo's history, loaded once each: up to now, and up to a
+// day of the past.
+var (
+	withHistory = storetest.Filled{Fill: load}
+	thatDay     = storetest.Filled{Fill: load, At: time.Date(2026, 11, 25, 9, 30, 0, 0, time.UTC)}
+)
 
 func newStage(t *testing.T, history bool, more ...func(*server.Options)) *stage {
 	t.Helper()
+	if history {
+		return stageOf(t, &withHistory, more...)
+	}
+	return stageOf(t, nil, more...)
+}
+
+// onItsDay is a stage for what rests on what happened in a month, or on days that are
+// named: there it is the 25th of November 2026, whatever day it is.
+func onItsDay(t *testing.T) *stage {
+	t.Helper()
+	return stageOf(t, &thatDay)
+}
+
+func stageOf(t *testing.T, filled *storetest.Filled, more ...func(*server.Options)) *stage {
+	t.Helper()
 	t.Parallel() // each has a server, a database and a browser of its own
 	options := append([]func(*server.Options){func(o *server.Options) { o.Web = web.Handler() }}, more...)
-	if history {
-		options = append(options, withHistory.Options(t))
+	moved := storetest.Moved()
+	if filled != nil {
+		options, moved = append(options, filled.Options(t)), filled.Moved()
 	}
 	srv := storetest.Started(t, options...)
 	b, err := browser.Open(context.Background(), 1280, 800)
@@ -66,6 +88,11 @@ func newStage(t *testing.T, history bool, more ...func(*server.Options)) *stage 
 		t.Fatal(err)
 	}
 	t.Cleanup(b.Close)
+	if moved != 0 {
+		if err := b.MoveClock(moved); err != nil {
+			t.Fatal(err)
+		}
+	}
 	return &stage{t, srv, b}
 }
 
@@ -103,7 +130,7 @@ func (s *stage) agent(token string) {
 	kept, err := store.Open(s.t.TempDir(), 10_000)
 	s.do(err)
 	a := &agent.Agent{Client: agent.NewClient(s.srv.URL, token), Store: kept, Version: "test", Log: slog.New(slog.DiscardHandler),
-		Policy: instrument.LocalPolicy()}
+		Policy: instrument.LocalPolicy(), Now: storetest.Now}
 	running, end := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() {
@@ -219,7 +246,7 @@ func TestFromAnAddressToAPublishedReport(t *testing.T) {
 }
 
 func wait(what string, ok func() bool) error {
-	for end := time.Now().Add(browser.Patience); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := storetest.Now().Add(browser.Patience); storetest.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if ok() {
 			return nil
 		}
@@ -422,7 +449,7 @@ func TestACorrectionAndABandByTheQuarter(t *testing.T) {
 	}
 	oslo, err := time.LoadLocation(demo.Zone)
 	s.do(err)
-	month := time.Now().In(oslo).Format("January 2006")
+	month := storetest.Now().In(oslo).Format("January 2006")
 	s.do(
 		s.Until("who accounts the present period", present(1)),
 		s.Fill("Target", "98.5"), s.Click("Save as revision 2"), s.Until("the list", "location.pathname === '/agreements'"),

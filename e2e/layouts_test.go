@@ -9,6 +9,7 @@ import (
 
 	"kestite/demo"
 	"kestite/e2e/browser"
+	"kestite/server/store/storetest"
 )
 
 // A layout is changed and looked at before it is saved; what is half filled in survives; a
@@ -63,8 +64,8 @@ func TestLayoutsVolumesAndStandingApprovals(t *testing.T) {
 
 // A close has an owner, says who else is there, and keeps what was attached.
 func TestTwoPeopleCloseAPeriod(t *testing.T) {
-	s := newStage(t, true)
-	path := s.srv.URL + "/close/gates-port-authority?period=" + lastMonth()
+	s := onItsDay(t)
+	path := s.srv.URL + "/close/gates-port-authority?period=" + "2026-10"
 	s.do(
 		s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(path), s.Reads("questions are open"), s.Choose("Sees to it", "Runa Vik"),
 		s.Until("the owner", "[...document.querySelectorAll('.together [role=combobox]')].some((b) => b.innerText === 'Runa Vik')"),
@@ -129,6 +130,6 @@ func monthsAgo(n int) string {
 	if err != nil {
 		panic(err)
 	}
-	now := time.Now().In(loc)
+	now := storetest.Now().In(loc)
 	return time.Date(now.Year(), now.Month()-time.Month(n), 1, 0, 0, 0, 0, loc).Format("2006-01")
 }

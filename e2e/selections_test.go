@@ -1,12 +1,16 @@
 package e2e
 
 import (
+	"context"
 	"testing"
 
 	"github.com/chromedp/chromedp/kb"
 
 	"kestite/core/measure"
+	"kestite/core/notice"
+	"kestite/core/span"
 	"kestite/demo"
+	"kestite/server/store/storetest"
 )
 
 // pick chooses an entry of a list that one types in.
@@ -18,7 +22,7 @@ func (s *stage) pick(label, text string) {
 // A manager keeps a filter under a name, sees what it takes before saving, and uses it: in
 // a list, to plan work on all of it, and for a plan that tells of it in a digest.
 func TestSelections(t *testing.T) {
-	s := newStage(t, true)
+	s := onItsDay(t)
 	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/set-up/selections"))
 	s.do(s.Click("Add a selection"), s.Fill("Name", "For passengers"), s.ClickOn("form button", "Add"), s.Reads("says no condition"))
 	s.pick("Tag of the service", "passengers")
@@ -48,10 +52,21 @@ func TestSelections(t *testing.T) {
 	s.do(s.Until("who would be told by a digest", `[...document.querySelectorAll('[data-line=Operations]')].some((l) => l.innerText.includes('in the digest at') && l.innerText.includes('Messages, summed up'))`))
 }
 
+// onDuty is the address of who of the harbours' duty is on duty, who is another one each week.
+func (s *stage) onDuty() string {
+	s.t.Helper()
+	ctx := context.Background()
+	snap, err := s.srv.API.Definitions.Snapshot(ctx)
+	s.do(err)
+	p, err := s.srv.API.Store.Person(ctx, notice.OnDuty(snap.Pools["duty"].Current().Spec, span.Of(storetest.Now()))[0])
+	s.do(err)
+	return p.Email
+}
+
 // What is for me shows on whatever page I have open, and can be heard.
 func TestNoticesOnThePage(t *testing.T) {
 	s := newStage(t, true)
-	s.do(s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Go(s.srv.URL+"/you"))
+	s.do(s.SignIn(s.srv.URL, s.onDuty(), demo.Password), s.Go(s.srv.URL+"/you"))
 	s.do(s.Choose("A sound for", "what is critical"), s.Click("Let me hear it"), s.Until("whether it could be heard", "document.querySelector('main [role=status]')?.innerText.includes('That was it')"))
 	s.do(s.Go(s.srv.URL+"/agreements"), s.Until("the page", "document.querySelector('.entry')"))
 	s.fails("boarding-gates-http", measure.Failed)

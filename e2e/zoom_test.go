@@ -26,7 +26,7 @@ func (s *stage) shownSpan() (from, to time.Time, name string) {
 // screen with strips; links keep it, back goes back, and an outage is told, looked
 // at closely and explained.
 func TestTheAxisZooms(t *testing.T) {
-	s := newStage(t, true)
+	s := onItsDay(t)
 	const strip = ".band svg.strip"
 	s.do(s.SignIn(s.srv.URL, "viewer@skerry.example", demo.Password))
 	for _, screen := range []struct{ path, ready string }{

@@ -46,7 +46,7 @@ func fleet(b *testing.B, services int) *server.Server {
 
 func define(b *testing.B, srv *server.Server, services int) {
 	b.Helper()
-	ch := defining.Change{By: trail.By{Name: "bench"}, At: time.Now().Add(-40 * 24 * time.Hour)}
+	ch := defining.Change{By: trail.By{Name: "bench"}, At: storetest.Now().Add(-40 * 24 * time.Hour)}
 	var steps []catalogue.Step
 	define := func(kind, id string, spec catalogue.Spec) {
 		steps = append(steps, catalogue.Step{Does: catalogue.Make, Kind: kind, ID: id, Spec: spec})
@@ -102,10 +102,10 @@ func BenchmarkIngest(b *testing.B) {
 	// What is of an hour that is over is late, and costs more: no row is of the hour before.
 	present := func() time.Time {
 		const room = 50 * time.Second
-		for time.Now().Truncate(time.Hour).After(time.Now().Add(-room)) {
+		for storetest.Now().Truncate(time.Hour).After(storetest.Now().Add(-room)) {
 			time.Sleep(time.Second)
 		}
-		return time.Now().Add(-room).Truncate(time.Millisecond)
+		return storetest.Now().Add(-room).Truncate(time.Millisecond)
 	}
 	for _, size := range []int{100, 1000, 10_000} {
 		b.Run(fmt.Sprintf("endpoint/batch=%d", size), func(b *testing.B) {
@@ -205,14 +205,14 @@ func BenchmarkSteady(b *testing.B) {
 	for b.Loop() {
 		var all sync.WaitGroup
 		took := make([][]time.Duration, len(places))
-		began := time.Now()
+		began := storetest.Now()
 		for a := range places {
 			all.Go(func() {
-				for n := 0; time.Since(began) < lasting; n++ {
-					if wait := time.Until(began.Add(time.Duration(n) * pause)); wait > 0 {
+				for n := 0; storetest.Now().Sub(began) < lasting; n++ {
+					if wait := began.Add(time.Duration(n) * pause).Sub(storetest.Now()); wait > 0 {
 						time.Sleep(wait)
 					}
-					now := span.Of(time.Now())
+					now := span.Of(storetest.Now())
 					list := make([]wire.Measurement, size)
 					for i := range list {
 						lane, o := (n*size+i)%services, measure.OK
@@ -223,26 +223,26 @@ func BenchmarkSteady(b *testing.B) {
 							Measures: map[string]float64{"dns_ms": 0.4, "connect_ms": 1.5, "first_byte_ms": 30, "total_ms": 42.5, "status": 200, "size_bytes": 9120}}
 					}
 					body := servertest.Packed(b, wire.Batch{Measurements: list})
-					sent := time.Now()
+					sent := storetest.Now()
 					var got wire.Receipt
 					answer := servertest.DeliverPacked(b, srv.URL, tokens[a], body)
 					if err := json.Unmarshal(answer.Body, &got); err != nil || got.Stored != size {
 						b.Errorf("%s: %v, %s", places[a], err, answer)
 						return
 					}
-					took[a] = append(took[a], time.Since(sent))
+					took[a] = append(took[a], storetest.Now().Sub(sent))
 				}
 			})
 		}
 		all.Go(func() {
 			for _, part := range []time.Duration{lasting / 2, lasting} {
-				time.Sleep(time.Until(began.Add(part)))
+				time.Sleep(began.Add(part).Sub(storetest.Now()))
 				b.Logf("after %s: %s", part, standing(b, srv))
 			}
 		})
 		all.Wait()
 		list := slices.Concat(took...)
-		b.ReportMetric(float64(len(list)*size)/time.Since(began).Seconds(), "rows/s")
+		b.ReportMetric(float64(len(list)*size)/storetest.Now().Sub(began).Seconds(), "rows/s")
 		b.ReportMetric(at(list, 0.5), "batch-p50-ms")
 		b.ReportMetric(at(list, 0.99), "batch-p99-ms")
 		b.ReportMetric(at(list, 1), "batch-longest-ms")
@@ -295,7 +295,7 @@ func written(b *testing.B, srv *server.Server) func() int64 {
 func seed(b *testing.B, srv *server.Server, check, place string, shift int) {
 	b.Helper()
 	set := verdict.Settings{Confirm: 2, Recover: 2, StaleAfter: 150_000}
-	at := span.Of(time.Now()).Add(-25 * span.Day)
+	at := span.Of(storetest.Now()).Add(-25 * span.Day)
 	var s verdict.Series
 	var out []verdict.Stretch
 	for m := range 25*1440 + 60 {
@@ -339,19 +339,19 @@ func BenchmarkStanding(b *testing.B) {
 			}
 		}
 		c := servertest.As(b, srv, url, access.Viewer)
-		began := time.Now()
+		began := storetest.Now()
 		size := get(b, c, url+"/api/v1/standing")
-		first := time.Since(began)
+		first := storetest.Now().Sub(began)
 		manager := servertest.As(b, srv, url, access.Manager)
-		began = time.Now()
+		began = storetest.Now()
 		get(b, manager, url+"/api/v1/closes")
-		firstCloses := time.Since(began)
+		firstCloses := storetest.Now().Sub(began)
 		b.Run(fmt.Sprintf("%d/closes", services), func(b *testing.B) {
 			var took []time.Duration
 			for b.Loop() {
-				began := time.Now()
+				began := storetest.Now()
 				get(b, manager, url+"/api/v1/closes")
-				took = append(took, time.Since(began))
+				took = append(took, storetest.Now().Sub(began))
 			}
 			b.ReportMetric(at(took, 0.95), "p95-ms")
 			b.ReportMetric(float64(firstCloses)/1e6, "first-ms")
@@ -360,9 +360,9 @@ func BenchmarkStanding(b *testing.B) {
 			b.Run(fmt.Sprintf("%d/%s", services, name), func(b *testing.B) {
 				var took []time.Duration
 				for b.Loop() {
-					began := time.Now()
+					began := storetest.Now()
 					get(b, c, url+"/api/v1"+path)
-					took = append(took, time.Since(began))
+					took = append(took, storetest.Now().Sub(began))
 				}
 				b.ReportMetric(at(took, 0.95), "p95-ms")
 				if name == "standing" {
@@ -374,7 +374,7 @@ func BenchmarkStanding(b *testing.B) {
 		b.Run(fmt.Sprintf("%d/bare-read", services), func(b *testing.B) {
 			var took []time.Duration
 			for b.Loop() {
-				began := time.Now()
+				began := storetest.Now()
 				rows, err := srv.API.Store.Pool.Query(ctx, "SELECT lane, first_at, last_at, state, own, count FROM stretch ORDER BY lane, first_at")
 				if err != nil {
 					b.Fatal(err)
@@ -388,7 +388,7 @@ func BenchmarkStanding(b *testing.B) {
 				if rows.Err() != nil || all.Len() == 0 {
 					b.Fatal(rows.Err(), all.Len())
 				}
-				took = append(took, time.Since(began))
+				took = append(took, storetest.Now().Sub(began))
 			}
 			b.ReportMetric(at(took, 0.95), "p95-ms")
 		})
@@ -435,7 +435,7 @@ func BenchmarkReaders(b *testing.B) {
 	}
 	c := servertest.As(b, srv, url, access.Viewer)
 	token := servertest.Agent(b, srv, places[0])
-	from := time.Now().Add(-12 * time.Hour).Truncate(time.Minute)
+	from := storetest.Now().Add(-12 * time.Hour).Truncate(time.Minute)
 	// deliver delivers until ctx ends and returns how long each took.
 	deliver := func(ctx context.Context) []time.Duration {
 		var took []time.Duration
@@ -452,12 +452,12 @@ func BenchmarkReaders(b *testing.B) {
 				b.Error(err)
 				return took
 			}
-			began := time.Now()
+			began := storetest.Now()
 			if a := servertest.AsAgent(b, url, token, wire.PathBatches, string(text)); a.Status != http.StatusOK {
 				b.Errorf("an agent: %.200s", a)
 				return took
 			}
-			took = append(took, time.Since(began))
+			took = append(took, storetest.Now().Sub(began))
 			time.Sleep(100 * time.Millisecond)
 		}
 		return took
@@ -472,7 +472,7 @@ func BenchmarkReaders(b *testing.B) {
 			var all sync.WaitGroup
 			for range readers {
 				all.Go(func() {
-					began := time.Now()
+					began := storetest.Now()
 					resp, err := c.HTTP.Get(url + "/api/v1/standing")
 					if err != nil {
 						b.Error(err)
@@ -484,7 +484,7 @@ func BenchmarkReaders(b *testing.B) {
 					}
 					mu.Lock()
 					defer mu.Unlock()
-					took = append(took, time.Since(began))
+					took = append(took, storetest.Now().Sub(began))
 				})
 			}
 			all.Wait()

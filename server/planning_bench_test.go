@@ -24,7 +24,7 @@ func BenchmarkPlanning(b *testing.B) {
 	const services, windows = 1000, 200
 	srv := storetest.Server(b)
 	define(b, srv, services)
-	ch := defining.Change{By: trail.By{Name: "bench"}, At: time.Now().Add(-39 * 24 * time.Hour)}
+	ch := defining.Change{By: trail.By{Name: "bench"}, At: storetest.Now().Add(-39 * 24 * time.Hour)}
 	var steps []catalogue.Step
 	for i := range services / 10 {
 		id := fmt.Sprintf("service-%03d", i*10+9)
@@ -36,7 +36,7 @@ func BenchmarkPlanning(b *testing.B) {
 		spec.DependsOn = []definition.Dependency{{Services: members, Need: 8}}
 		steps = append(steps, catalogue.Step{Does: catalogue.Rewrite, Kind: catalogue.Service, ID: id, Expected: 1, Spec: spec})
 	}
-	day := time.Now().AddDate(0, 0, -38)
+	day := storetest.Now().AddDate(0, 0, -38)
 	for i := range windows {
 		id := fmt.Sprintf("window-%03d", i)
 		steps = append(steps, catalogue.Step{Does: catalogue.Make, Kind: catalogue.Window, ID: id, Spec: definition.WindowSpec{Name: id, Services: []string{fmt.Sprintf("service-%03d", i*5)},
@@ -51,7 +51,7 @@ func BenchmarkPlanning(b *testing.B) {
 	for n := range 10 {
 		ten = append(ten, fmt.Sprintf("service-%03d", n*30))
 	}
-	preview := map[string]any{"spec": definition.WindowSpec{Name: "Work", Services: ten, Start: time.Now().AddDate(0, 0, 3).Format("2006-01-02") + "T02:00:00", Timezone: "Europe/Oslo", DurationS: 5400}}
+	preview := map[string]any{"spec": definition.WindowSpec{Name: "Work", Services: ten, Start: storetest.Now().AddDate(0, 0, 3).Format("2006-01-02") + "T02:00:00", Timezone: "Europe/Oslo", DurationS: 5400}}
 	for _, q := range []struct {
 		name, method, path string
 		body               any
@@ -65,11 +65,11 @@ func BenchmarkPlanning(b *testing.B) {
 		b.Run(q.name, func(b *testing.B) {
 			var took []time.Duration
 			for b.Loop() {
-				began := time.Now()
+				began := storetest.Now()
 				if a := operator.Do(q.method, q.path, q.body); a.Status != http.StatusOK {
 					b.Fatal(a)
 				}
-				took = append(took, time.Since(began))
+				took = append(took, storetest.Now().Sub(began))
 			}
 			b.ReportMetric(at(took, 0.5), "p50-ms")
 			b.ReportMetric(at(took, 0.95), "p95-ms")

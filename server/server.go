@@ -60,7 +60,7 @@ type Options struct {
 	Log          *slog.Logger
 	Web          http.Handler
 	StandIns     api.StandIns
-	Now          func() time.Time
+	Now          func() time.Time // another clock than the database's; nil: that one
 }
 
 // Server is a running server.
@@ -90,9 +90,10 @@ func Build(ctx context.Context, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	if o.Now == nil {
-		o.Now = s.Now
+	if o.Now != nil {
+		s.Show(o.Now)
 	}
+	o.Now = s.Now
 	srv := &Server{opts: o, failed: make(chan error, 1)}
 	if err := srv.build(ctx, s); err != nil {
 		s.Close()

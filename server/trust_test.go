@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"kestite/server"
 	"kestite/server/store"
@@ -24,7 +25,7 @@ import (
 // its cookies go no other way.
 func TestServingHTTPS(t *testing.T) {
 	t.Parallel()
-	authority, err := standin.NewAuthority()
+	authority, err := standin.NewAuthority(time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -17,17 +17,19 @@ import (
 type Authority struct {
 	cert *x509.Certificate
 	key  *ecdsa.PrivateKey
+	made time.Time
 }
 
-// NewAuthority makes one that is valid for a year.
-func NewAuthority() (*Authority, error) {
+// NewAuthority makes one that is valid for a year from now on, and whose servers' certificates
+// are for three months.
+func NewAuthority(now time.Time) (*Authority, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
 	}
 	tmpl := &x509.Certificate{
 		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Skerry Line stand-in authority"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0),
+		NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(1, 0, 0),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, &key.PublicKey, key)
@@ -35,7 +37,7 @@ func NewAuthority() (*Authority, error) {
 		return nil, err
 	}
 	cert, err := x509.ParseCertificate(der)
-	return &Authority{cert, key}, err
+	return &Authority{cert, key, now}, err
 }
 
 // PEM is the authority's certificate, for those who shall trust it.
@@ -55,7 +57,7 @@ func (a *Authority) Server(ip string) (*tls.Config, error) {
 	}
 	tmpl := &x509.Certificate{
 		SerialNumber: serial, Subject: pkix.Name{CommonName: ip}, IPAddresses: []net.IP{net.ParseIP(ip)},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 3, 0),
+		NotBefore: a.made.Add(-time.Hour), NotAfter: a.made.AddDate(0, 3, 0),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
 	der, err := x509.CreateCertificate(rand.Reader, tmpl, a.cert, &key.PublicKey, a.key)

@@ -45,6 +45,9 @@ type File struct {
 
 // Messages are those that arrived, the latest first, so many at most.
 type Messages struct {
+	// Now says when one arrived; nil: this machine's clock. Set it before the first.
+	Now func() time.Time
+
 	mu   sync.Mutex
 	list []Message
 }
@@ -55,7 +58,11 @@ const mostMessages = 5000
 func (m *Messages) Add(one Message) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	one.At = time.Now().UTC()
+	now := time.Now
+	if m.Now != nil {
+		now = m.Now
+	}
+	one.At = now().UTC()
 	m.list = append(m.list, one)
 	if len(m.list) > mostMessages {
 		m.list = slices.Delete(m.list, 0, len(m.list)-mostMessages)

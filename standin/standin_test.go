@@ -148,7 +148,7 @@ func TestHostsFallSilent(t *testing.T) {
 // The authority's certificates are trusted by who trusts the authority, for
 // their own address only.
 func TestAuthority(t *testing.T) {
-	authority, err := standin.NewAuthority()
+	authority, err := standin.NewAuthority(time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}

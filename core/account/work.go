@@ -43,7 +43,8 @@ type Work struct {
 	Refused []Refusal
 	// DisplacedMS is granted time that other windows lose, because this one uses up the cap.
 	DisplacedMS int64
-	// Late is the first occurrence that was announced too late; nil where none was.
+	// Late is the first occurrence still running or to come that was announced too late; nil
+	// where none was.
 	Late *Late
 	// CapUsedMS is how much of the cap for work of its type is used then, in the whole period.
 	CapUsedMS int64
@@ -118,7 +119,7 @@ func (e *Evidence) ownTime(a definition.Agreement, window string, period span.Sp
 				continue
 			}
 			tooLate = append(tooLate, o)
-			if s >= e.begins() && (first == nil || s < first.Start) {
+			if o.To > e.begins() && (first == nil || s < first.Start) {
 				first = &Late{s, w.AnnouncedAt}
 			}
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"reflect"
+	"strings"
 	"testing"
 
 	"kestite/core/account"
@@ -40,6 +41,9 @@ func TestWhatPlannedWorkDoes(t *testing.T) {
 		"announced too late": {edit: func(b *definition.Bundle) {
 			b.Agreements[0].Maintenance = definition.Maintenance{Mode: "exclude", NoticeS: 72 * 3600}
 		}, w: planned("w", "08:00:00", long), service: hour, downtime: hour, left: left - hour, refused: refused(account.LateNotice, hour), verdict: account.Missed},
+		"announced too late, and running": {edit: func(b *definition.Bundle) {
+			b.Agreements[0].Maintenance = definition.Maintenance{Mode: "exclude", NoticeS: 72 * 3600}
+		}, w: planned("w", "05:30:00", long), service: hour / 2, downtime: hour / 2, left: left - hour/2, refused: refused(account.LateNotice, hour/2), verdict: account.Missed},
 		"outside what was agreed for it": {edit: func(b *definition.Bundle) {
 			b.Agreements[0].Maintenance = definition.Maintenance{Mode: "exclude", Within: &definition.ServiceHours{Plan: &definition.WeeklyPlan{
 				Timezone: "UTC", Holidays: []string{}, Weekly: []definition.WeeklyRow{{Days: []string{"MO"}, From: "08:30", To: "10:00"}}}}}
@@ -80,7 +84,7 @@ func TestWhatPlannedWorkDoes(t *testing.T) {
 				got.LeftMS != x.left || !reflect.DeepEqual(got.Refused, x.refused) || got.Verdict != x.verdict {
 				t.Errorf("%+v", got)
 			}
-			if late := name == "announced too late"; (got.Late != nil) != late || late && got.Late.Announced != long {
+			if late := strings.HasPrefix(name, "announced too late"); (got.Late != nil) != late || late && got.Late.Announced != long {
 				t.Errorf("announced too late: %+v", got.Late)
 			}
 		})

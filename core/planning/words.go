@@ -67,8 +67,12 @@ func refusal(r account.Refusal, w *account.Work, a definition.Agreement, needs s
 		return "Its clauses grant no emergency work."
 	case account.LateNotice:
 		asked := notice(a, w)
-		return fmt.Sprintf("%s before is asked, and there are %s: %s count. Announced now, the notice is kept from %s on.", span.Words(asked),
-			span.Words(int64(w.Late.Start-w.Late.Announced)), ms, w.Late.Announced.Add(asked).Time().In(zone).Format("Mon 2 Jan 15:04"))
+		there := "and there are " + span.Words(int64(w.Late.Start-w.Late.Announced))
+		if w.Late.Start < w.Late.Announced {
+			there = "and it was announced after it began"
+		}
+		return fmt.Sprintf("%s before is asked, %s: %s count. Announced now, the notice is kept from %s on.", span.Words(asked), there, ms,
+			w.Late.Announced.Add(asked).Time().In(zone).Format("Mon 2 Jan 15:04"))
 	case account.NotWithin:
 		return fmt.Sprintf("%s lie outside the times agreed for work.", ms)
 	}

@@ -16,6 +16,7 @@ import (
 	cdpbrowser "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 )
@@ -59,6 +60,24 @@ func Open(ctx context.Context, width, height int64) (*Browser, error) {
 		return nil, fmt.Errorf("start %s: %w", path, err)
 	}
 	return b, nil
+}
+
+// MoveClock lets all pages from the next on take the present instant for one later by so
+// much.
+func (b *Browser) MoveClock(by time.Duration) error {
+	// A proxy, since libraries look at the prototype.
+	script := fmt.Sprintf(`(() => {
+		const Real = Date, now = () => Real.now() + %d
+		globalThis.Date = new Proxy(Real, {
+			construct: (of, given, as) => Reflect.construct(of, given.length > 0 ? given : [now()], as),
+			get: (of, name) => (name === 'now' ? now : Reflect.get(of, name)),
+		})
+	})()`, by.Milliseconds())
+	if _, err := chromedp.Call(b.ctx, page.AddScriptToEvaluateOnNewDocument,
+		page.AddScriptToEvaluateOnNewDocumentParams{Source: script}); err != nil {
+		return fmt.Errorf("move the browser's clock: %w", err)
+	}
+	return nil
 }
 
 // Close ends the browser.

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"kestite/demo"
 	"kestite/e2e/browser"
@@ -22,6 +23,12 @@ type view struct {
 	dark              bool
 	width, height     int64
 	act               func(*browser.Browser) error // what to do before the picture
+}
+
+// sunday is the next one.
+func sunday() string {
+	now := time.Now()
+	return now.AddDate(0, 0, 7-int(now.Weekday())).Format(time.DateOnly)
 }
 
 func main() {
@@ -107,7 +114,7 @@ var all = []view{
 	{name: "locations", path: "/set-up", ready: "document.querySelector('[data-location]')"},
 	{name: "path", path: "/services/quay-network?at=now", ready: "(document.querySelector('table.hops')?.scrollIntoView({ block: 'center' }), !!document.querySelector('table.hops'))"},
 	{name: "duty", path: "/notices", ready: "document.querySelector('[data-turn]') && document.querySelector('[data-gaps]')"},
-	{name: "rehearsal", path: "/notices/rehearsal?what=service%20boarding-gates&when=2026-11-29%2003:10", ready: "document.querySelector('[data-line]')"},
+	{name: "rehearsal", path: "/notices/rehearsal?what=service%20boarding-gates&when=" + sunday() + "%2003:10", ready: "document.querySelector('[data-line]')"},
 	{name: "calendar", path: "/calendar/plan?service=ticket-sales&lasts=90", ready: "document.querySelectorAll('[data-slot]').length === 5", act: func(b *browser.Browser) error {
 		return first(
 			func() error { return b.Fill("Name", "Fares import") },

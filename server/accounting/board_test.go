@@ -50,7 +50,7 @@ func harbour(t *testing.T, services int) *server.Server {
 		})
 		add(catalogue.Agreement, "for-"+id, agreement(id, i))
 	}
-	ch := defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-90 * 24 * time.Hour)}
+	ch := defining.Change{By: trail.By{Name: "test"}, At: storetest.Now().Add(-90 * 24 * time.Hour)}
 	if _, err := srv.API.Definitions.Apply(ctx, ch, steps...); err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +130,7 @@ func TestKeptAccountsAreThoseMadeAnew(t *testing.T) {
 	const services = 8
 	srv := harbour(t, services)
 	r := rand.New(rand.NewPCG(11, 12))
-	present := span.Of(time.Now())
+	present := span.Of(storetest.Now())
 	month := calendar.MonthAt(present, time.UTC)
 	bands := []calendar.Period{month, month.Next(-1), calendar.Cycle{Unit: calendar.Week}.At(present, time.UTC).Next(-1)}
 	var waiting [][]wire.Measurement
@@ -180,7 +180,7 @@ func TestKeptAccountsAreThoseMadeAnew(t *testing.T) {
 func TestKeptAccountsAreNotOld(t *testing.T) {
 	t.Parallel()
 	srv := harbour(t, 3)
-	now := span.Of(time.Now())
+	now := span.Of(storetest.Now())
 	month := calendar.MonthAt(now, time.UTC)
 	var up, down []wire.Measurement
 	for at := now.Add(-40 * span.Minute); at < now; at = at.Add(span.Minute) {
@@ -211,7 +211,7 @@ func TestKeptAccountsFollowWhatComesLate(t *testing.T) {
 	t.Parallel()
 	srv := harbour(t, 4)
 	const check, of = "check-gate-3", "for-gate-3" // by weeks
-	now := span.Of(time.Now())
+	now := span.Of(storetest.Now())
 	oslo, err := calendar.Zone("Europe/Oslo")
 	if err != nil {
 		t.Fatal(err)
@@ -249,7 +249,7 @@ func TestKeptAccountsFollowWhatComesLate(t *testing.T) {
 func TestFaultCostsItsOwnRow(t *testing.T) {
 	t.Parallel()
 	srv := harbour(t, 6)
-	now := span.Of(time.Now())
+	now := span.Of(storetest.Now())
 	month := calendar.MonthAt(now, time.UTC)
 	for s := range 6 {
 		deliver(t, srv, []wire.Measurement{{Check: fmt.Sprintf("check-gate-%d", s), At: now.Add(-span.Minute), Outcome: measure.OK}})

@@ -333,7 +333,7 @@ func TestEditsOpenRevisionsAndRefuseOldOnes(t *testing.T) {
 
 func TestAgentRequestsThatAreWrong(t *testing.T) {
 	f := setUp(t)
-	now := time.Now().UTC().Truncate(time.Millisecond)
+	now := storetest.Now().UTC().Truncate(time.Millisecond)
 	batch := func(rows ...string) string { return `{"measurements":[` + strings.Join(rows, ",") + `]}` }
 	row := func(check string, at time.Time, outcome, measures string) string {
 		return fmt.Sprintf(`{"check":%q,"at":%q,"outcome":%q,"measures":%s}`, check, at.Format("2006-01-02T15:04:05.000Z"), outcome, measures)
@@ -387,13 +387,13 @@ func TestAgentRequestsThatAreWrong(t *testing.T) {
 func TestPeriodsThatCannotBe(t *testing.T) {
 	f := setUp(t)
 	id := f.manager.Create("/agreements", agreement(f.service, nil))
-	future := time.Now().AddDate(0, 2, 0).Format("2006-01")
+	future := storetest.Now().AddDate(0, 2, 0).Format("2006-01")
 	for _, path := range []string{"/standing?span=" + future, "/agreements/" + id + "/account?span=" + future, "/standing?span=november"} {
 		if a := f.manager.Do(http.MethodGet, path, nil); a.Status != 422 {
 			t.Errorf("%s: %s", path, a)
 		}
 	}
-	for period, says := range map[string]string{future: "has not begun", time.Now().Format("2006-01"): "not over", "2020-01": "began after"} {
+	for period, says := range map[string]string{future: "has not begun", storetest.Now().Format("2006-01"): "not over", "2020-01": "began after"} {
 		a := f.manager.Do(http.MethodPost, "/reports", map[string]any{"agreement": id, "period": period})
 		if _, fields := a.Problem(); a.Status != 422 || !strings.Contains(fields["body.period"], says) {
 			t.Errorf("a report for %s: %s", period, a)

@@ -13,6 +13,7 @@ import (
 	"kestite/core/definition"
 	"kestite/server/api"
 	"kestite/server/servertest"
+	"kestite/server/store/storetest"
 )
 
 // planned is a window on the service of a fixture that starts so long from now.
@@ -21,7 +22,7 @@ func (f *fixture) planned(in time.Duration, lasts int64, services ...string) def
 		services = []string{f.service}
 	}
 	return definition.WindowSpec{Name: "New displays", Services: services, Timezone: "UTC", DurationS: lasts,
-		Start: calendar.WallOf(time.Now().UTC().Add(in).Truncate(time.Minute)).String()}
+		Start: calendar.WallOf(storetest.Now().UTC().Add(in).Truncate(time.Minute)).String()}
 }
 
 func (f *fixture) as(t *testing.T, role access.Role) *servertest.Client {
@@ -142,7 +143,7 @@ func TestPlanningWork(t *testing.T) {
 			if pieces++; pieces > 1 {
 				t.Error("what was edited while it ran is shown in pieces")
 			}
-			if left := time.Until(w.To.Time()); left > 3*time.Second {
+			if left := w.To.Time().Sub(storetest.Now()); left > 3*time.Second {
 				t.Errorf("ended now, it ends in %v", left)
 			}
 		}
@@ -171,7 +172,7 @@ func TestClashesAndEmbargoes(t *testing.T) {
 		t.Errorf("one window on both: clashes %+v, also down %+v", would.Clashes, would.Also)
 	}
 
-	from := time.Now().UTC().Add(48 * time.Hour)
+	from := storetest.Now().UTC().Add(48 * time.Hour)
 	embargo := definition.EmbargoSpec{Name: "Winter timetable", Timezone: "UTC", From: calendar.WallOf(from.Truncate(time.Minute)).String(),
 		To: calendar.WallOf(from.Add(48 * time.Hour).Truncate(time.Minute)).String()}
 	f.manager.Must(http.MethodPost, "/embargoes", map[string]any{"spec": embargo}, nil)

@@ -12,6 +12,7 @@ import (
 	"kestite/core/span"
 	"kestite/server/api"
 	"kestite/server/servertest"
+	"kestite/server/store/storetest"
 )
 
 // closeOf is an agreement with a month that is over, in which nothing was measured.
@@ -36,7 +37,7 @@ func inOslo(t *testing.T) time.Time {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return time.Now().In(loc)
+	return storetest.Now().In(loc)
 }
 
 // refused says whether an answer has a status and says something.

@@ -10,6 +10,7 @@ import (
 	"kestite/core/definition"
 	"kestite/server/api"
 	"kestite/server/servertest"
+	"kestite/server/store/storetest"
 )
 
 // spec is what a check says now.
@@ -131,7 +132,7 @@ func TestRollingRuleOfACheck(t *testing.T) {
 
 // momentAgo is an instant that the definitions just made are in force at.
 func momentAgo() string {
-	at := time.Now().Add(3 * time.Millisecond)
-	time.Sleep(time.Until(at.Add(100 * time.Millisecond))) // it is not to come, on the server's clock either
+	at := storetest.Now().Add(3 * time.Millisecond)
+	time.Sleep(at.Add(100 * time.Millisecond).Sub(storetest.Now())) // it is not to come, on the server's clock either
 	return at.UTC().Format("2006-01-02T15:04:05.000Z")
 }

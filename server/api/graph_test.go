@@ -10,6 +10,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/api"
+	"kestite/server/store/storetest"
 )
 
 func (f *fixture) needing(t *testing.T, name string, needs ...definition.Dependency) string {
@@ -24,8 +25,8 @@ func TestThePictureOfDependencies(t *testing.T) {
 	east, west := f.needing(t, "East"), f.needing(t, "West")
 	board := f.needing(t, "Board", definition.Dependency{Services: []string{east, west}, Need: 1})
 	f.needing(t, "Roster")
-	before := time.Now().UTC()
-	for time.Since(before) < 5*time.Millisecond { // the edit is later than the moment
+	before := storetest.Now().UTC()
+	for storetest.Now().Sub(before) < 5*time.Millisecond { // the edit is later than the moment
 		time.Sleep(time.Millisecond)
 	}
 	f.manager.Must(http.MethodPut, "/services/"+board, map[string]any{"revision": 1, "spec": definition.ServiceSpec{Name: "Board", Kind: "business",

@@ -101,7 +101,7 @@ func TestManyReadersAtOnce(t *testing.T) {
 	}
 	for n := range 20 {
 		all.Go(func() {
-			body := fmt.Sprintf(`{"measurements":[{"check":%q,"at":%q,"outcome":"ok"}]}`, f.check, span.Of(time.Now()).Add(int64(n)))
+			body := fmt.Sprintf(`{"measurements":[{"check":%q,"at":%q,"outcome":"ok"}]}`, f.check, span.Of(storetest.Now()).Add(int64(n)))
 			if a := servertest.AsAgent(t, f.url, f.tolvik, wire.PathBatches, body); a.Status != 200 {
 				t.Errorf("an agent: %s", a)
 			}
@@ -293,8 +293,8 @@ func TestReady(t *testing.T) {
 		t.Fatal(got)
 	}
 	for says, c := range map[string][2]string{
-		"no service was judged": {"UPDATE attendance SET judged_at = now() - interval '5 minutes'", "UPDATE attendance SET judged_at = now()"},
-		"queue of background":   {"UPDATE attendance SET worked_at = now() - interval '1 hour'", "UPDATE attendance SET worked_at = now()"},
+		"no service was judged": {"UPDATE attendance SET judged_at = clock() - interval '5 minutes'", "UPDATE attendance SET judged_at = clock()"},
+		"queue of background":   {"UPDATE attendance SET worked_at = clock() - interval '1 hour'", "UPDATE attendance SET worked_at = clock()"},
 		"a later version":       {"INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, true)", "DELETE FROM goose_db_version WHERE version_id = 9999"},
 	} {
 		f.exec(t, c[0])
@@ -309,7 +309,7 @@ func TestReady(t *testing.T) {
 	// A database that is out of disk, as it says it to whoever writes.
 	f.exec(t, "CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'could not extend file: No space left on device' USING ERRCODE = '53100'; END $$")
 	f.exec(t, "CREATE TRIGGER full_disk BEFORE INSERT ON measurement FOR EACH ROW EXECUTE FUNCTION full_disk()")
-	body := fmt.Sprintf(`{"measurements":[{"check":%q,"at":%q,"outcome":"ok"}]}`, f.check, span.Of(time.Now()))
+	body := fmt.Sprintf(`{"measurements":[{"check":%q,"at":%q,"outcome":"ok"}]}`, f.check, span.Of(storetest.Now()))
 	if a := servertest.AsAgent(t, f.url, f.tolvik, wire.PathBatches, body); a.Status != 500 {
 		t.Errorf("storing on a full disk: %s", a)
 	}
@@ -436,7 +436,7 @@ func TestTwoServersDecideAsOne(t *testing.T) {
 
 	report := func(url, instance string, wait int) servertest.Answer {
 		t.Helper()
-		return servertest.AsAgent(t, url, f.tolvik, wire.PathAssignments, fmt.Sprintf(`{"instance":%q,"version":"t","known":"","wait_s":%d,"clock_offset_ms":0,"clock":%q,"backlog":0,"lateness_ms":0,"complaint":"a\u0000b","sockets":"raw","cut_off":""}`, instance, wait, span.Of(time.Now())))
+		return servertest.AsAgent(t, url, f.tolvik, wire.PathAssignments, fmt.Sprintf(`{"instance":%q,"version":"t","known":"","wait_s":%d,"clock_offset_ms":0,"clock":%q,"backlog":0,"lateness_ms":0,"complaint":"a\u0000b","sockets":"raw","cut_off":""}`, instance, wait, span.Of(storetest.Now())))
 	}
 	if a := report(f.url, "one", 0); a.Status != 200 {
 		t.Fatal(a)
@@ -447,7 +447,7 @@ func TestTwoServersDecideAsOne(t *testing.T) {
 	if a := report(second, "two", 0); a.Status != 409 {
 		t.Errorf("another process at the other server: %s", a)
 	}
-	f.exec(t, "UPDATE agent SET instance_until = now() - interval '1 second' WHERE instance = 'one'")
+	f.exec(t, "UPDATE agent SET instance_until = clock() - interval '1 second' WHERE instance = 'one'")
 	if a := report(second, "two", 0); a.Status != 200 {
 		t.Errorf("once the first counts as gone: %s", a)
 	}
@@ -466,7 +466,7 @@ func TestTwoServersDecideAsOne(t *testing.T) {
 		if o, detail, _, _ := f.latest(t, check); o != want {
 			t.Errorf("report %d is %v (%s), not %v", i, o, detail, want)
 		}
-		for was := span.Of(time.Now()); span.Of(time.Now()) == was; { // the next instant
+		for was := span.Of(storetest.Now()); span.Of(storetest.Now()) == was; { // the next instant
 		}
 	}
 }
@@ -517,7 +517,7 @@ func TestBatchesAreBounded(t *testing.T) {
 // is refused with its reason; what is no batch at all is told so.
 func TestPackedBatchesWithPoison(t *testing.T) {
 	f := setUp(t)
-	at := span.Of(time.Now()).Add(20_000) // the check counts from now on
+	at := span.Of(storetest.Now()).Add(20_000) // the check counts from now on
 	row := func(ago int64, change func(*wire.Measurement)) wire.Measurement {
 		m := wire.Measurement{Check: f.check, At: at.Add(-ago * 1000), Outcome: measure.OK, Measures: map[string]float64{"total_ms": 4.5}}
 		change(&m)
@@ -566,7 +566,7 @@ func TestPackedBatchesWithPoison(t *testing.T) {
 // person's word reaches the agent.
 func TestQuarantineIsShownAndReleased(t *testing.T) {
 	f := setUp(t)
-	now := span.Of(time.Now())
+	now := span.Of(storetest.Now())
 	aside, err := json.Marshal([]wire.Aside{{Check: f.check, At: now, Reason: "it cannot be stored: poison"}})
 	if err != nil {
 		t.Fatal(err)

@@ -10,6 +10,7 @@ import (
 	"kestite/core/definition"
 	"kestite/server/api"
 	"kestite/server/servertest"
+	"kestite/server/store/storetest"
 )
 
 // calendarOf is an event of somebody's calendar, in a calendar.
@@ -42,7 +43,7 @@ func TestCalendarsOutAndIn(t *testing.T) {
 	if v := imports(api.ImportAsk{Text: string(out.Body)}); len(v.Items) != 1 || v.Items[0].Does != "unchanged" {
 		t.Errorf("what went out comes in as %+v", v)
 	}
-	start := time.Now().UTC().Add(72 * time.Hour).Format("20060102T150405Z")
+	start := storetest.Now().UTC().Add(72 * time.Hour).Format("20060102T150405Z")
 	mine := calendarOf(event("a@desk", "DTSTART:"+start, "DURATION:PT2H", "SEQUENCE:1"), event("b@desk", "DTSTART:20010101T000000Z", "DURATION:PT1H"),
 		event("c@desk", "DTSTART:"+start, "DURATION:P90D"), event("d@desk", "DTSTART:"+start))
 	if v := imports(api.ImportAsk{Text: mine, Preview: true}); v.Items[0].Does != "refused" || !strings.Contains(v.Items[0].Why, "names no service") {
@@ -146,7 +147,7 @@ func TestCalendarFeeds(t *testing.T) {
 			t.Errorf("%s: %s", what, a)
 		}
 	}
-	if _, err := f.srv.API.Store.Exec(t.Context(), `UPDATE person SET disabled_at = now() WHERE role = 'viewer'`); err != nil {
+	if _, err := f.srv.API.Store.Exec(t.Context(), `UPDATE person SET disabled_at = clock() WHERE role = 'viewer'`); err != nil {
 		t.Fatal(err)
 	}
 	if a := reads(none.Path); a.Status != http.StatusNotFound {

@@ -17,6 +17,7 @@ import (
 	"kestite/server/api"
 	"kestite/server/servertest"
 	"kestite/server/store/raw"
+	"kestite/server/store/storetest"
 )
 
 // assigned are the checks that a location's agent gets.
@@ -92,7 +93,7 @@ func (f *fixture) latest(t *testing.T, check string) (measure.Outcome, string, [
 	if err != nil || len(lanes) != 1 {
 		t.Fatal(lanes, err)
 	}
-	rows, err := raw.Latest(ctx, f.srv.API.Store.Queries, lanes[0].ID, 0, span.Of(time.Now().AddDate(100, 0, 0)), 1000)
+	rows, err := raw.Latest(ctx, f.srv.API.Store.Queries, lanes[0].ID, 0, span.Of(storetest.Now().AddDate(100, 0, 0)), 1000)
 	if err != nil || len(rows) == 0 {
 		t.Fatal(rows, err)
 	}
@@ -101,7 +102,7 @@ func (f *fixture) latest(t *testing.T, check string) (measure.Outcome, string, [
 
 func TestReportIn(t *testing.T) {
 	f := setUp(t)
-	now := time.Now()
+	now := storetest.Now()
 	clock := func() time.Time { return now }
 	in := f.srv.API.Inward
 	in.Now, in.Ingest.Now = clock, clock
@@ -207,7 +208,7 @@ func TestReportIn(t *testing.T) {
 
 func TestDerived(t *testing.T) {
 	f := setUp(t)
-	now := time.Now().Truncate(time.Minute).Add(time.Minute)
+	now := storetest.Now().Truncate(time.Minute).Add(time.Minute)
 	clock := func() time.Time { return now }
 	in := f.srv.API.Inward
 	in.Now, in.Ingest.Now = clock, clock
@@ -282,7 +283,7 @@ func TestFindingsAreKeptAndLabelled(t *testing.T) {
 	f := setUp(t)
 	f.manager.Create("/networks", map[string]any{"name": "Sound Cable", "prefixes": []string{"198.18.0.0/16"}})
 	f.manager.Create("/networks", map[string]any{"name": "Own line", "ours": true, "prefixes": []string{"198.18.4.0/24", "198.18.5.1"}})
-	at := span.Of(time.Now().Truncate(time.Millisecond))
+	at := span.Of(storetest.Now().Truncate(time.Millisecond))
 	trace := &measure.Trace{Method: "icmp", Target: "198.18.4.2", Reached: true, Hops: []measure.Hop{
 		{TTL: 1, Addrs: []string{"10.9.9.9"}, Sent: 3, Answered: 3}, {TTL: 2, Addrs: []string{"198.18.7.1"}, Sent: 3, Answered: 3}, {TTL: 3, Addrs: []string{"198.18.4.2"}, Sent: 3, Answered: 3},
 	}}
@@ -364,7 +365,7 @@ func TestOnlyTheHolderCounts(t *testing.T) {
 	batch := func(at time.Time) string {
 		return fmt.Sprintf(`{"measurements":[{"check":%q,"at":%q,"outcome":"ok"}]}`, f.check, span.Of(at))
 	}
-	now := time.Now().Add(time.Second)
+	now := storetest.Now().Add(time.Second)
 	if a := servertest.AsAgent(t, f.url, other, wire.PathBatches, batch(now)); !strings.Contains(string(a.Body), `"stored":0,"duplicates":1`) {
 		t.Errorf("of the other agent: %s", a)
 	}

@@ -11,6 +11,7 @@ import (
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/server/api"
+	"kestite/server/store/storetest"
 )
 
 // A service awaits its first measurement, and one that was never good is
@@ -18,7 +19,7 @@ import (
 func TestServiceThatWasNeverGood(t *testing.T) {
 	f := setUp(t)
 	ctx := context.Background()
-	at := span.Of(time.Now()).Add(5) // after the definitions
+	at := span.Of(storetest.Now()).Add(5) // after the definitions
 	judged := func() api.StateView {
 		t.Helper()
 		if err := f.srv.Judge.Services(ctx, []string{f.service}); err != nil {
@@ -51,7 +52,7 @@ func TestServiceThatWasNeverGood(t *testing.T) {
 			}
 			at = at.Add(2)
 		}
-		time.Sleep(time.Until(at.Time()))
+		time.Sleep(at.Time().Sub(storetest.Now()))
 	}
 	if v := judged(); !v.Awaiting || v.NeverGood || !slices.Equal(needs(), []string{"unmeasured: awaiting its first measurement"}) {
 		t.Errorf("before the first measurement: %+v, %v", v, needs())

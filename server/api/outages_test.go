@@ -13,6 +13,7 @@ import (
 	"kestite/core/span"
 	"kestite/server/api"
 	"kestite/server/servertest"
+	"kestite/server/store/storetest"
 )
 
 // An outage is told with its beginning and end, what the checks said as it began, and
@@ -20,7 +21,7 @@ import (
 func TestOutagesOfAServiceAreTold(t *testing.T) {
 	f := setUp(t)
 	f.manager.Create("/agreements", agreement(f.service, nil))
-	began := span.Of(time.Now())
+	began := span.Of(storetest.Now())
 	at := began.Add(5) // after the definitions
 	deliver := func(outcome measure.Outcome, detail string, ms float64) {
 		t.Helper()
@@ -39,7 +40,7 @@ func TestOutagesOfAServiceAreTold(t *testing.T) {
 	deliver(measure.Failed, "connection refused", 3)
 	up := at
 	deliver(measure.OK, "", 60)
-	for span.Of(time.Now()) < at {
+	for span.Of(storetest.Now()) < at {
 		time.Sleep(time.Millisecond)
 	}
 	ask := func(band string) (out api.ServiceSpan) {
@@ -83,7 +84,7 @@ func TestOutagesOfAServiceAreTold(t *testing.T) {
 func TestManyMeasurementsAreSummedUp(t *testing.T) {
 	f := setUp(t)
 	const n = 1000
-	from := span.Of(time.Now()).Add(5) // after the definitions
+	from := span.Of(storetest.Now()).Add(5) // after the definitions
 	var list []wire.Measurement
 	for i := range n {
 		m := wire.Measurement{Check: f.check, At: from.Add(int64(i)), Outcome: measure.OK,
@@ -96,7 +97,7 @@ func TestManyMeasurementsAreSummedUp(t *testing.T) {
 	if r, err := f.srv.API.Ingest.Batch(t.Context(), "tolvik", "", list); err != nil || r.Stored != n {
 		t.Fatal(r.Stored, err)
 	}
-	for span.Of(time.Now()) < from.Add(n) {
+	for span.Of(storetest.Now()) < from.Add(n) {
 		time.Sleep(time.Millisecond)
 	}
 	var out api.ServiceSpan
@@ -131,7 +132,7 @@ func TestNeedsNameAllThatIsWrong(t *testing.T) {
 	board := f.manager.Create("/services", map[string]any{"name": "Sailing board", "kind": "business", "combine": "worst",
 		"depends_on": []any{map[string]any{"services": []string{f.service}}}})
 	f.manager.Create("/services", map[string]any{"name": "Crew roster", "kind": "business", "combine": "worst"})
-	at := span.Of(time.Now()).Add(5)
+	at := span.Of(storetest.Now()).Add(5)
 	deliver := func(check string, outcome measure.Outcome) {
 		t.Helper()
 		for range 2 {
@@ -146,7 +147,7 @@ func TestNeedsNameAllThatIsWrong(t *testing.T) {
 	}
 	needs := func() (out []string) {
 		t.Helper()
-		for span.Of(time.Now()) < at {
+		for span.Of(storetest.Now()) < at {
 			time.Sleep(time.Millisecond)
 		}
 		if err := f.srv.Judge.Services(t.Context(), []string{f.service, board, "crew-roster"}); err != nil {
@@ -185,7 +186,7 @@ func TestNeedsNameAllThatIsWrong(t *testing.T) {
 func TestHowChecksAreNow(t *testing.T) {
 	f := setUp(t)
 	idle := f.manager.Create("/checks", servertest.Check(f.service, []string{"tolvik"}, func(m map[string]any) { m["name"] = "Idle" }))
-	at := span.Of(time.Now()).Add(5)
+	at := span.Of(storetest.Now()).Add(5)
 	for i := range 2 {
 		for l, outcome := range map[string]measure.Outcome{"tolvik": measure.OK, "eskerby": measure.Failed} {
 			list := []wire.Measurement{{Check: f.check, At: at.Add(int64(i)), Outcome: outcome, Measures: map[string]float64{"total_ms": 42.5},
@@ -195,7 +196,7 @@ func TestHowChecksAreNow(t *testing.T) {
 			}
 		}
 	}
-	for span.Of(time.Now()) < at.Add(2) {
+	for span.Of(storetest.Now()) < at.Add(2) {
 		time.Sleep(time.Millisecond)
 	}
 	var now struct{ Items []api.CheckNow }

@@ -15,6 +15,7 @@ import (
 	"kestite/core/span"
 	"kestite/server/api"
 	"kestite/server/servertest"
+	"kestite/server/store/storetest"
 )
 
 // quiet is when an agent of Tolvik is told not to measure the check of a fixture.
@@ -43,7 +44,7 @@ func TestChecksPauseDuringWork(t *testing.T) {
 	operator := f.as(t, access.Operator)
 	work := func(in time.Duration, lasts int64) definition.WindowSpec {
 		w := f.planned(in, lasts)
-		w.Start = calendar.WallOf(time.Now().UTC().Add(in).Truncate(time.Second)).String()
+		w.Start = calendar.WallOf(storetest.Now().UTC().Add(in).Truncate(time.Second)).String()
 		w.Pause = []string{f.check}
 		return w
 	}
@@ -91,7 +92,7 @@ func TestChecksPauseDuringWork(t *testing.T) {
 	gold.Maintenance = nil
 	path := "/agreements/" + agreement.ID
 	edit := f.manager.Edit(path, gold)
-	edit["corrects"], edit["reason"] = time.Now().UTC().Format("2006-01"), "No maintenance was agreed"
+	edit["corrects"], edit["reason"] = storetest.Now().UTC().Format("2006-01"), "No maintenance was agreed"
 	f.manager.Must(http.MethodPut, path, edit, nil)
 	if got := f.quiet(t); got != nil {
 		t.Errorf("work that is granted no more: it pauses in %v", got)
@@ -106,7 +107,7 @@ func TestChecksPauseDuringWork(t *testing.T) {
 	// Far away it is not told; cancelled it is told no more.
 	gold.Maintenance = &definition.MaintenanceSpec{Mode: "exclude"}
 	edit = f.manager.Edit(path, gold)
-	edit["corrects"], edit["reason"] = time.Now().UTC().Format("2006-01"), "It was agreed after all"
+	edit["corrects"], edit["reason"] = storetest.Now().UTC().Format("2006-01"), "It was agreed after all"
 	f.manager.Must(http.MethodPut, path, edit, nil)
 	f.manager.Must(http.MethodPost, "/windows", map[string]any{"spec": work(20*time.Hour, 3600)}, nil)
 	if got := f.quiet(t); got != nil {

@@ -152,7 +152,7 @@ func TestBandsAndPeriods(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	over := quarter.Before(quarter.At(span.Of(time.Now()), loc))
+	over := quarter.Before(quarter.At(span.Of(storetest.Now()), loc))
 	var draft struct{ ID string }
 	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": "quarters", "period": over.Name()}, &draft)
 	f.manager.Publish("/reports/" + draft.ID)
@@ -171,7 +171,7 @@ func TestOneAgreementAfterAnother(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	month := calendar.MonthAt(span.Of(time.Now()), loc).Next(-2)
+	month := calendar.MonthAt(span.Of(storetest.Now()), loc).Next(-2)
 	middle := month.Start.AddDays(14)
 	f.manager.Create("/agreements", agreement(f.service, func(m map[string]any) {
 		m["name"], m["from"], m["until"] = "Before", "2020-01-01", middle.AddDays(-1).DateString()
@@ -218,7 +218,7 @@ func TestAWindowLengthenedWhileItRuns(t *testing.T) {
 	f := &fixture{srv: srv, url: servertest.Serve(t, srv)}
 	f.manager = servertest.As(t, srv, f.url, "manager")
 	f.service = f.manager.Create("/services", map[string]any{"name": "Ticket sales", "kind": "business"})
-	start := time.Now().UTC().Add(-30 * time.Minute).Truncate(time.Second)
+	start := storetest.Now().UTC().Add(-30 * time.Minute).Truncate(time.Second)
 	window := func(minutes int) map[string]any {
 		return map[string]any{"name": "Release", "services": []string{f.service}, "start": start.Format("2006-01-02T15:04:05"),
 			"timezone": "UTC", "duration_s": minutes * 60}
@@ -427,7 +427,7 @@ func TestNothingUnreadIsPublished(t *testing.T) {
 	f := setUp(t)
 	agreement := f.manager.Create("/agreements", agreement(f.service, func(s map[string]any) { s["from"] = "2026-01-01" }))
 	var draft struct{ ID string }
-	last := time.Now().UTC().AddDate(0, 0, -time.Now().UTC().Day()).Format("2006-01")
+	last := storetest.Now().UTC().AddDate(0, 0, -storetest.Now().UTC().Day()).Format("2006-01")
 	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": agreement, "period": last, "remark": "A quiet month."}, &draft)
 	path := "/reports/" + draft.ID
 	seen := func() string {

@@ -15,6 +15,7 @@ import (
 	"kestite/server/api"
 	"kestite/server/servertest"
 	"kestite/server/store"
+	"kestite/server/store/storetest"
 )
 
 // asking lets planned work on the service of a fixture wait for a second person.
@@ -94,7 +95,7 @@ func TestWorkThatASecondPersonApproves(t *testing.T) {
 			t.Errorf("%s: %s, want %d", c.does, a, c.want)
 		}
 	}
-	before := time.Now()
+	before := storetest.Now()
 	if a := decide(approver, id, "approve", "Tell the desk"); a.Status != 204 {
 		t.Fatalf("approved: %s", a)
 	}

@@ -16,12 +16,13 @@ import (
 	"kestite/server/defining"
 	"kestite/server/servertest"
 	"kestite/server/store"
+	"kestite/server/store/storetest"
 	"kestite/server/trail"
 )
 
 // since is a change of definitions some days ago.
 func since(days int) defining.Change {
-	return defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-time.Duration(days) * 24 * time.Hour)}
+	return defining.Change{By: trail.By{Name: "test"}, At: storetest.Now().Add(-time.Duration(days) * 24 * time.Hour)}
 }
 
 // A customer sees what was promised to them, then and now, and nothing of others.
@@ -108,10 +109,10 @@ func TestReportsAreThoseOfTheirTime(t *testing.T) {
 	begin(since(100), catalogue.Make, 0, "port-authority")
 	begin(since(40), catalogue.Rewrite, 1, "passenger-division") // from the month after on
 	month := func(ago int) string {
-		now := time.Now().UTC()
+		now := storetest.Now().UTC()
 		return time.Date(now.Year(), now.Month()-time.Month(ago), 1, 0, 0, 0, 0, time.UTC).Format("2006-01")
 	}
-	changed := time.Now().UTC().Add(-40 * 24 * time.Hour)
+	changed := storetest.Now().UTC().Add(-40 * 24 * time.Hour)
 	counts := time.Date(changed.Year(), changed.Month()+1, 1, 0, 0, 0, 0, time.UTC).Format("2006-01")
 	ids := map[string]string{}
 	for ago := 1; ago <= 3; ago++ {

@@ -14,6 +14,7 @@ import (
 	"kestite/core/span"
 	"kestite/server/api"
 	"kestite/server/servertest"
+	"kestite/server/store/storetest"
 )
 
 // What is supposed is refused where it names nothing, or is too far ahead; what lies in
@@ -33,7 +34,7 @@ func TestSuppositions(t *testing.T) {
 	}
 	var s api.Supposition
 	f.manager.Must(http.MethodGet, "/supposition?services="+f.service+"&from=2001-01-01T00:00:00Z&lasts_s=7200", nil, &s)
-	if s.From.Time().Before(time.Now().Add(-time.Minute)) || s.To.Time().Sub(s.From.Time()) != 2*time.Hour {
+	if s.From.Time().Before(storetest.Now().Add(-time.Minute)) || s.To.Time().Sub(s.From.Time()) != 2*time.Hour {
 		t.Errorf("what is supposed of the past is from %s to %s", s.From, s.To)
 	}
 	if len(s.Effects) != 1 || !s.Effects[0].First || s.Words == "" {
@@ -70,7 +71,7 @@ func TestASuppositionOverPeriods(t *testing.T) {
 	if sum > 31*86400*1000 || sum < 31*86400*1000-5000 || len(names) != len(s.Costs) {
 		t.Errorf("of %d ms %d are downtime, in the periods %v", 31*86400*1000, sum, names)
 	}
-	later := time.Now().UTC().AddDate(0, 0, 70).Truncate(time.Second)
+	later := storetest.Now().UTC().AddDate(0, 0, 70).Truncate(time.Second)
 	f.manager.Must(http.MethodGet, "/supposition?services="+f.service+"&lasts_s=3600&from="+later.Format("2006-01-02T15:04:05Z"), nil, &s)
 	if len(s.Costs) == 0 || s.Costs[0].Period.From.Time().After(later) || s.Costs[0].Period.To.Time().Before(later) || s.Costs[0].DowntimeMS > 3_600_000 {
 		t.Errorf("in ten weeks it costs %+v", s.Costs)
@@ -95,7 +96,7 @@ func TestASuppositionOnWhatIsDown(t *testing.T) {
 		t.Errorf("the first of a pair: %s", s.Words)
 	}
 	time.Sleep(10 * time.Millisecond) // after the definitions
-	if r, err := f.srv.API.Ingest.Batch(t.Context(), "tolvik", "", []wire.Measurement{{Check: check, At: span.Of(time.Now()), Outcome: measure.Failed}}); err != nil || r.Stored != 1 {
+	if r, err := f.srv.API.Ingest.Batch(t.Context(), "tolvik", "", []wire.Measurement{{Check: check, At: span.Of(storetest.Now()), Outcome: measure.Failed}}); err != nil || r.Stored != 1 {
 		t.Fatal(r, err)
 	}
 	if err := f.srv.Judge.Services(t.Context(), []string{east}); err != nil {
@@ -106,7 +107,7 @@ func TestASuppositionOnWhatIsDown(t *testing.T) {
 		!slices.ContainsFunc(s.Effects, func(e api.EffectView) bool { return e.Service == quay && e.Down && !e.Already }) {
 		t.Errorf("the second of a pair: %s %+v", s.Words, s.Effects)
 	}
-	tomorrow := "&from=" + time.Now().UTC().Add(24*time.Hour).Format("2006-01-02T15:04:05Z")
+	tomorrow := "&from=" + storetest.Now().UTC().Add(24*time.Hour).Format("2006-01-02T15:04:05Z")
 	if s := suppose(tomorrow); !strings.Contains(s.Words, "takes nothing else down") {
 		t.Errorf("tomorrow: %s", s.Words)
 	}

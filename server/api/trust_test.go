@@ -101,11 +101,11 @@ func TestAPersonChoosesTheirPassword(t *testing.T) {
 	if a := choose(first.Path[len("/enter#"):], "rope and anchor chain"); a.Status != 422 {
 		t.Errorf("the older link: %s", a)
 	}
-	srv.API.People.Now = func() time.Time { return time.Now().Add(49 * time.Hour) }
+	srv.API.People.Now = func() time.Time { return storetest.Now().Add(49 * time.Hour) }
 	if a := choose(second.Path[len("/enter#"):], "rope and anchor chain"); a.Status != 422 {
 		t.Errorf("a link whose time is over: %s", a)
 	}
-	srv.API.People.Now = time.Now
+	srv.API.People.Now = storetest.Now
 	if a := choose(second.Path[len("/enter#"):], "rope and anchor chain"); a.Status != 204 {
 		t.Fatalf("the newer link: %s", a)
 	}
@@ -294,7 +294,7 @@ func TestSecondFactor(t *testing.T) {
 	}
 	manager.Must(http.MethodPost, "/me/second-factor", map[string]any{"password": servertest.Password}, &p)
 	code := func(after time.Duration) string {
-		c, err := totp.GenerateCode(p.Secret, time.Now().Add(after))
+		c, err := totp.GenerateCode(p.Secret, storetest.Now().Add(after))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -348,7 +348,7 @@ func TestSecondFactor(t *testing.T) {
 	}
 	var own api.FactorProposal
 	admin.Must(http.MethodPost, "/me/second-factor", map[string]any{"password": servertest.Password}, &own)
-	first, err := totp.GenerateCode(own.Secret, time.Now())
+	first, err := totp.GenerateCode(own.Secret, storetest.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -909,7 +909,7 @@ func TestReadingReportsStandsInTheTrail(t *testing.T) {
 	f := setUp(t)
 	agreement := f.manager.Create("/agreements", agreement(f.service, func(s map[string]any) { s["from"] = "2026-01-01" }))
 	var draft struct{ ID string }
-	last := time.Now().UTC().AddDate(0, 0, -time.Now().UTC().Day()).Format("2006-01")
+	last := storetest.Now().UTC().AddDate(0, 0, -storetest.Now().UTC().Day()).Format("2006-01")
 	f.manager.Must(http.MethodPost, "/reports", map[string]any{"agreement": agreement, "period": last}, &draft)
 	f.manager.Must(http.MethodPut, "/reports/"+draft.ID, map[string]any{"remark": "A quiet month"}, nil)
 	other := servertest.As(t, f.srv, f.url, access.Administrator)

@@ -35,7 +35,7 @@ func quay(t *testing.T) (srv *server.Server, at string, week string) {
 	t.Helper()
 	t.Parallel()
 	srv = storetest.Server(t)
-	now := time.Now()
+	now := storetest.Now()
 	began := now.AddDate(0, 0, -15)
 	loc, err := calendar.Zone("UTC")
 	if err != nil {

@@ -32,7 +32,7 @@ type house struct {
 // newHouse has two locations, a service and a check, defined ten days ago.
 func newHouse(t *testing.T) *house {
 	t.Helper()
-	h := &house{storetest.Server(t).API.Definitions, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
+	h := &house{storetest.Server(t).API.Definitions, t, storetest.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
 	for _, l := range []string{"tolvik", "eskerby"} {
 		h.create(catalogue.Location, l, definition.LocationSpec{Name: l})
 	}
@@ -94,7 +94,7 @@ func TestAnEditOpensARevisionAndKeepsTheOld(t *testing.T) {
 func TestAChangeAsksForJudging(t *testing.T) {
 	t.Parallel()
 	srv := storetest.Server(t)
-	h := &house{srv.API.Definitions, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
+	h := &house{srv.API.Definitions, t, storetest.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
 	asked := func(when string, want ...string) {
 		t.Helper()
 		got, err := srv.Judge.Waiting(ctx)
@@ -258,7 +258,7 @@ func TestSnapshotsAreBroughtUpToDate(t *testing.T) {
 	t.Parallel()
 	srv := storetest.Server(t)
 	kept, other := srv.API.Definitions, defining.New(srv.API.Store)
-	h := &house{other, t, time.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
+	h := &house{other, t, storetest.Now().UTC().Add(-10 * 24 * time.Hour).Truncate(time.Millisecond)}
 	exec := func(sql string) func() {
 		return func() {
 			t.Helper()

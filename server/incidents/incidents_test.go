@@ -39,9 +39,9 @@ type harbour struct {
 	url      string
 }
 
-func newHarbour(t *testing.T, dependants int) *harbour {
+func newHarbour(t *testing.T, dependants int, options ...func(*server.Options)) *harbour {
 	t.Helper()
-	h := &harbour{T: t, srv: storetest.Server(t)}
+	h := &harbour{T: t, srv: storetest.Server(t, options...)}
 	h.make(catalogue.Location, "tolvik", definition.LocationSpec{Name: "Tolvik"})
 	h.service("quay", definition.ServiceSpec{Name: "Quay network", Kind: "supporting"})
 	for n := range dependants {
@@ -64,7 +64,7 @@ func checkOf(service string) definition.CheckSpec {
 func (h *harbour) make(kind, id string, spec catalogue.Spec) {
 	h.Helper()
 	if _, err := h.srv.API.Definitions.Create(ctx, kind, id, "", spec, defining.Change{By: trail.By{Name: "test"},
-		At: time.Now().Add(-48 * time.Hour)}); err != nil {
+		At: h.srv.API.Store.Now().Add(-48 * time.Hour)}); err != nil {
 		h.Fatal(err)
 	}
 }
@@ -82,7 +82,7 @@ func (h *harbour) measured(ago time.Duration, outcome measure.Outcome, checks ..
 	h.Helper()
 	var list []wire.Measurement
 	for _, id := range checks {
-		list = append(list, wire.Measurement{Check: id, At: span.Of(time.Now().Add(-ago)), Outcome: outcome, Detail: "seen in a test"})
+		list = append(list, wire.Measurement{Check: id, At: span.Of(h.srv.API.Store.Now().Add(-ago)), Outcome: outcome, Detail: "seen in a test"})
 	}
 	if _, err := h.srv.API.Ingest.Batch(ctx, "tolvik", "", list); err != nil {
 		h.Fatal(err)
@@ -219,13 +219,13 @@ func TestChecksThatInformAndSilentLocations(t *testing.T) {
 		t.Errorf("it is well again: %+v", got)
 	}
 	servertest.Agent(t, h.srv, "tolvik")
-	storetest.Exec(t, h.srv, "UPDATE agent SET seen_at = now() - interval '5 minutes'")
+	storetest.Exec(t, h.srv, "UPDATE agent SET seen_at = clock() - interval '5 minutes'")
 	h.sweep()
 	if got := h.list(operator, "open=true&about=location"); len(got) != 1 || got[0].Severity != "major" ||
 		!strings.HasPrefix(got[0].Headline, "Nothing has come from Tolvik for 5 min") {
 		t.Errorf("%+v", got)
 	}
-	storetest.Exec(t, h.srv, "UPDATE agent SET seen_at = now()")
+	storetest.Exec(t, h.srv, "UPDATE agent SET seen_at = clock()")
 	h.sweep()
 	if got := h.list(operator, "open=true"); len(got) != 0 {
 		t.Errorf("%+v", got)
@@ -258,7 +258,7 @@ func TestPlannedWorkDisturbsNobody(t *testing.T) {
 	h := newHarbour(t, 1)
 	viewer := servertest.As(t, h.srv, h.url, access.Viewer)
 	h.make(catalogue.Window, "dredging", definition.WindowSpec{Name: "Dredging", Type: "planned", Services: []string{"quay"},
-		Start: time.Now().UTC().Add(-time.Hour).Format("2006-01-02T15:04:05"), Timezone: "UTC", DurationS: 7200})
+		Start: storetest.Now().UTC().Add(-time.Hour).Format("2006-01-02T15:04:05"), Timezone: "UTC", DurationS: 7200})
 	h.up(4 * time.Minute)
 	h.measured(time.Minute, measure.Failed, h.services[:2]...)
 	got := h.list(viewer, "open=true")
@@ -314,7 +314,7 @@ func TestNothingThatPeopleDoIsLost(t *testing.T) {
 		})
 		wait.Go(func() {
 			if _, err := h.srv.API.Ingest.Batch(ctx, "tolvik", "", []wire.Measurement{{Check: "tickets",
-				At:      span.Of(time.Now().Add(-170 * time.Second)).Add(int64(n) * 1000),
+				At:      span.Of(storetest.Now().Add(-170 * time.Second)).Add(int64(n) * 1000),
 				Outcome: []measure.Outcome{measure.OK, measure.Failed}[n%2]}}); err != nil {
 				t.Error(err)
 			}
@@ -377,7 +377,7 @@ func TestWorkOnAnIncident(t *testing.T) {
 		t.Errorf("a viewer: %v", a)
 	}
 	operator.Must(http.MethodPost, path+"/acknowledgement",
-		map[string]any{"until": time.Now().Add(time.Hour).UTC().Format("2006-01-02T15:04:05Z")}, nil)
+		map[string]any{"until": storetest.Now().Add(time.Hour).UTC().Format("2006-01-02T15:04:05Z")}, nil)
 	if a := manager.Do(http.MethodPost, path+"/acknowledgement", map[string]any{}); a.Status != http.StatusConflict {
 		t.Errorf("somebody else is on it: %v", a)
 	}
@@ -447,7 +447,7 @@ func TestWorkOnAnIncident(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := h.srv.API.Store.Exec(t.Context(), "UPDATE trial SET done_at = now(), result = $1 WHERE incident = $2 AND spec ->> 'kind' = 'path'", ended, id); err != nil {
+		if _, err := h.srv.API.Store.Exec(t.Context(), "UPDATE trial SET done_at = clock(), result = $1 WHERE incident = $2 AND spec ->> 'kind' = 'path'", ended, id); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -539,7 +539,7 @@ func TestFilesOfIncidents(t *testing.T) {
 // period has its own allowance.
 func TestAllowancesThatGoTooFast(t *testing.T) {
 	t.Parallel()
-	h := newHarbour(t, 0)
+	h := newHarbour(t, 0, storetest.At(t, storetest.MidMonth())) // as much of the period is left as was
 	viewer := servertest.As(t, h.srv, h.url, access.Viewer)
 	h.make(catalogue.Customer, "freight", definition.CustomerSpec{Name: "Freight desk"})
 	h.make(catalogue.Agreement, "promise", definition.AgreementSpec{Name: "Tickets for freight", Service: "tickets", Customer: "freight",
@@ -608,7 +608,7 @@ func TestManyFailAtOnce(t *testing.T) {
 	h.up(4 * time.Minute)
 	var list []wire.Measurement
 	for _, id := range h.services {
-		list = append(list, wire.Measurement{Check: id, At: span.Of(time.Now().Add(-time.Minute)), Outcome: measure.Failed})
+		list = append(list, wire.Measurement{Check: id, At: span.Of(storetest.Now().Add(-time.Minute)), Outcome: measure.Failed})
 	}
 	if _, err := h.srv.API.Ingest.Batch(ctx, "tolvik", "", list); err != nil {
 		t.Fatal(err)
@@ -661,7 +661,7 @@ func TestMoreWordsThanCanBeFound(t *testing.T) {
 func TestAServerThatComesBackWaitsForAgents(t *testing.T) {
 	h := newHarbour(t, 0)
 	storetest.Exec(t, h.srv, `INSERT INTO agent (id, location, token_hash, created_by, created_at, seen_at)
-		VALUES ('00000000-0000-4000-8000-000000000001', 'tolvik', 'x', 'test', now() - interval '1 hour', now() - interval '10 minutes')`)
+		VALUES ('00000000-0000-4000-8000-000000000001', 'tolvik', 'x', 'test', clock() - interval '1 hour', clock() - interval '10 minutes')`)
 	open := func() int {
 		t.Helper()
 		rows, err := h.srv.API.Store.OpenIncidentsAbout(ctx, incident.Location)
@@ -672,7 +672,7 @@ func TestAServerThatComesBackWaitsForAgents(t *testing.T) {
 	}
 	there := func(ago string) {
 		t.Helper()
-		storetest.Exec(t, h.srv, `INSERT INTO attendance (since_at, last_at, judged_at, worked_at) VALUES (now() - $1::interval, now(), now(), now())
+		storetest.Exec(t, h.srv, `INSERT INTO attendance (since_at, last_at, judged_at, worked_at) VALUES (clock() - $1::interval, clock(), clock(), clock())
 			ON CONFLICT (only_row) DO UPDATE SET since_at = excluded.since_at`, ago)
 	}
 	there("10 seconds")
@@ -690,7 +690,7 @@ func TestAServerThatComesBackWaitsForAgents(t *testing.T) {
 	if n := open(); n != 1 {
 		t.Errorf("a server that has just come back ended it: %d are silent", n)
 	}
-	storetest.Exec(t, h.srv, "UPDATE agent SET seen_at = now()")
+	storetest.Exec(t, h.srv, "UPDATE agent SET seen_at = clock()")
 	h.sweep()
 	if n := open(); n != 0 {
 		t.Errorf("once its agent called, %d are silent", n)

@@ -33,7 +33,7 @@ import (
 
 // ok is a good measurement so many seconds ago.
 func ok(seconds int64) wire.Measurement {
-	return wire.Measurement{Check: check, At: span.Of(time.Now()).Add(-seconds * span.Second), Outcome: measure.OK, Measures: map[string]float64{"total_ms": 10}}
+	return wire.Measurement{Check: check, At: span.Of(storetest.Now()).Add(-seconds * span.Second), Outcome: measure.OK, Measures: map[string]float64{"total_ms": 10}}
 }
 
 func exec(t *testing.T, srv *server.Server, sql string, args ...any) {
@@ -128,7 +128,7 @@ func TestOldRowsAreHealed(t *testing.T) {
 	if got := scan[[]float32](t, srv, "SELECT measures FROM measurement ORDER BY at LIMIT 1"); !math.IsNaN(float64(got[0])) || got[1] != 5 {
 		t.Errorf("the row holds %v", got)
 	}
-	rows, err := srv.API.Store.Hours(ctx, db.HoursParams{Column1: []int32{scan[int32](t, srv, "SELECT id FROM lane")}, HourAt: time.Unix(0, 0), HourAt_2: time.Now()})
+	rows, err := srv.API.Store.Hours(ctx, db.HoursParams{Column1: []int32{scan[int32](t, srv, "SELECT id FROM lane")}, HourAt: time.Unix(0, 0), HourAt_2: storetest.Now()})
 	if err != nil || len(rows) < 2 {
 		t.Fatal(rows, err)
 	}
@@ -220,11 +220,11 @@ func TestNewDayWhileSomebodyReads(t *testing.T) {
 		Quorum: "any", Role: "informs", Locations: []string{location},
 	}
 	if _, err := srv.API.Definitions.Create(ctx, catalogue.Check, "port", "", port,
-		defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}); err != nil {
+		defining.Change{By: trail.By{Name: "test"}, At: storetest.Now().Add(-5 * 24 * time.Hour)}); err != nil {
 		t.Fatal(err)
 	}
 	deliver(t, srv, []wire.Measurement{ok(60)})
-	today := "measurement_" + time.Now().UTC().Format("20060102")
+	today := "measurement_" + storetest.Now().UTC().Format("20060102")
 	exec(t, srv, "DROP TABLE "+today) // behind the server's back
 	if r := deliver(t, srv, []wire.Measurement{ok(30)}); r.Stored != 1 {
 		t.Errorf("after its partition went: %+v", r)
@@ -249,10 +249,10 @@ func TestNewDayWhileSomebodyReads(t *testing.T) {
 	if r := deliver(t, srv, []wire.Measurement{ok(7200), ok(10)}); r.Stored != 1 || len(r.Refused) != 1 || r.Refused[0].Index != 0 {
 		t.Errorf("one of two is too late: %+v", r)
 	}
-	if err := srv.API.Store.EnsurePartitionsAhead(within, time.Now().AddDate(0, 0, 30)); err != nil {
+	if err := srv.API.Store.EnsurePartitionsAhead(within, storetest.Now().AddDate(0, 0, 30)); err != nil {
 		t.Fatalf("partitions ahead: %v", err)
 	}
-	if !scan[bool](t, srv, "SELECT to_regclass($1) IS NOT NULL", "findings_"+time.Now().UTC().AddDate(0, 0, 37).Format("20060102")) {
+	if !scan[bool](t, srv, "SELECT to_regclass($1) IS NOT NULL", "findings_"+storetest.Now().UTC().AddDate(0, 0, 37).Format("20060102")) {
 		t.Error("the partitions ahead are not there")
 	}
 }
@@ -262,13 +262,13 @@ func TestPartitionsAreMadeAhead(t *testing.T) {
 	t.Parallel()
 	srv := lane(t, 1, 1)
 	for n := range store.DaysAhead + 1 {
-		name := "measurement_" + time.Now().UTC().AddDate(0, 0, n).Format("20060102")
+		name := "measurement_" + storetest.Now().UTC().AddDate(0, 0, n).Format("20060102")
 		if !scan[bool](t, srv, "SELECT EXISTS (SELECT 1 FROM pg_inherits WHERE inhrelid = to_regclass($1))", name) {
 			t.Errorf("%s is not there", name)
 		}
 	}
 	// What was attached has the key that keeps doubles out.
-	if n := scan[int](t, srv, "SELECT count(*) FROM pg_index WHERE indrelid = $1::regclass AND indisprimary", "measurement_"+time.Now().UTC().AddDate(0, 0, 3).Format("20060102")); n != 1 {
+	if n := scan[int](t, srv, "SELECT count(*) FROM pg_index WHERE indrelid = $1::regclass AND indisprimary", "measurement_"+storetest.Now().UTC().AddDate(0, 0, 3).Format("20060102")); n != 1 {
 		t.Error("a partition made ahead has no primary key")
 	}
 }
@@ -286,7 +286,7 @@ func TestHoursHoldNobodyUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer tx.Rollback(ctx)
-	due, err := srv.API.Store.WithTx(tx).TakeHoursDue(within, db.TakeHoursDueParams{Before: time.Now().Add(-62 * time.Minute), Most: 100})
+	due, err := srv.API.Store.WithTx(tx).TakeHoursDue(within, db.TakeHoursDueParams{Before: storetest.Now().Add(-62 * time.Minute), Most: 100})
 	if err != nil || len(due) != 1 {
 		t.Fatalf("due are %v, %v; the hour that is over is", due, err)
 	}
@@ -297,7 +297,7 @@ func TestHoursHoldNobodyUp(t *testing.T) {
 	if err := srv.Judge.Hours(ctx); err != nil {
 		t.Fatal(err)
 	}
-	running := time.Now().UTC().Truncate(time.Hour)
+	running := storetest.Now().UTC().Truncate(time.Hour)
 	if n := scan[int](t, srv, "SELECT count(*) FROM hour WHERE hour_at = $1", running); n != 0 {
 		t.Error("the running hour was summed up")
 	}
@@ -315,7 +315,7 @@ func TestHourIsNotTakenBeforeItsRowsAreSeen(t *testing.T) {
 		t.Helper()
 		var due []db.HourDue
 		err := srv.API.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) (err error) {
-			due, err = q.TakeHoursDue(ctx, db.TakeHoursDueParams{Before: time.Now().Add(-62 * time.Minute), Most: 100})
+			due, err = q.TakeHoursDue(ctx, db.TakeHoursDueParams{Before: storetest.Now().Add(-62 * time.Minute), Most: 100})
 			return errors.Join(err, errors.New("undo"))
 		})
 		if err == nil {
@@ -326,7 +326,7 @@ func TestHourIsNotTakenBeforeItsRowsAreSeen(t *testing.T) {
 	if n := take(); n != 1 {
 		t.Fatalf("%d hours are due", n)
 	}
-	hour := time.Now().Add(-2 * time.Hour).UTC().Truncate(time.Hour)
+	hour := storetest.Now().Add(-2 * time.Hour).UTC().Truncate(time.Hour)
 	err := srv.API.Store.Tx(ctx, func(_ pgx.Tx, q *db.Queries) error { // another delivery, which is not committed yet
 		if err := q.MarkHoursDue(ctx, db.MarkHoursDueParams{Column1: []int32{scan[int32](t, srv, "SELECT id FROM lane")}, Column2: []time.Time{hour}}); err != nil {
 			return err
@@ -351,7 +351,7 @@ var verdictSettings = settings(1, 1)
 func silentFleet(t *testing.T, n int) *server.Server {
 	t.Helper()
 	srv := lane(t, 1, 1)
-	ch := defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
+	ch := defining.Change{By: trail.By{Name: "test"}, At: storetest.Now().Add(-5 * 24 * time.Hour)}
 	var steps []catalogue.Step
 	for i := range n {
 		service := "s" + string(rune('a'+i/26/26%26)) + string(rune('a'+i/26%26)) + string(rune('a'+i%26))

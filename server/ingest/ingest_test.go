@@ -44,7 +44,7 @@ func checked(t testing.TB, spec definition.CheckSpec) *server.Server {
 	spec.Service, spec.Name, spec.Kind, spec.Target = "tickets", "Page", "http", "http://127.0.0.1/"
 	spec.IntervalS, spec.TimeoutMS, spec.StaleAfterS, spec.Quorum, spec.Role = 60, 1000, 150, "any", "decides"
 	srv := storetest.Server(t)
-	ch := defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
+	ch := defining.Change{By: trail.By{Name: "test"}, At: storetest.Now().Add(-5 * 24 * time.Hour)}
 	for _, d := range []struct {
 		kind, id string
 		spec     catalogue.Spec
@@ -72,7 +72,7 @@ func deliver(t testing.TB, srv *server.Server, list []wire.Measurement) wire.Rec
 
 // random makes a day of measurements with gaps, failures and errors.
 func random(r *rand.Rand, n int) []wire.Measurement {
-	at := span.Of(time.Now().Add(-30 * time.Hour)).Add(int64(r.IntN(60_000)))
+	at := span.Of(storetest.Now().Add(-30 * time.Hour)).Add(int64(r.IntN(60_000)))
 	outcome := measure.OK
 	var out []wire.Measurement
 	for range n {
@@ -91,7 +91,7 @@ func random(r *rand.Rand, n int) []wire.Measurement {
 // stored returns all stretches as an account would see them.
 func stored(t testing.TB, srv *server.Server) history.Stretches {
 	t.Helper()
-	all := span.Span{From: span.Of(time.Now().Add(-5 * 24 * time.Hour)), To: span.Of(time.Now())}
+	all := span.Span{From: span.Of(storetest.Now().Add(-5 * 24 * time.Hour)), To: span.Of(storetest.Now())}
 	snap, err := srv.API.Definitions.Snapshot(ctx)
 	if err != nil {
 		t.Fatal(err)
@@ -252,7 +252,7 @@ func TestLateBeyondRawIsRefusedAndHarmsNothing(t *testing.T) {
 func TestHourlySummariesAreMadeOfRawMeasurements(t *testing.T) {
 	t.Parallel()
 	srv := lane(t, 1, 1)
-	start := span.Of(time.Now().Add(-3 * time.Hour).Truncate(time.Hour))
+	start := span.Of(storetest.Now().Add(-3 * time.Hour).Truncate(time.Hour))
 	var list []wire.Measurement
 	for i := range 50 {
 		m := wire.Measurement{Check: check, At: start.Add(int64(i) * 60_000), Outcome: measure.OK, Measures: map[string]float64{"total_ms": float64(10 + i)}}
@@ -295,10 +295,10 @@ func TestHourlySummariesAreMadeOfRawMeasurements(t *testing.T) {
 // The live state follows measurements, waits for confirmation, and notices silence.
 func TestLiveStateOfAService(t *testing.T) {
 	t.Parallel()
-	now := time.Now().Add(-10 * time.Minute)
+	now := storetest.Now().Add(-10 * time.Minute)
 	srv := lane(t, 2, 1)
 	srv.Judge.Now = func() time.Time { return now }
-	began := time.Now().Add(-5 * 24 * time.Hour)
+	began := storetest.Now().Add(-5 * 24 * time.Hour)
 	if snap, err := srv.API.Definitions.Snapshot(ctx); err != nil || !snap.Services["tickets"].Revisions[0].From.Time().Before(began.Add(time.Minute)) {
 		t.Fatal("the service began later than this test takes it to have", err)
 	}
@@ -365,17 +365,17 @@ func TestRawMeasurementsAreKeptForAWhile(t *testing.T) {
 	srv := lane(t, 1, 1)
 	deliver(t, srv, random(rand.New(rand.NewPCG(3, 4)), 50))
 	before := stored(t, srv)
-	old := time.Now().AddDate(0, 0, -store.RawDays-5)
-	if err := srv.API.Store.EnsurePartitions(ctx, map[time.Time]bool{old: true, time.Now().AddDate(0, 0, -store.RawDays): true}); err != nil {
+	old := storetest.Now().AddDate(0, 0, -store.RawDays-5)
+	if err := srv.API.Store.EnsurePartitions(ctx, map[time.Time]bool{old: true, storetest.Now().AddDate(0, 0, -store.RawDays): true}); err != nil {
 		t.Fatal(err)
 	}
-	dropped, err := srv.API.Store.DropPartitions(ctx, time.Now(), needsNone)
+	dropped, err := srv.API.Store.DropPartitions(ctx, storetest.Now(), needsNone)
 	day := old.UTC().Format("20060102")
 	if want := []string{"findings_" + day, "measurement_" + day}; err != nil || !slices.Equal(dropped, want) {
 		t.Errorf("dropped %v, %v, not %v alone", dropped, err, want)
 	}
 	// A year later everything delivered here is gone, and its stretches are not.
-	if _, err := srv.API.Store.DropPartitions(ctx, time.Now().AddDate(0, 0, store.RawDays+30), needsNone); err != nil {
+	if _, err := srv.API.Store.DropPartitions(ctx, storetest.Now().AddDate(0, 0, store.RawDays+30), needsNone); err != nil {
 		t.Fatal(err)
 	}
 	var raw int

@@ -19,6 +19,7 @@ import (
 	"kestite/server/defining"
 	"kestite/server/history"
 	"kestite/server/store/gen/db"
+	"kestite/server/store/storetest"
 	"kestite/server/trail"
 )
 
@@ -27,7 +28,7 @@ import (
 func TestStatesAreThoseOfAllThatIsKnown(t *testing.T) {
 	t.Parallel()
 	srv := checked(t, definition.CheckSpec{Confirm: 2, Recover: 2, Locations: []string{location}})
-	ch := defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-5 * 24 * time.Hour)}
+	ch := defining.Change{By: trail.By{Name: "test"}, At: storetest.Now().Add(-5 * 24 * time.Hour)}
 	services := []string{"tickets"}
 	for _, d := range []struct {
 		kind, id string
@@ -51,7 +52,7 @@ func TestStatesAreThoseOfAllThatIsKnown(t *testing.T) {
 	oneFails := map[string]int{check: 2, "rolling": 2, "board": 8}
 	r := rand.New(rand.NewPCG(26, 11))
 	for round := range 20 {
-		now := time.Now()
+		now := storetest.Now()
 		var list []wire.Measurement
 		for _, id := range []string{check, "steady", "rolling", "board"} {
 			for range r.IntN(6) {
@@ -123,7 +124,7 @@ func transitions(t *testing.T, q *db.Queries, service string) []verdict.Transiti
 func TestTransitionsAreAppended(t *testing.T) {
 	t.Parallel()
 	srv := lane(t, 2, 1)
-	start := span.Of(time.Now()).Add(-20 * span.Minute)
+	start := span.Of(storetest.Now()).Add(-20 * span.Minute)
 	at := func(minute int64, o measure.Outcome) wire.Measurement {
 		return wire.Measurement{Check: check, At: start.Add(minute * span.Minute), Outcome: o}
 	}

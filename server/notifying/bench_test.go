@@ -42,7 +42,7 @@ func BenchmarkNotices(b *testing.B) {
 			b.Fatal(err)
 		}
 		make := func(kind, id string, spec catalogue.Spec) {
-			if _, err := srv.API.Definitions.Create(ctx, kind, id, "", spec, defining.Change{By: trail.By{Name: "test"}, At: time.Now().Add(-time.Hour)}); err != nil {
+			if _, err := srv.API.Definitions.Create(ctx, kind, id, "", spec, defining.Change{By: trail.By{Name: "test"}, At: storetest.Now().Add(-time.Hour)}); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -56,27 +56,27 @@ func BenchmarkNotices(b *testing.B) {
 			make(catalogue.Service, id, definition.ServiceSpec{Name: id, Kind: "business", Combine: "worst"})
 			make(catalogue.Check, id, definition.CheckSpec{Service: id, Name: "Page", Kind: "http", Target: "http://" + id + ".skerry.example/", IntervalS: 60,
 				TimeoutMS: 1000, StaleAfterS: 7200, Confirm: 1, Recover: 1, Quorum: "any", Role: definition.Decides, Locations: []string{"tolvik"}})
-			good = append(good, wire.Measurement{Check: id, At: span.Of(time.Now().Add(-time.Minute)), Outcome: measure.OK})
+			good = append(good, wire.Measurement{Check: id, At: span.Of(storetest.Now().Add(-time.Minute)), Outcome: measure.OK})
 		}
 		if _, err := srv.API.Ingest.Batch(ctx, "tolvik", "", good); err != nil {
 			b.Fatal(err)
 		}
 		time.Sleep(3 * time.Second) // until all of them are up
 		for _, m := range good {
-			m.At, m.Outcome = span.Of(time.Now()), measure.Failed
+			m.At, m.Outcome = span.Of(storetest.Now()), measure.Failed
 			bad = append(bad, m)
 		}
-		began := time.Now()
+		began := storetest.Now()
 		if _, err := srv.API.Ingest.Batch(ctx, "tolvik", "", bad); err != nil {
 			b.Fatal(err)
 		}
 		for len(kept.All()) < services {
-			if time.Since(began) > 2*time.Minute {
+			if storetest.Now().Sub(began) > 2*time.Minute {
 				b.Fatalf("%d of %d messages arrived in two minutes", len(kept.All()), services)
 			}
 			time.Sleep(20 * time.Millisecond)
 		}
-		all := time.Since(began)
+		all := storetest.Now().Sub(began)
 		rows, err := srv.API.Store.OpenIncidentsAbout(ctx, "service")
 		if err != nil || len(rows) != services {
 			b.Fatalf("%d incidents are open, %v", len(rows), err)
@@ -100,11 +100,11 @@ func BenchmarkNotices(b *testing.B) {
 		}
 		sent.Close()
 		slices.Sort(after)
-		idle := time.Now()
+		idle := storetest.Now()
 		if err := srv.API.Notices.Tell(ctx, mustSnapshot(b, srv), rows); err != nil { // a round in which nothing is due
 			b.Fatal(err)
 		}
-		b.ReportMetric(time.Since(idle).Seconds(), "s/idle-round")
+		b.ReportMetric(storetest.Now().Sub(idle).Seconds(), "s/idle-round")
 		size := len(kept.All()[0].Text)
 		limit := posts(b, "http://"+desk.Addr+"/limit", services, size)
 		b.ReportMetric(all.Seconds(), "s/all")
@@ -131,7 +131,7 @@ func mustSnapshot(b *testing.B, srv *server.Server) *catalogue.Snapshot {
 func posts(b *testing.B, url string, n, size int) time.Duration {
 	b.Helper()
 	body := append(append([]byte(`{"headline": "`), bytes.Repeat([]byte("x"), max(1, size-18))...), []byte(`"}`)...)
-	began := time.Now()
+	began := storetest.Now()
 	var sending sync.WaitGroup
 	for w := range 16 {
 		sending.Go(func() {
@@ -148,5 +148,5 @@ func posts(b *testing.B, url string, n, size int) time.Duration {
 		})
 	}
 	sending.Wait()
-	return time.Since(began)
+	return storetest.Now().Sub(began)
 }

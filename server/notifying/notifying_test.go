@@ -98,7 +98,7 @@ func policyOf(allow string) (*instrument.Policy, error) {
 func (q *quay) make(kind, id string, spec catalogue.Spec) {
 	q.Helper()
 	if _, err := q.srv.API.Definitions.Create(ctx, kind, id, "", spec, defining.Change{By: trail.By{Name: "test"},
-		At: time.Now().Add(-48 * time.Hour)}); err != nil {
+		At: storetest.Now().Add(-48 * time.Hour)}); err != nil {
 		q.Fatal(err)
 	}
 }
@@ -112,11 +112,11 @@ func (q *quay) person(name string, role access.Role) {
 	}
 	q.ids[name] = p.ID
 	for kind, address := range map[string]string{definition.Mail: name + "@skerry.example", definition.SMS: fmt.Sprintf("+4670000%04d", len(q.ids))} {
-		m, err := q.srv.API.Store.AddPersonMethod(ctx, db.AddPersonMethodParams{Person: p.ID, Kind: kind, Address: address, MadeAt: time.Now()})
+		m, err := q.srv.API.Store.AddPersonMethod(ctx, db.AddPersonMethodParams{Person: p.ID, Kind: kind, Address: address, MadeAt: storetest.Now()})
 		if err != nil {
 			q.Fatal(err)
 		}
-		now := time.Now()
+		now := storetest.Now()
 		if err := q.srv.API.Store.VerifyMethod(ctx, db.VerifyMethodParams{ID: m.ID, VerifiedAt: &now}); err != nil {
 			q.Fatal(err)
 		}
@@ -155,7 +155,7 @@ func (q *quay) measured(ago time.Duration, outcome measure.Outcome, checks ...st
 	q.Helper()
 	var list []wire.Measurement
 	for _, id := range checks {
-		list = append(list, wire.Measurement{Check: id, At: span.Of(time.Now().Add(-ago)), Outcome: outcome, Detail: "seen in a test"})
+		list = append(list, wire.Measurement{Check: id, At: span.Of(storetest.Now().Add(-ago)), Outcome: outcome, Detail: "seen in a test"})
 	}
 	if _, err := q.srv.API.Ingest.Batch(ctx, "tolvik", "", list); err != nil {
 		q.Fatal(err)
@@ -507,7 +507,7 @@ func TestThatOfPlannedWorkIsNotTold(t *testing.T) {
 	q := newQuay(t)
 	q.make(catalogue.NoticePlan, "all", definition.NoticePlanSpec{Name: "All", Everywhere: true, Steps: []definition.NoticeStep{{Tell: q.to("work")}}})
 	q.service("gates", "")
-	begins := time.Now().Add(-10 * time.Minute).UTC()
+	begins := storetest.Now().Add(-10 * time.Minute).UTC()
 	q.make(catalogue.Window, "work", definition.WindowSpec{Name: "Work", Services: []string{"gates"}, Timezone: "UTC", Start: begins.Format("2006-01-02T15:04:05"),
 		DurationS: 3600})
 	q.measured(time.Second, measure.Failed, "gates")
@@ -523,7 +523,7 @@ func TestIncidentsOfOtherThings(t *testing.T) {
 	q := newQuay(t)
 	q.make(catalogue.NoticePlan, "places", definition.NoticePlanSpec{Name: "Places", Everywhere: true, About: []string{incident.Location},
 		Steps: []definition.NoticeStep{{Tell: q.to("work")}}})
-	storetest.Exec(t, q.srv, "INSERT INTO agent (id, location, token_hash, created_by, created_at, seen_at) VALUES ('00000000-0000-4000-8000-000000000001', 'tolvik', 'x', 'test', now() - interval '1 hour', now() - interval '1 hour')")
+	storetest.Exec(t, q.srv, "INSERT INTO agent (id, location, token_hash, created_by, created_at, seen_at) VALUES ('00000000-0000-4000-8000-000000000001', 'tolvik', 'x', 'test', clock() - interval '1 hour', clock() - interval '1 hour')")
 	q.service("gates", "")
 	q.measured(time.Second, measure.Failed, "gates")
 	if err := q.srv.API.Incidents.Sweep(ctx); err != nil {
@@ -546,11 +546,11 @@ func TestNoticesAreHeld(t *testing.T) {
 	operator := servertest.As(t, q.srv, q.url, access.Operator)
 	viewer := servertest.As(t, q.srv, q.url, access.Viewer)
 	hold := func(id string, d time.Duration, reason string) servertest.Answer {
-		return operator.Do("POST", "/holds", map[string]any{"about": "service", "subject": id, "until": time.Now().Add(d), "reason": reason})
+		return operator.Do("POST", "/holds", map[string]any{"about": "service", "subject": id, "until": storetest.Now().Add(d), "reason": reason})
 	}
 	for says, a := range map[string]servertest.Answer{
 		"has passed": hold("gates", -time.Minute, "x"), "7 days": hold("gates", 200*time.Hour, "x"), "names no service": hold("none", time.Hour, "x"),
-		"is missing": hold("gates", time.Hour, " "), "role": viewer.Do("POST", "/holds", map[string]any{"about": "service", "subject": "gates", "until": time.Now().Add(time.Hour), "reason": "x"}),
+		"is missing": hold("gates", time.Hour, " "), "role": viewer.Do("POST", "/holds", map[string]any{"about": "service", "subject": "gates", "until": storetest.Now().Add(time.Hour), "reason": "x"}),
 	} {
 		if a.Status != 422 && a.Status != 403 || !strings.Contains(string(a.Body), says) {
 			t.Errorf("%s: %s", says, a)
@@ -650,7 +650,7 @@ func TestWhoIsGoneIsNotTold(t *testing.T) {
 	}
 	q.measured(time.Second, measure.Failed, "gates")
 	q.after(0)
-	storetest.Exec(t, q.srv, "UPDATE person SET disabled_at = now() WHERE id = $1", q.ids["runa"])
+	storetest.Exec(t, q.srv, "UPDATE person SET disabled_at = clock() WHERE id = $1", q.ids["runa"])
 	storetest.Exec(t, q.srv, "DELETE FROM person_method WHERE person = $1 AND kind = 'sms'", q.ids["mikkel"])
 	for _, d := range []standin.Device{q.post, q.desk} {
 		if err := d.Set(standin.OK); err != nil {
@@ -671,7 +671,7 @@ func TestWhoIsGoneIsNotTold(t *testing.T) {
 func TestPlannedWorkIsTold(t *testing.T) {
 	q := newQuay(t)
 	q.service("gates", "")
-	spec := definition.WindowSpec{Name: "New motors", Services: []string{"gates"}, Timezone: "UTC", Start: time.Now().Add(72 * time.Hour).UTC().Format("2006-01-02T15:04:05"),
+	spec := definition.WindowSpec{Name: "New motors", Services: []string{"gates"}, Timezone: "UTC", Start: storetest.Now().Add(72 * time.Hour).UTC().Format("2006-01-02T15:04:05"),
 		DurationS: 3600, Reference: "CHG-7", Tell: q.to("work", "runa")}
 	by := defining.Change{By: trail.By{Name: "test"}}
 	apply := func(step catalogue.Step) {

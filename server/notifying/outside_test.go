@@ -17,17 +17,18 @@ import (
 	"kestite/server/jobs"
 	"kestite/server/notifying"
 	"kestite/server/servertest"
+	"kestite/server/store/storetest"
 )
 
 // within are hours of every day that begin some hours from now, and last some more.
 func within(begin, lasts time.Duration) *definition.WeeklyPlan {
-	from := time.Now().UTC().Add(begin)
+	from := storetest.Now().UTC().Add(begin)
 	return &definition.WeeklyPlan{Timezone: "UTC", Weekly: []definition.WeeklyRow{
 		{Days: []string{"MO", "TU", "WE", "TH", "FR", "SA", "SU"}, From: from.Format("15:04"), To: from.Add(lasts).Format("15:04")}}}
 }
 
 func digestIn(in time.Duration) *definition.Digest {
-	return &definition.Digest{Timezone: "UTC", At: []string{time.Now().UTC().Add(in).Format("15:04")}}
+	return &definition.Digest{Timezone: "UTC", At: []string{storetest.Now().UTC().Add(in).Format("15:04")}}
 }
 
 // What is due outside of hours stands in one message at the time of the digest, with what
@@ -35,7 +36,7 @@ func digestIn(in time.Duration) *definition.Digest {
 func TestDigestsAreSent(t *testing.T) {
 	q := newQuay(t)
 	digest := digestIn(3 * time.Hour)
-	digest.At = append(digest.At, time.Now().UTC().Add(6*time.Hour).Format("15:04"))
+	digest.At = append(digest.At, storetest.Now().UTC().Add(6*time.Hour).Format("15:04"))
 	q.make(catalogue.NoticePlan, "night", definition.NoticePlanSpec{Name: "Minor matters", Hours: within(10*time.Hour, 2*time.Hour), Outside: definition.OutsideDigest, Digest: digest,
 		Steps: []definition.NoticeStep{{Tell: q.to("runa"), By: []string{definition.Mail}}, {AfterS: 600, Tell: q.to("work", "runa"), By: []string{definition.Mail}}}})
 	q.service("gates", "night")
@@ -254,7 +255,7 @@ func TestPlannedWorkIsToldLate(t *testing.T) {
 	q := newQuay(t)
 	q.service("gates", "")
 	q.make(catalogue.Window, "motors", definition.WindowSpec{Name: "New motors", Services: []string{"gates"}, Timezone: "UTC",
-		Start: time.Now().Add(72 * time.Hour).UTC().Format("2006-01-02T15:04:05"), DurationS: 3600, Tell: q.to("work")})
+		Start: storetest.Now().Add(72 * time.Hour).UTC().Format("2006-01-02T15:04:05"), DurationS: 3600, Tell: q.to("work")})
 	if _, err := q.srv.API.Store.Exec(ctx, "DELETE FROM notice"); err != nil { // as if an earlier version had planned it, and died
 		t.Fatal(err)
 	}
@@ -292,7 +293,7 @@ func TestOldDeliveriesAreDropped(t *testing.T) {
 	before, sent := count()
 	drop := func() {
 		t.Helper()
-		if err := jobs.DropNotices(ctx, q.srv.API.Store, time.Now()); err != nil {
+		if err := jobs.DropNotices(ctx, q.srv.API.Store, storetest.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -44,7 +44,7 @@ var letter = notifying.Message{ID: "kestite-delivery-7", Thread: "kestite-incide
 // the right password is anything sent.
 func TestMailIsSentOverTLS(t *testing.T) {
 	host := <-at
-	authority, err := standin.NewAuthority()
+	authority, err := standin.NewAuthority(time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -328,7 +328,7 @@ func TestDutyIsHandedOver(t *testing.T) {
 		Rotation: &definition.Rotation{Timezone: "Europe/Oslo", Every: "week", At: "08:00", From: "2026-01-05"}})
 	operator := servertest.As(t, q.srv, q.url, access.Operator)
 	manager := servertest.As(t, q.srv, q.url, access.Manager)
-	now := time.Now().In(time.FixedZone("", 0))
+	now := storetest.Now().In(time.FixedZone("", 0))
 	from, to := now.Add(-3*time.Hour).Format("2006-01-02T15:04"), now.Add(5*time.Hour).Format("2006-01-02T15:04")
 	if a := operator.Do("POST", "/pools/duty/overrides", map[string]any{"from": to, "to": from, "person": q.ids["mikkel"]}); a.Status != 422 ||
 		!strings.Contains(string(a.Body), `"location":"body.to"`) {

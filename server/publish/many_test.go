@@ -24,8 +24,8 @@ import (
 func TestManyReportsAtOnceAndBySchedule(t *testing.T) {
 	t.Parallel()
 	one := storetest.Server(t)
-	now := time.Now()
-	if err := demo.Load(ctx, one, now, 5, func(string) {}); err != nil {
+	now := storetest.Now()
+	if err := demo.Load(ctx, one, 5, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
 	two := storetest.Server(t, storetest.On(one))

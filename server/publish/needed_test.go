@@ -18,8 +18,8 @@ import (
 func TestMeasurementsThatAreNeededAreKept(t *testing.T) {
 	t.Parallel()
 	srv := storetest.Server(t)
-	now := time.Now()
-	if err := demo.Load(ctx, srv, now, 5, func(string) {}); err != nil {
+	now := storetest.Now()
+	if err := demo.Load(ctx, srv, 5, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
 	desk, by := srv.API.Desk, trail.By{Name: "Mikkel Brand"}

@@ -30,12 +30,12 @@ var ctx = context.Background()
 // The demo's history is loaded once; every check on reports is made on it.
 func TestReportsAreFrozenWithWhatTheyWereMadeFrom(t *testing.T) {
 	srv := storetest.Server(t)
-	now := time.Now()
-	began := time.Now()
-	if err := demo.Load(ctx, srv, now, 5, func(string) {}); err != nil {
+	now := storetest.Now()
+	began := storetest.Now()
+	if err := demo.Load(ctx, srv, 5, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
-	t.Logf("six months loaded in %s", time.Since(began).Round(time.Millisecond))
+	t.Logf("six months loaded in %s", storetest.Now().Sub(began).Round(time.Millisecond))
 	desk := srv.API.Desk
 	month := now.AddDate(0, 0, -now.Day()).Format("2006-01")
 

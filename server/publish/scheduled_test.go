@@ -26,8 +26,8 @@ import (
 func TestAScheduleUnderAStandingApproval(t *testing.T) {
 	t.Parallel()
 	one := storetest.Server(t)
-	now := time.Now()
-	if err := demo.Load(ctx, one, now, 5, func(string) {}); err != nil {
+	now := storetest.Now()
+	if err := demo.Load(ctx, one, 5, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
 	url := servertest.Serve(t, one)
@@ -171,7 +171,7 @@ func TestAScheduleUnderAStandingApproval(t *testing.T) {
 		t.Errorf("%v; %s", got, said())
 	}
 	// Who stands for it is disabled: nothing is published any more, and it is said.
-	if _, err := one.API.Store.Pool.Exec(ctx, "UPDATE person SET disabled_at = now() WHERE id = (SELECT given_by FROM standing_approval WHERE withdrawn_at IS NULL)"); err != nil {
+	if _, err := one.API.Store.Pool.Exec(ctx, "UPDATE person SET disabled_at = clock() WHERE id = (SELECT given_by FROM standing_approval WHERE withdrawn_at IS NULL)"); err != nil {
 		t.Fatal(err)
 	}
 	run(3)

@@ -46,7 +46,7 @@ func peak(b *testing.B) float64 {
 // reading of those rows and packing of the same bytes. The PDF is made by itself too.
 func BenchmarkPublish(b *testing.B) {
 	srv := storetest.Server(b)
-	now := time.Now()
+	now := storetest.Now()
 	began := now.AddDate(0, 0, -40)
 	day := min(28, now.UTC().Day()) // the period ended when this day began
 	places := []string{"tolvik", "eskerby", "norholm"}

@@ -88,8 +88,8 @@ func publish(t *testing.T, srv *server.Server, agreement, period string, now tim
 func TestReportsAreChainedAndSigned(t *testing.T) {
 	t.Parallel()
 	one := storetest.Server(t)
-	now := time.Now()
-	if err := demo.Load(ctx, one, now, 5, func(string) {}); err != nil {
+	now := storetest.Now()
+	if err := demo.Load(ctx, one, 5, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
 	two := storetest.Server(t, storetest.On(one))
@@ -198,7 +198,7 @@ func TestReportsAreChainedAndSigned(t *testing.T) {
 func TestWithoutAKeyFile(t *testing.T) {
 	t.Parallel()
 	srv := storetest.Server(t, func(o *server.Options) { o.KeyFile = "" })
-	now := time.Now()
+	now := storetest.Now()
 	measured(t, srv, now)
 	id, err := publish(t, srv, "pier", week(t, now), now)
 	if err != nil {
@@ -266,7 +266,7 @@ func measured(t *testing.T, srv *server.Server, now time.Time) string {
 func TestTheArchiveHoldsAllMeasurements(t *testing.T) {
 	t.Parallel()
 	srv := storetest.Server(t)
-	now := time.Now()
+	now := storetest.Now()
 	url := measured(t, srv, now)
 	id, err := publish(t, srv, "pier", week(t, now), now)
 	if err != nil {

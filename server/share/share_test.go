@@ -47,7 +47,7 @@ func TestRosters(t *testing.T) {
 	ctx := context.Background()
 	srv := storetest.Server(t)
 	s := srv.API.Store
-	now := time.Now()
+	now := storetest.Now()
 	r := &share.Rosters{Store: s, Now: func() time.Time { return now }}
 	var ids []string
 	for range 2 {

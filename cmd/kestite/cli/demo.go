@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -13,7 +14,7 @@ import (
 )
 
 func demoCommand() *cobra.Command {
-	var dir, listen string
+	var dir, listen, at string
 	var where bool
 	var log logFlags
 	cmd := &cobra.Command{
@@ -39,14 +40,21 @@ func demoCommand() *cobra.Command {
 				fmt.Fprintln(cmd.OutOrStdout(), dir)
 				return nil
 			}
+			o := demo.Options{Dir: dir, Listen: listen, Binary: binary, Version: Version, Out: cmd.OutOrStdout(), Log: logger}
+			if at != "" {
+				if o.At, err = time.Parse(time.RFC3339, at); err != nil {
+					return fmt.Errorf("--at is %q: say an instant with its offset, such as 2028-02-29T10:30:00+01:00", at)
+				}
+			}
 			ctx, cancel := untilSignal(cmd.Context())
 			defer cancel()
-			return demo.Run(ctx, demo.Options{Dir: dir, Listen: listen, Binary: binary, Version: Version, Out: cmd.OutOrStdout(), Log: logger})
+			return demo.Run(ctx, o)
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&dir, "data", ".run/demo", "directory of the demo's database, agents and logs")
 	f.StringVar(&listen, "listen", "127.0.0.1:8480", "address to listen on")
+	f.StringVar(&at, "at", "", "begin at another instant than now (RFC 3339); with data that was loaded before, at a later one")
 	f.BoolVar(&where, "where", false, "only print the directory of the data")
 	log.add(f)
 	f.Lookup("log-level").DefValue = "warn"

@@ -17,6 +17,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Cluster is a running PostgreSQL.
@@ -42,6 +43,13 @@ func (c *Cluster) connect(role, secret, database string) string {
 
 // Settings are passed to the server as -c options.
 type Settings map[string]string
+
+// ClockMoved is the setting of how far the one clock of a database stands from its
+// machine's (function clock() of the schema): for trials on another day.
+const ClockMoved = "kestite.clock_moved"
+
+// Moved is the value of ClockMoved for a distance, to the second.
+func Moved(by time.Duration) string { return strconv.FormatInt(int64(by/time.Second), 10) + "s" }
 
 // Start initialises dir when it is empty, then starts the server on a free
 // port. As root it runs as the system user postgres, since initdb refuses root.

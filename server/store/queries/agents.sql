@@ -29,30 +29,30 @@ UPDATE agent SET release_at = @now::timestamptz WHERE id = @id AND revoked_at IS
 SELECT * FROM agent WHERE revoked_at IS NULL ORDER BY location, created_at;
 
 -- name: RevokeAgent :execrows
-UPDATE agent SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL;
+UPDATE agent SET revoked_at = clock() WHERE id = $1 AND revoked_at IS NULL;
 
 -- name: AddTrial :one
 INSERT INTO trial (location, spec, made_by, digest) VALUES ($1, $2, $3, $4) RETURNING id;
 
 -- name: SameTrial :one
 -- One that was asked for a moment ago and is still to be made.
-SELECT id FROM trial WHERE digest = $1 AND done_at IS NULL AND made_at > now() - interval '1 minute' ORDER BY made_at LIMIT 1;
+SELECT id FROM trial WHERE digest = $1 AND done_at IS NULL AND made_at > clock() - interval '1 minute' ORDER BY made_at LIMIT 1;
 
 -- name: TakeTrials :many
-UPDATE trial SET taken_at = now() WHERE location = $1 AND taken_at IS NULL AND made_at > now() - interval '1 minute' RETURNING id, spec;
+UPDATE trial SET taken_at = clock() WHERE location = $1 AND taken_at IS NULL AND made_at > clock() - interval '1 minute' RETURNING id, spec;
 
 -- name: TrialOf :one
 -- For which incident something was tried, and when.
 SELECT incident, moment, spec FROM trial WHERE id = @id AND location = @location;
 
 -- name: FinishTrial :execrows
-UPDATE trial SET result = $3, done_at = now() WHERE id = $1 AND location = $2 AND done_at IS NULL;
+UPDATE trial SET result = $3, done_at = clock() WHERE id = $1 AND location = $2 AND done_at IS NULL;
 
 -- name: Trials :many
 SELECT * FROM trial WHERE id = ANY($1::uuid[]);
 
 -- name: DropOldTrials :exec
-DELETE FROM trial WHERE made_at < now() - interval '1 day' AND incident IS NULL;
+DELETE FROM trial WHERE made_at < clock() - interval '1 day' AND incident IS NULL;
 
 -- name: LastRoster :one
 SELECT * FROM roster WHERE location = $1 ORDER BY from_at DESC LIMIT 1;
@@ -67,12 +67,12 @@ WHERE r.location = @location AND r.from_at >= coalesce((SELECT max(b.from_at) FR
 ORDER BY r.from_at;
 
 -- name: DropOldRosters :exec
-DELETE FROM roster r WHERE r.from_at < now() - interval '60 days'
+DELETE FROM roster r WHERE r.from_at < clock() - interval '60 days'
 AND EXISTS (SELECT 1 FROM roster n WHERE n.location = r.location AND n.from_at > r.from_at);
 
 -- name: PutReportIn :exec
 INSERT INTO report_in (check_id, token_hash, made_by) VALUES ($1, $2, $3)
-ON CONFLICT (check_id) DO UPDATE SET token_hash = excluded.token_hash, made_at = now(), made_by = excluded.made_by;
+ON CONFLICT (check_id) DO UPDATE SET token_hash = excluded.token_hash, made_at = clock(), made_by = excluded.made_by;
 
 -- name: ReportInByToken :one
 SELECT check_id FROM report_in WHERE token_hash = $1;

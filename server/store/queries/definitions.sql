@@ -26,7 +26,7 @@ SELECT number, whole FROM definition_mark;
 
 -- name: PutSecret :exec
 INSERT INTO secret (credential, sealed, changed_by) VALUES ($1, $2, $3)
-ON CONFLICT (credential) DO UPDATE SET sealed = excluded.sealed, changed_at = now(), changed_by = excluded.changed_by;
+ON CONFLICT (credential) DO UPDATE SET sealed = excluded.sealed, changed_at = clock(), changed_by = excluded.changed_by;
 
 -- name: Secrets :many
 SELECT credential, sealed, changed_at, person_called(changed_by)::text AS changed_by FROM secret;

@@ -8,7 +8,7 @@ ON CONFLICT (only_row) DO UPDATE SET name = coalesce(nullif(sqlc.arg(name)::text
 WHERE o.named_at IS NULL AND (sqlc.arg(name)::text <> '' OR sqlc.arg(timezone)::text <> '');
 
 -- name: NameOrganisation :exec
-UPDATE organisation SET name = $1, timezone = $2, named_at = now();
+UPDATE organisation SET name = $1, timezone = $2, named_at = clock();
 
 -- name: AddFirstToken :exec
 -- Each start of a server without people makes one; the latest few are good.
@@ -49,7 +49,7 @@ SELECT * FROM person WHERE lower(email) = lower($1) AND erased_at IS NULL;
 
 -- name: AddPerson :one
 INSERT INTO person (email, name, role, customer, teams, password_hash, password_at)
-VALUES (sqlc.arg(email), sqlc.arg(name), sqlc.arg(role), sqlc.arg(customer), coalesce(sqlc.arg(teams)::text[], '{}'), sqlc.arg(password_hash), CASE WHEN sqlc.arg(password_hash) = '' THEN NULL ELSE now() END) RETURNING *;
+VALUES (sqlc.arg(email), sqlc.arg(name), sqlc.arg(role), sqlc.arg(customer), coalesce(sqlc.arg(teams)::text[], '{}'), sqlc.arg(password_hash), CASE WHEN sqlc.arg(password_hash) = '' THEN NULL ELSE clock() END) RETURNING *;
 
 -- name: ChangePerson :execrows
 UPDATE person SET name = sqlc.arg(name), role = sqlc.arg(role), customer = sqlc.arg(customer), teams = coalesce(sqlc.arg(teams)::text[], '{}'),
@@ -139,7 +139,8 @@ SELECT data FROM session WHERE token_hash = $1 AND expires_at > sqlc.arg(now);
 -- name: KeepSession :exec
 -- Never makes one: a session that was ended meanwhile stays ended. One that says
 -- nothing new is written once a minute.
-UPDATE session SET data = sqlc.arg(data), expires_at = sqlc.arg(expires_at), seen_at = sqlc.arg(now)
+UPDATE session SET data = sqlc.arg(data), seen_at = sqlc.arg(now),
+    expires_at = least(sqlc.arg(now)::timestamptz + make_interval(secs => sqlc.arg(idle_s)::double precision), begun_at + make_interval(secs => sqlc.arg(longest_s)::double precision))
 WHERE token_hash = sqlc.arg(token_hash) AND (data <> sqlc.arg(data) OR seen_at < sqlc.arg(now)::timestamptz - interval '1 minute');
 
 -- name: DropSession :exec
@@ -160,10 +161,10 @@ DELETE FROM session WHERE id = sqlc.arg(id) AND person = sqlc.arg(person);
 DELETE FROM session WHERE person = sqlc.arg(person) AND id <> sqlc.arg(keep);
 
 -- name: DropOldSessions :exec
-DELETE FROM session WHERE expires_at < now();
+DELETE FROM session WHERE expires_at < clock();
 
 -- name: DropOldLinks :exec
-DELETE FROM entry_link WHERE expires_at < now() - interval '1 day';
+DELETE FROM entry_link WHERE expires_at < clock() - interval '1 day';
 
 -- name: KnowBrowser :exec
 INSERT INTO known_browser (hash, person, seen_at) VALUES ($1, $2, $3) ON CONFLICT (hash) DO UPDATE SET seen_at = excluded.seen_at, person = excluded.person;
@@ -175,7 +176,7 @@ SELECT EXISTS (SELECT 1 FROM known_browser b JOIN person p ON p.id = b.person WH
 DELETE FROM known_browser WHERE person = $1;
 
 -- name: DropOldBrowsers :exec
-DELETE FROM known_browser WHERE seen_at < now() - interval '400 days';
+DELETE FROM known_browser WHERE seen_at < clock() - interval '400 days';
 
 -- name: AddTrail :exec
 INSERT INTO trail (person_id, actor, action, subject, source, before, detail) VALUES ($1, $2, $3, $4, $5, $6, $7);
@@ -210,7 +211,7 @@ RETURNING allowed;
 DELETE FROM attempts WHERE who = $1;
 
 -- name: DropAttempts :exec
-DELETE FROM attempts WHERE at < now() - interval '1 day';
+DELETE FROM attempts WHERE at < clock() - interval '1 day';
 
 -- name: Called :many
 -- What people are called that something is kept of by id, or by the name itself.

@@ -48,6 +48,10 @@ func Parallel(m *testing.M, tests int) {
 }
 
 func run(m *testing.M, tests int) int {
+	if err := setClock(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
 	dir, err := os.MkdirTemp("/var/tmp", "kestite-test-")
 	if err == nil {
 		err = os.Chmod(dir, 0o755)
@@ -61,7 +65,8 @@ func run(m *testing.M, tests int) int {
 	auth.SetWork(auth.Work{Passes: 1, Memory: 64, Threads: 1})
 	// The data is thrown away: it need not survive a crash of the machine.
 	keyFile = filepath.Join(dir, "secrets.key")
-	running, err = cluster.Start(ctx, dir+"/postgres", cluster.Settings{"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off"})
+	running, err = cluster.Start(ctx, dir+"/postgres", cluster.Settings{"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off",
+		cluster.ClockMoved: cluster.Moved(moved)})
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
@@ -175,6 +180,8 @@ func makeTemplate(ctx context.Context, admin *pgx.Conn) error {
 type Filled struct {
 	// Fill fills it through a server that is not started.
 	Fill func(*server.Server) error
+	// At is the instant at which the clock of each copy begins; zero: that of all tests.
+	At time.Time
 
 	once sync.Once
 	name string
@@ -186,7 +193,9 @@ func (f *Filled) Options(t testing.TB) func(*server.Options) {
 	t.Helper()
 	f.once.Do(func() {
 		f.name = clone(detached{t}, templateName)
-		srv, err := server.Build(context.Background(), options(at(worker, f.name)))
+		o := options(at(worker, f.name))
+		f.begin(t, &o)
+		srv, err := server.Build(context.Background(), o)
 		if err != nil {
 			f.err = err
 			return
@@ -197,7 +206,24 @@ func (f *Filled) Options(t testing.TB) func(*server.Options) {
 	if f.err != nil {
 		t.Fatal(f.err)
 	}
-	return func(o *server.Options) { o.DatabaseURL = at(worker, clone(t, f.name)) }
+	return func(o *server.Options) {
+		o.DatabaseURL = at(worker, clone(t, f.name))
+		f.begin(t, o)
+	}
+}
+
+func (f *Filled) begin(t testing.TB, o *server.Options) {
+	if !f.At.IsZero() {
+		At(t, f.At)(o)
+	}
+}
+
+// Moved is how far the clock of a copy made now stands from this machine's.
+func (f *Filled) Moved() time.Duration {
+	if f.At.IsZero() {
+		return moved
+	}
+	return time.Until(f.At).Truncate(time.Second)
 }
 
 // detached is a test whose end cleans nothing up: what it makes outlives it.
@@ -226,6 +252,23 @@ func Server(t testing.TB, change ...func(*server.Options)) *server.Server {
 	}
 	t.Cleanup(srv.Close)
 	return srv
+}
+
+// At lets the one clock of a server's database show another instant as the test begins, for
+// what has to hold in the middle of a month. The test then asks the server for the time.
+func At(t testing.TB, instant time.Time) func(*server.Options) {
+	return func(o *server.Options) {
+		t.Helper()
+		ctx, name := context.Background(), nameIn(o.DatabaseURL)
+		admin, err := pgx.Connect(ctx, running.URL(name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer admin.Close(ctx)
+		if _, err := admin.Exec(ctx, fmt.Sprintf("ALTER DATABASE %s SET %s = '%s'", name, cluster.ClockMoved, cluster.Moved(time.Until(instant)))); err != nil {
+			t.Fatal(err)
+		}
+	}
 }
 
 // On makes a server one more on the database of another.

@@ -306,7 +306,7 @@ func (q *Queries) Agents(ctx context.Context) ([]Agent, error) {
 }
 
 const dropOldRosters = `-- name: DropOldRosters :exec
-DELETE FROM roster r WHERE r.from_at < now() - interval '60 days'
+DELETE FROM roster r WHERE r.from_at < clock() - interval '60 days'
 AND EXISTS (SELECT 1 FROM roster n WHERE n.location = r.location AND n.from_at > r.from_at)
 `
 
@@ -316,7 +316,7 @@ func (q *Queries) DropOldRosters(ctx context.Context) error {
 }
 
 const dropOldTrials = `-- name: DropOldTrials :exec
-DELETE FROM trial WHERE made_at < now() - interval '1 day' AND incident IS NULL
+DELETE FROM trial WHERE made_at < clock() - interval '1 day' AND incident IS NULL
 `
 
 func (q *Queries) DropOldTrials(ctx context.Context) error {
@@ -325,7 +325,7 @@ func (q *Queries) DropOldTrials(ctx context.Context) error {
 }
 
 const finishTrial = `-- name: FinishTrial :execrows
-UPDATE trial SET result = $3, done_at = now() WHERE id = $1 AND location = $2 AND done_at IS NULL
+UPDATE trial SET result = $3, done_at = clock() WHERE id = $1 AND location = $2 AND done_at IS NULL
 `
 
 type FinishTrialParams struct {
@@ -355,7 +355,7 @@ func (q *Queries) LastRoster(ctx context.Context, location string) (Roster, erro
 
 const putReportIn = `-- name: PutReportIn :exec
 INSERT INTO report_in (check_id, token_hash, made_by) VALUES ($1, $2, $3)
-ON CONFLICT (check_id) DO UPDATE SET token_hash = excluded.token_hash, made_at = now(), made_by = excluded.made_by
+ON CONFLICT (check_id) DO UPDATE SET token_hash = excluded.token_hash, made_at = clock(), made_by = excluded.made_by
 `
 
 type PutReportInParams struct {
@@ -428,7 +428,7 @@ func (q *Queries) ReportIns(ctx context.Context) ([]ReportInsRow, error) {
 }
 
 const revokeAgent = `-- name: RevokeAgent :execrows
-UPDATE agent SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL
+UPDATE agent SET revoked_at = clock() WHERE id = $1 AND revoked_at IS NULL
 `
 
 func (q *Queries) RevokeAgent(ctx context.Context, id string) (int64, error) {
@@ -472,7 +472,7 @@ func (q *Queries) RostersSince(ctx context.Context, arg RostersSinceParams) ([]R
 }
 
 const sameTrial = `-- name: SameTrial :one
-SELECT id FROM trial WHERE digest = $1 AND done_at IS NULL AND made_at > now() - interval '1 minute' ORDER BY made_at LIMIT 1
+SELECT id FROM trial WHERE digest = $1 AND done_at IS NULL AND made_at > clock() - interval '1 minute' ORDER BY made_at LIMIT 1
 `
 
 // One that was asked for a moment ago and is still to be made.
@@ -502,7 +502,7 @@ func (q *Queries) SeeLost(ctx context.Context, arg SeeLostParams) (int64, error)
 }
 
 const takeTrials = `-- name: TakeTrials :many
-UPDATE trial SET taken_at = now() WHERE location = $1 AND taken_at IS NULL AND made_at > now() - interval '1 minute' RETURNING id, spec
+UPDATE trial SET taken_at = clock() WHERE location = $1 AND taken_at IS NULL AND made_at > clock() - interval '1 minute' RETURNING id, spec
 `
 
 type TakeTrialsRow struct {

@@ -198,7 +198,7 @@ func (q *Queries) PersonCalled(ctx context.Context, who string) (string, error) 
 
 const putSecret = `-- name: PutSecret :exec
 INSERT INTO secret (credential, sealed, changed_by) VALUES ($1, $2, $3)
-ON CONFLICT (credential) DO UPDATE SET sealed = excluded.sealed, changed_at = now(), changed_by = excluded.changed_by
+ON CONFLICT (credential) DO UPDATE SET sealed = excluded.sealed, changed_at = clock(), changed_by = excluded.changed_by
 `
 
 type PutSecretParams struct {

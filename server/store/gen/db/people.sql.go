@@ -47,7 +47,7 @@ func (q *Queries) AddFirstToken(ctx context.Context, hash []byte) error {
 
 const addPerson = `-- name: AddPerson :one
 INSERT INTO person (email, name, role, customer, teams, password_hash, password_at)
-VALUES ($1, $2, $3, $4, coalesce($5::text[], '{}'), $6, CASE WHEN $6 = '' THEN NULL ELSE now() END) RETURNING id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at, customer, teams
+VALUES ($1, $2, $3, $4, coalesce($5::text[], '{}'), $6, CASE WHEN $6 = '' THEN NULL ELSE clock() END) RETURNING id, email, name, role, password_hash, created_at, disabled_at, password_at, factor_sealed, factor_at, factor_step, erased_at, customer, teams
 `
 
 type AddPersonParams struct {
@@ -283,7 +283,7 @@ func (q *Queries) CountPeople(ctx context.Context) (int64, error) {
 }
 
 const dropAttempts = `-- name: DropAttempts :exec
-DELETE FROM attempts WHERE at < now() - interval '1 day'
+DELETE FROM attempts WHERE at < clock() - interval '1 day'
 `
 
 func (q *Queries) DropAttempts(ctx context.Context) error {
@@ -302,7 +302,7 @@ func (q *Queries) DropFactor(ctx context.Context, id string) error {
 }
 
 const dropOldBrowsers = `-- name: DropOldBrowsers :exec
-DELETE FROM known_browser WHERE seen_at < now() - interval '400 days'
+DELETE FROM known_browser WHERE seen_at < clock() - interval '400 days'
 `
 
 func (q *Queries) DropOldBrowsers(ctx context.Context) error {
@@ -311,7 +311,7 @@ func (q *Queries) DropOldBrowsers(ctx context.Context) error {
 }
 
 const dropOldLinks = `-- name: DropOldLinks :exec
-DELETE FROM entry_link WHERE expires_at < now() - interval '1 day'
+DELETE FROM entry_link WHERE expires_at < clock() - interval '1 day'
 `
 
 func (q *Queries) DropOldLinks(ctx context.Context) error {
@@ -320,7 +320,7 @@ func (q *Queries) DropOldLinks(ctx context.Context) error {
 }
 
 const dropOldSessions = `-- name: DropOldSessions :exec
-DELETE FROM session WHERE expires_at < now()
+DELETE FROM session WHERE expires_at < clock()
 `
 
 func (q *Queries) DropOldSessions(ctx context.Context) error {
@@ -497,14 +497,16 @@ func (q *Queries) Forgive(ctx context.Context, who string) error {
 }
 
 const keepSession = `-- name: KeepSession :exec
-UPDATE session SET data = $1, expires_at = $2, seen_at = $3
-WHERE token_hash = $4 AND (data <> $1 OR seen_at < $3::timestamptz - interval '1 minute')
+UPDATE session SET data = $1, seen_at = $2,
+    expires_at = least($2::timestamptz + make_interval(secs => $3::double precision), begun_at + make_interval(secs => $4::double precision))
+WHERE token_hash = $5 AND (data <> $1 OR seen_at < $2::timestamptz - interval '1 minute')
 `
 
 type KeepSessionParams struct {
 	Data      []byte
-	ExpiresAt time.Time
 	Now       time.Time
+	IdleS     float64
+	LongestS  float64
 	TokenHash string
 }
 
@@ -513,8 +515,9 @@ type KeepSessionParams struct {
 func (q *Queries) KeepSession(ctx context.Context, arg KeepSessionParams) error {
 	_, err := q.db.Exec(ctx, keepSession,
 		arg.Data,
-		arg.ExpiresAt,
 		arg.Now,
+		arg.IdleS,
+		arg.LongestS,
 		arg.TokenHash,
 	)
 	return err
@@ -564,7 +567,7 @@ func (q *Queries) MakeOrganisation(ctx context.Context, arg MakeOrganisationPara
 }
 
 const nameOrganisation = `-- name: NameOrganisation :exec
-UPDATE organisation SET name = $1, timezone = $2, named_at = now()
+UPDATE organisation SET name = $1, timezone = $2, named_at = clock()
 `
 
 type NameOrganisationParams struct {
