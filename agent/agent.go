@@ -47,6 +47,7 @@ type Agent struct {
 	schedule *schedule
 	refs     *references
 	rates    *rates
+	pulse    *pulse
 	fresh    chan struct{} // something new to deliver
 	slots    chan struct{} // bounds measurements under way
 	trials   chan struct{} // and trials
@@ -57,6 +58,7 @@ type Agent struct {
 	lateness []float64 // ms, a ring of the latest
 	written  int
 	lost     store.Lost
+	spare    spare
 
 	memories map[string]*memory // by check
 }
@@ -111,7 +113,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	a.set.Flows = a.Client.Name()
 	defer a.set.Close()
 	a.schedule = newSchedule()
-	a.refs, a.rates = &references{set: a.set}, newRates()
+	a.refs, a.rates, a.pulse = &references{set: a.set}, newRates(a.time.now), newPulse(a.Ticks)
 	a.memories = map[string]*memory{}
 	a.fresh = make(chan struct{}, 1)
 	a.slots = make(chan struct{}, mostAtOnce)
@@ -133,7 +135,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		a.take(ctx, first)
 	}
 	var all sync.WaitGroup
-	for _, work := range []func(context.Context){a.follow, a.measure, a.deliver, a.refs.watch, a.expire} {
+	for _, work := range []func(context.Context){a.follow, a.measure, a.deliver, a.refs.watch, a.expire, a.pulse.run, a.rescue} {
 		all.Go(func() { work(ctx) })
 	}
 	all.Wait()
@@ -230,14 +232,17 @@ func (a *Agent) lose(n int) {
 	if n > 0 {
 		a.Log.Error("measurements are lost: the store is full, or they were not delivered in time", "lost", n)
 	}
-	all, err := a.Store.Lose(n, span.Of(a.time.now()))
+	now := span.Of(a.time.now())
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	all, err := a.Store.Lose(n+a.spare.unsaved, now)
 	if err != nil {
 		a.Log.Error("that measurements are lost cannot be kept on disk", "error", err)
-		all = store.Lost{Count: a.lost.Count + int64(n), At: span.Of(a.time.now())}
+		a.spare.unsaved += n
+		a.lost = store.Lost{Count: a.lost.Count + int64(n), At: now}
+		return
 	}
-	a.lost = all
+	a.spare.unsaved, a.lost = 0, all
 }
 
 // follows makes assignments the ones to work by.
@@ -340,6 +345,11 @@ func (a *Agent) measure(ctx context.Context) {
 			}
 			select {
 			case a.slots <- struct{}{}:
+				if now := a.time.now(); now.Sub(d.at) > slack(d.interval) { // all slots were taken until now
+					<-a.slots
+					a.schedule.put(d.check.ID, now)
+					continue
+				}
 				go func() {
 					defer func() { <-a.slots }()
 					a.run(ctx, d)
@@ -357,12 +367,12 @@ func (a *Agent) run(ctx context.Context, d due) {
 	held := a.rates.wait(ctx, d.check.Target, d.interval/2)
 	late := a.time.now().Sub(d.at)
 	a.note(late)
-	began := time.Now()
+	began, start := time.Now(), a.Ticks()
 	at, placed, taken := a.time.stamp()
 	m := wire.Measurement{Check: d.check.ID, At: a.unused(d.check.ID, at), LateMS: late.Milliseconds(), Clock: placed}
 	r := wire.Result{Outcome: measure.Error, Detail: held}
 	if held == "" {
-		r = a.judged(ctx, d.check, m.At, began, a.once(ctx, d.check))
+		r = a.judged(ctx, d, began, a.measured(ctx, d.check, start))
 	}
 	m.Outcome, m.Measures, m.Detail, m.Findings = r.Outcome, r.Measures, r.Detail, r.Findings
 	if ctx.Err() != nil {
@@ -370,8 +380,9 @@ func (a *Agent) run(ctx context.Context, d due) {
 	}
 	dropped, err := a.Store.Add(m, taken)
 	if err != nil {
-		a.Log.Error("a measurement cannot be kept on disk and is lost", "check", m.Check, "error", err)
-		a.disk("its disk does not take measurements: " + err.Error())
+		a.Log.Error("a measurement cannot be kept on disk and is held in memory", "check", m.Check, "error", err)
+		a.disk("its disk does not take measurements, which are held in memory: " + err.Error())
+		a.hold(m, taken)
 		return
 	}
 	a.disk("")
@@ -421,9 +432,10 @@ func keepable(m *wire.Result) {
 }
 
 // judged completes a measurement: an agent that is cut off knows nothing of its
-// target, limits over time look at those before, and a failure that is not
-// confirmed yet is looked at again soon.
-func (a *Agent) judged(ctx context.Context, c wire.Check, at span.Instant, began time.Time, r wire.Result) wire.Result {
+// target, limits over time look at those before by when they were due, and a failure
+// that is not confirmed yet is looked at again soon.
+func (a *Agent) judged(ctx context.Context, d due, began time.Time, r wire.Result) wire.Result {
+	c := d.check
 	if r.Outcome == measure.Failed {
 		if why := a.refs.since(ctx, began); why != "" {
 			return wire.Result{Outcome: measure.Error, Detail: why}
@@ -432,6 +444,7 @@ func (a *Agent) judged(ctx context.Context, c wire.Check, at span.Instant, began
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	m := a.memory(c.ID)
+	m.Gap = c.StaleAfterS * 1000
 	if r.Outcome == measure.Error {
 		return r
 	}
@@ -440,7 +453,7 @@ func (a *Agent) judged(ctx context.Context, c wire.Check, at span.Instant, began
 	for name, v := range r.Measures {
 		values[kind.Index(name)] = v
 	}
-	if o, why := m.Rate(kind, int64(at), values, c.Limits); o > r.Outcome {
+	if o, why := m.Rate(kind, int64(span.Of(d.at)), values, c.Limits); o > r.Outcome {
 		r.Outcome, r.Detail = o, strings.TrimSuffix(why+"; "+r.Detail, "; ")
 	}
 	if r.Outcome != measure.Failed {
@@ -448,7 +461,11 @@ func (a *Agent) judged(ctx context.Context, c wire.Check, at span.Instant, began
 		return r
 	}
 	if m.failures++; c.RetryS > 0 && m.failures < c.Confirm {
-		a.schedule.hasten(c.ID, at.Time().Add(time.Duration(c.RetryS)*time.Second))
+		again := d.at.Add(time.Duration(c.RetryS) * time.Second)
+		if now := a.time.now(); again.Before(now) { // the failure took longer
+			again = now
+		}
+		a.schedule.hasten(c.ID, again)
 	}
 	return r
 }
@@ -457,6 +474,16 @@ func (a *Agent) disk(complaint string) {
 	a.mu.Lock()
 	a.diskFull = complaint
 	a.mu.Unlock()
+}
+
+// measured makes one measurement that began at a count; where the agent itself was starved
+// meanwhile, it says nothing of the target.
+func (a *Agent) measured(ctx context.Context, c wire.Check, began time.Duration) wire.Result {
+	r := a.once(ctx, c)
+	if why := a.pulse.starved(began, c.TimeoutMS); why != "" {
+		return wire.Result{Outcome: measure.Error, Detail: why}
+	}
+	return r
 }
 
 // once makes one measurement.
@@ -474,7 +501,7 @@ func (a *Agent) once(ctx context.Context, c wire.Check) wire.Result {
 
 // try makes a trial measurement and reports it at once.
 func (a *Agent) try(ctx context.Context, t wire.Trial) {
-	if err := a.Client.TrialResult(ctx, t.ID, a.once(ctx, t.Check)); err != nil {
+	if err := a.Client.TrialResult(ctx, t.ID, a.measured(ctx, t.Check, a.Ticks())); err != nil {
 		a.Log.Warn("the result of a trial was not delivered", "error", err)
 	}
 }

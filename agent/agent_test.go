@@ -9,9 +9,12 @@ import (
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -37,11 +40,11 @@ const patience = 30 * time.Second
 
 func eventually(t *testing.T, what string, ok func() bool) {
 	t.Helper()
-	for end := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
+	for end := storetest.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
 		if ok() {
 			return
 		}
-		if time.Now().After(end) {
+		if storetest.Now().After(end) {
 			t.Fatalf("waited %s for %s", patience, what)
 		}
 	}
@@ -85,7 +88,7 @@ func (s *site) start(url string, change ...func(*agent.Agent)) (stop func()) {
 		s.t.Fatal(err)
 	}
 	a := &agent.Agent{Client: agent.NewClient(url, s.token), Store: kept, Version: "test", Log: slog.New(slog.DiscardHandler),
-		Policy: instrument.LocalPolicy()}
+		Policy: instrument.LocalPolicy(), Now: storetest.Now}
 	for _, c := range change {
 		c(a)
 	}
@@ -117,7 +120,7 @@ func (s *site) rows(check string) []raw.Row {
 	if len(lanes) == 0 {
 		return nil
 	}
-	rows, err := raw.During(ctx, s.srv.API.Store.Queries, lanes[0].ID, span.Of(time.Now().Add(-time.Hour)), span.Of(time.Now().Add(time.Hour)))
+	rows, err := raw.During(ctx, s.srv.API.Store.Queries, lanes[0].ID, span.Of(storetest.Now().Add(-time.Hour)), span.Of(storetest.Now().Add(time.Hour)))
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -155,6 +158,82 @@ func TestAgentMeasuresWhatItIsAssigned(t *testing.T) {
 		states, err := s.srv.API.Store.States(ctx)
 		return err == nil && len(states) == 1 && states[0].State == 3
 	})
+}
+
+// A disk that is full loses nothing while a server answers, and the agent goes on when it
+// is full no more.
+func TestAFullDisk(t *testing.T) {
+	t.Parallel()
+	if os.Getuid() != 0 { // a file system of its own needs root
+		if out, err := exec.Command("sudo", "-n", os.Args[0], "-test.run", "^TestAFullDisk$").CombinedOutput(); err != nil {
+			t.Fatalf("as root: %v\n%s", err, out)
+		}
+		return
+	}
+	s := newSite(t)
+	if err := syscall.Mount("tmpfs", s.dir, "tmpfs", 0, "size=512k"); err != nil {
+		t.Fatalf("a small disk to fill (as root): %v", err)
+	}
+	t.Cleanup(func() {
+		if err := syscall.Unmount(s.dir, syscall.MNT_DETACH); err != nil {
+			t.Error(err)
+		}
+	})
+	check := s.check()
+	filler := filepath.Join(s.dir, "filler")
+	fill := func() {
+		f, err := os.Create(filler)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		for err == nil {
+			_, err = f.Write(make([]byte, 4096))
+		}
+	}
+	back, err := url.Parse(s.srv.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var away atomic.Bool
+	pass := httputil.NewSingleHostReverseProxy(back)
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if away.Load() && r.URL.Path == wire.PathBatches {
+			http.Error(w, "away", http.StatusBadGateway)
+			return
+		}
+		pass.ServeHTTP(w, r)
+	}))
+	t.Cleanup(proxy.Close)
+	said := func(column string) (text string) {
+		if err := s.srv.API.Store.Pool.QueryRow(ctx, "SELECT max("+column+"::text) FROM agent").Scan(&text); err != nil {
+			t.Fatal(err)
+		}
+		return text
+	}
+	var queue *store.Store
+	stop := s.start(proxy.URL, func(a *agent.Agent) { queue = a.Store })
+	eventually(t, "a first measurement", func() bool { return len(s.rows(check)) > 0 })
+	away.Store(true) // what is stored stays there
+	fill()
+	for err = nil; err == nil; {
+		_, err = queue.Add(wire.Measurement{Check: "none", At: span.Of(storetest.Now()), Outcome: measure.OK, Detail: strings.Repeat("quay ", 200)}, nil)
+	}
+	eventually(t, "a complaint", func() bool { return strings.Contains(said("complaint"), "held in memory") })
+	before := len(s.rows(check))
+	away.Store(false)
+	eventually(t, "measurements by way of memory", func() bool { return len(s.rows(check)) > before+1 })
+	if n := said("lost"); n != "0" {
+		t.Errorf("%s are said to be lost", n)
+	}
+	stop()
+	if err := os.Remove(filler); err != nil {
+		t.Fatal(err)
+	}
+	stop = s.start(proxy.URL)
+	defer stop()
+	now := len(s.rows(check))
+	eventually(t, "measurements again", func() bool { return len(s.rows(check)) > now })
 }
 
 // While the server is away and across restarts of its own, an agent goes on

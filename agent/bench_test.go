@@ -13,6 +13,7 @@ import (
 	"kestite/agent/wire"
 	"kestite/core/definition"
 	"kestite/core/span"
+	"kestite/server/store/storetest"
 )
 
 // BenchmarkLateness runs an agent with 1,000 ping checks, 100 starts a second,
@@ -25,12 +26,12 @@ func BenchmarkLateness(b *testing.B) {
 		for b.Loop() {
 			late := make([]float64, 3*checks)
 			var all sync.WaitGroup
-			began := time.Now()
+			began := storetest.Now()
 			for i := range late {
 				at := began.Add(time.Duration(i) * 10 * time.Millisecond)
 				all.Go(func() {
-					time.Sleep(time.Until(at))
-					late[i] = float64(time.Since(at).Milliseconds())
+					time.Sleep(at.Sub(storetest.Now()))
+					late[i] = float64(storetest.Now().Sub(at).Milliseconds())
 				})
 			}
 			all.Wait()
@@ -47,7 +48,7 @@ func read(r *http.Request, out any) {
 }
 
 func assignments(checks int, intervalS int64) wire.Assignments {
-	out := wire.Assignments{Location: "tolvik", Mark: "1", Clock: span.Of(time.Now())}
+	out := wire.Assignments{Location: "tolvik", Mark: "1", Clock: span.Of(storetest.Now())}
 	for i := range checks {
 		out.Checks = append(out.Checks, wire.Check{
 			ID: fmt.Sprintf("check-%04d", i), Kind: "ping", Target: fmt.Sprintf("127.9.%d.%d", i/250, 1+i%250), IntervalS: intervalS, TimeoutMS: 1000,

@@ -207,7 +207,7 @@ func (a *Agent) deliver(ctx context.Context) {
 			continue
 		}
 		if err := a.settle(p); err != nil {
-			a.Log.Warn("measurements wait until it is known when they were made", "waiting", len(p.rows), "error", err)
+			a.Log.Warn("measurements wait until it is known when they were made", "waiting", a.Store.Backlog(), "error", err)
 			c.next = append([]*piece{p}, c.next...)
 			sleep(ctx, time.Second)
 			continue
@@ -231,7 +231,7 @@ func (a *Agent) deliver(ctx context.Context) {
 		if f == taken || f == atFault {
 			continue
 		}
-		a.Log.Warn("delivery failed; the measurements are kept", "waiting", len(p.rows), "error", err, "again_in", pause.String())
+		a.Log.Warn("delivery failed; the measurements are kept", "waiting", a.Store.Backlog(), "error", err, "again_in", pause.String())
 		sleep(ctx, pause)
 		pause = min(2*pause, 15*time.Second)
 	}

@@ -21,6 +21,7 @@ import (
 	"kestite/agent/wire"
 	"kestite/core/measure"
 	"kestite/core/span"
+	"kestite/server/store/storetest"
 )
 
 // world is a store and a server as a courier sees them.
@@ -211,7 +212,7 @@ func TestDeliveryWithPoison(t *testing.T) {
 		return http.StatusOK, receipt
 	})
 	for i := range 100 {
-		m := wire.Measurement{Check: "c", At: span.Of(time.Now()), Outcome: measure.OK}
+		m := wire.Measurement{Check: "c", At: span.Of(storetest.Now()), Outcome: measure.OK}
 		m.Detail = map[int]string{17: "unreadable", 40: "unstorable", 41: "misplaced", 99: "unreadable"}[i]
 		if _, err := kept.Add(m, nil); err != nil {
 			t.Fatal(err)
@@ -222,8 +223,8 @@ func TestDeliveryWithPoison(t *testing.T) {
 	done := make(chan struct{})
 	go func() { defer close(done); a.deliver(ctx) }()
 	defer func() { end(); <-done }()
-	for limit := time.Now().Add(30 * time.Second); kept.Backlog() > 0; time.Sleep(10 * time.Millisecond) {
-		if time.Now().After(limit) {
+	for limit := storetest.Now().Add(30 * time.Second); kept.Backlog() > 0; time.Sleep(10 * time.Millisecond) {
+		if storetest.Now().After(limit) {
 			t.Fatalf("%d wait still", kept.Backlog())
 		}
 	}
@@ -298,7 +299,7 @@ func TestBatchesArePackedWhereThatIsTaken(t *testing.T) {
 	}))
 	defer srv.Close()
 	c := NewClient(srv.URL, "token")
-	batch := wire.Batch{Measurements: []wire.Measurement{{Check: "gates", At: span.Of(time.Now()), Outcome: measure.OK, Measures: map[string]float64{"total_ms": 4}}}}
+	batch := wire.Batch{Measurements: []wire.Measurement{{Check: "gates", At: span.Of(storetest.Now()), Outcome: measure.OK, Measures: map[string]float64{"total_ms": 4}}}}
 	for _, step := range []struct {
 		old  bool
 		want []string

@@ -13,6 +13,8 @@ import (
 
 // rates bound how much an agent measures.
 type rates struct {
+	now func() time.Time // the placed clock, by which days begin
+
 	mu      sync.Mutex
 	set     definition.Rates
 	all     *rate.Limiter
@@ -21,8 +23,8 @@ type rates struct {
 	used    int64
 }
 
-func newRates() *rates {
-	return &rates{all: rate.NewLimiter(rate.Inf, 1), targets: map[string]time.Time{}}
+func newRates(now func() time.Time) *rates {
+	return &rates{now: now, all: rate.NewLimiter(rate.Inf, 1), targets: map[string]time.Time{}}
 }
 
 func (r *rates) follow(set *definition.Rates) {
@@ -45,8 +47,8 @@ func (r *rates) follow(set *definition.Rates) {
 // wait waits until a target may be measured. It returns why it may not be at
 // all within a time, empty when it may.
 func (r *rates) wait(ctx context.Context, target string, within time.Duration) string {
-	if why := r.spend(); why != "" {
-		return why
+	if why := r.spend(0); why != "" {
+		return why // nothing waits for what is used up
 	}
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
@@ -54,20 +56,21 @@ func (r *rates) wait(ctx context.Context, target string, within time.Duration) s
 	if err := r.all.Wait(ctx); err != nil || ctx.Err() != nil {
 		return fmt.Sprintf("not measured: the location's rates leave no room within %.0f s", within.Seconds())
 	}
-	return ""
+	return r.spend(1)
 }
 
-// spend takes one from the day's measurements.
-func (r *rates) spend() string {
+// spend takes n from the measurements of the day as it is now (UTC), or says that none
+// is left.
+func (r *rates) spend(n int64) string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if today := time.Now().UTC().Truncate(24 * time.Hour); !today.Equal(r.day) {
+	if today := r.now().UTC().Truncate(24 * time.Hour); !today.Equal(r.day) {
 		r.day, r.used = today, 0
 	}
 	if r.set.PerDay > 0 && r.used >= r.set.PerDay {
 		return fmt.Sprintf("not measured: the location's %d measurements of the day are used up", r.set.PerDay)
 	}
-	r.used++
+	r.used += n
 	return ""
 }
 

@@ -26,6 +26,7 @@ import (
 	"kestite/core/measure"
 	"kestite/core/span"
 	"kestite/instrument"
+	"kestite/server/store/storetest"
 )
 
 // cpu is the processor time that this process has used.
@@ -76,7 +77,7 @@ func scale(b *testing.B, checks []wire.Check, during time.Duration) {
 				case <-time.After(time.Duration(rep.WaitS) * time.Second):
 				}
 			}
-			json.NewEncoder(w).Encode(wire.Assignments{Location: "tolvik", Mark: "1", Clock: span.Of(time.Now()), Checks: checks})
+			json.NewEncoder(w).Encode(wire.Assignments{Location: "tolvik", Mark: "1", Clock: span.Of(storetest.Now()), Checks: checks})
 		}))
 		kept, err := store.Open(b.TempDir(), store.Max)
 		if err != nil {
@@ -140,7 +141,7 @@ func BenchmarkScalePing(b *testing.B) {
 			const packets = targets / intervalS * seconds
 			got := 0
 			done := make(chan struct{})
-			conn.SetReadDeadline(time.Now().Add((seconds + 1) * time.Second))
+			conn.SetReadDeadline(storetest.Now().Add((seconds + 1) * time.Second))
 			go func() {
 				defer close(done)
 				buf := make([]byte, 1500)
@@ -151,11 +152,11 @@ func BenchmarkScalePing(b *testing.B) {
 					got++
 				}
 			}()
-			before, began := cpu(), time.Now()
+			before, began := cpu(), storetest.Now()
 			m := icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: 7, Data: make([]byte, 56)}}
 			for i := range packets {
-				if at := began.Add(time.Duration(i) * time.Second * intervalS / targets); time.Until(at) > time.Millisecond {
-					time.Sleep(time.Until(at))
+				if at := began.Add(time.Duration(i) * time.Second * intervalS / targets); at.Sub(storetest.Now()) > time.Millisecond {
+					time.Sleep(at.Sub(storetest.Now()))
 				}
 				packet, err := m.Marshal(nil)
 				if err != nil {

@@ -119,6 +119,16 @@ func (s *schedule) hasten(check string, at time.Time) {
 	}
 }
 
+// put puts a check that was taken and could not start in time back.
+func (s *schedule) put(check string, now time.Time) {
+	s.mu.Lock()
+	d := s.known[check]
+	s.mu.Unlock()
+	if d != nil {
+		s.hasten(check, d.missed(now))
+	}
+}
+
 // follow puts checks back on their grid when the clock was set back: one whose
 // next start is more than an interval away would not be measured until then. It
 // needs the lock.
@@ -148,18 +158,41 @@ func (s *schedule) place(now time.Time) {
 	heap.Init(&s.heap)
 }
 
+// slack is how late a check may start: a tenth of its interval, half a second at least and
+// a second at most. After a pause of the agent (stopped, asleep, waiting for its disk) all
+// that came due meanwhile would start at once, and measure the agent.
+func slack(interval time.Duration) time.Duration {
+	return min(max(interval/10, 500*time.Millisecond), time.Second)
+}
+
+// catchUp is the grid on which checks that missed their start are put back, where their
+// own is coarser: a day's certificate check does not wait for the next day.
+const catchUp = 5 * time.Minute
+
+// missed is the next start of a check that could not start when it was due: the instants
+// on its grid that have gone by stay not measured.
+func (d *due) missed(now time.Time) time.Time {
+	grid := min(d.interval, catchUp)
+	return next(now, grid, d.phase%grid)
+}
+
 // take returns the checks that are due at now and do not pause then, each with the time it was due,
-// and when the next one is.
+// and when the next one is. Those that come too late are put back.
 func (s *schedule) take(now time.Time) (ready []due, wake time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.follow(now)
 	for len(s.heap) > 0 && !s.heap[0].at.After(now) {
 		d := s.heap[0]
-		if !d.check.IsQuiet(span.Of(d.at)) {
+		switch {
+		case now.Sub(d.at) > slack(d.interval):
+			d.at = d.missed(now)
+		case d.check.IsQuiet(span.Of(d.at)):
+			d.at = next(now, d.interval, d.phase)
+		default:
 			ready = append(ready, *d)
+			d.at = next(now, d.interval, d.phase)
 		}
-		d.at = next(now, d.interval, d.phase)
 		heap.Fix(&s.heap, 0)
 	}
 	wake = now.Add(time.Hour)

@@ -55,9 +55,19 @@ func TestScheduleKeepsWhatStaysAndForgetsWhatGoes(t *testing.T) {
 		t.Errorf("%d checks started", len(seen))
 	}
 	s.set("tolvik", checks(3), now)
-	ready, _ := s.take(now.Add(10 * time.Second))
-	if len(ready) != 3 {
-		t.Errorf("%d of 3 checks are left", len(ready))
+	if n := startsOver(s, now, 10*time.Second); n != 3 {
+		t.Errorf("%d of 3 checks are left", n)
+	}
+}
+
+// startsOver is how many checks start in a time, taken as they come due.
+func startsOver(s *schedule, now time.Time, length time.Duration) (n int) {
+	for end := now.Add(length); ; {
+		ready, wake := s.take(now)
+		if n += len(ready); wake.After(end) {
+			return n
+		}
+		now = wake
 	}
 }
 
@@ -93,13 +103,13 @@ func TestScheduleLeavesOutWhatPauses(t *testing.T) {
 	// What is cancelled meanwhile is measured at once again.
 	checks[0].Quiet = []span.Span{{From: quiet.From, To: quiet.To.Add(span.Hour)}}
 	s.set("tolvik", checks, begin.Add(5*time.Minute))
-	if ready, _ := s.take(begin.Add(5*time.Minute + 10*time.Second)); len(ready) != 1 {
-		t.Errorf("%d start, of which one pauses", len(ready))
+	if n := startsOver(s, begin.Add(5*time.Minute), 10*time.Second); n != 1 {
+		t.Errorf("%d start, of which one pauses", n)
 	}
 	checks[0].Quiet = nil
 	s.set("tolvik", checks, begin.Add(5*time.Minute+11*time.Second))
-	if ready, _ := s.take(begin.Add(5*time.Minute + 20*time.Second)); len(ready) != 2 {
-		t.Errorf("%d start after the pause was taken back", len(ready))
+	if n := startsOver(s, begin.Add(5*time.Minute+11*time.Second), 9*time.Second); n != 2 {
+		t.Errorf("%d start after the pause was taken back", n)
 	}
 }
 
@@ -152,5 +162,64 @@ func TestClockIsSet(t *testing.T) {
 		if len(after) != 3 {
 			t.Errorf("after a step of %s only %v started", step, after)
 		}
+	}
+}
+
+// After a pause nothing that came due meanwhile starts: each check goes on at its own places,
+// so that no second has more starts than usual, and the rare ones do not wait for their next
+// day.
+func TestAPauseMakesNoHerd(t *testing.T) {
+	for _, interval := range []int64{60, 3600, 86_400} {
+		s := newSchedule()
+		now := time.UnixMilli(1_772_409_600_000)
+		var checks []wire.Check
+		for i := range 2000 {
+			checks = append(checks, wire.Check{ID: fmt.Sprint(i), IntervalS: interval})
+		}
+		s.set("tolvik", checks, now)
+		most := func(length, step time.Duration) (most int, started map[string]int) {
+			started = map[string]int{}
+			perSecond := map[int64]int{}
+			for end := now.Add(length); now.Before(end); now = now.Add(step) {
+				ready, _ := s.take(now)
+				for _, d := range ready {
+					if late := now.Sub(d.at); late > slack(d.interval) {
+						t.Fatalf("%s starts %s late", d.check.ID, late)
+					}
+					started[d.check.ID]++
+					perSecond[now.Unix()]++
+				}
+			}
+			for _, n := range perSecond {
+				most = max(most, n)
+			}
+			return most, started
+		}
+		usual, _ := most(3*time.Minute, 10*time.Millisecond)
+		now = now.Add(time.Duration(interval) * time.Second / 2)
+		after, started := most(max(time.Duration(interval)*time.Second, catchUp+time.Second), 100*time.Millisecond)
+		// What missed its start is spread over five minutes at least.
+		if bound := max(2*usual, 2000/300*2+usual); after > bound {
+			t.Errorf("every %d s: %d starts in a second after a pause, %d before", interval, after, usual)
+		}
+		if len(started) != len(checks) {
+			t.Errorf("every %d s: %d of %d were measured within an interval of the pause", interval, len(started), len(checks))
+		}
+	}
+}
+
+// A check that found no slot in time is put back, and does not wait for longer than five minutes.
+func TestWhatFoundNoSlotIsPutBack(t *testing.T) {
+	now := time.UnixMilli(1_772_409_600_000)
+	s := newSchedule()
+	s.set("tolvik", []wire.Check{{ID: "certificate", IntervalS: 86_400}}, now)
+	_, wake := s.take(now)
+	if ready, _ := s.take(wake); len(ready) != 1 {
+		t.Fatal("it was not due")
+	}
+	now = wake.Add(20 * time.Second)
+	s.put("certificate", now)
+	if _, again := s.take(now); again.Sub(now) > catchUp {
+		t.Errorf("the next start is %s away", again.Sub(now))
 	}
 }

@@ -64,7 +64,7 @@ func TestAgentsShareAndTakeOver(t *testing.T) {
 		return true
 	})
 	stopFirst()
-	lost := time.Now()
+	lost := storetest.Now()
 	eventually(t, "the other to take over", func() bool { return len(roster()) == 1 })
 	eventually(t, "all to be measured again", func() bool {
 		for _, c := range checks {

@@ -14,6 +14,7 @@ import (
 	"kestite/agent/store"
 	"kestite/core/span"
 	"kestite/server/store/raw"
+	"kestite/server/store/storetest"
 )
 
 // hits are the instants at which a target was asked.
@@ -25,7 +26,7 @@ type hits struct {
 func (h *hits) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.all = append(h.all, time.Now())
+	h.all = append(h.all, storetest.Now())
 }
 
 // near says whether the target was asked at about an instant, or a little later.
@@ -50,7 +51,7 @@ func (s *site) latest(check string, n int) []raw.Row {
 	if err != nil || len(lanes) == 0 {
 		s.t.Fatalf("lanes of %s: %v %v", check, lanes, err)
 	}
-	rows, err := raw.Latest(ctx, s.srv.API.Store.Queries, lanes[0].ID, span.Of(time.Now().Add(-48*time.Hour)), span.Of(time.Now().Add(48*time.Hour)), n)
+	rows, err := raw.Latest(ctx, s.srv.API.Store.Queries, lanes[0].ID, span.Of(storetest.Now().Add(-48*time.Hour)), span.Of(storetest.Now().Add(48*time.Hour)), n)
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -70,7 +71,7 @@ func TestMeasurementsArePlacedByTheDatabasesClock(t *testing.T) {
 			var moved atomic.Int64
 			moved.Store(int64(off))
 			s.start(s.srv.URL, func(a *agent.Agent) {
-				a.Now = func() time.Time { return time.Now().Add(time.Duration(moved.Load())) }
+				a.Now = func() time.Time { return storetest.Now().Add(time.Duration(moved.Load())) }
 			})
 			eventually(t, "its complaint", func() bool {
 				list, err := s.srv.API.Store.Agents(ctx)
@@ -107,7 +108,7 @@ func (s *site) alone(h *hits, start string) {
 	var queue *store.Store
 	stop := s.start("http://127.0.0.1:9", func(a *agent.Agent) {
 		queue = a.Store
-		a.Now, a.Start = func() time.Time { return time.Now().Add(-time.Hour) }, start
+		a.Now, a.Start = func() time.Time { return storetest.Now().Add(-time.Hour) }, start
 	})
 	eventually(s.t, "two measurements without a server", func() bool {
 		h.mu.Lock()
@@ -131,7 +132,7 @@ func TestMeasuredBeforeAServerWasHeard(t *testing.T) {
 	s.alone(h, "second")
 	before := len(s.rows(check))
 	stop = s.start(s.srv.URL, func(a *agent.Agent) {
-		a.Now, a.Start = func() time.Time { return time.Now().Add(-time.Hour) }, "second"
+		a.Now, a.Start = func() time.Time { return storetest.Now().Add(-time.Hour) }, "second"
 	})
 	eventually(t, "what was kept", func() bool { return len(s.rows(check)) >= before+2 })
 	stop()
@@ -198,7 +199,7 @@ func TestLossIsShownUntilSeen(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := kept.Lose(3, span.Of(time.Now())); err != nil {
+	if _, err := kept.Lose(3, span.Of(storetest.Now())); err != nil {
 		t.Fatal(err)
 	}
 	kept.Close()
@@ -225,7 +226,7 @@ func TestLossIsShownUntilSeen(t *testing.T) {
 	if kept, err = store.Open(s.dir, 1000); err != nil {
 		t.Fatal(err)
 	}
-	if all, err := kept.Lose(2, span.Of(time.Now())); err != nil || all.Count != 5 {
+	if all, err := kept.Lose(2, span.Of(storetest.Now())); err != nil || all.Count != 5 {
 		t.Fatalf("%+v, %v", all, err)
 	}
 	kept.Close()

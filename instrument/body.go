@@ -253,7 +253,7 @@ func number(ctx context.Context, body []byte, path string) (float64, error) {
 		}
 		return 0, nil
 	case string:
-		if f, err := strconv.ParseFloat(v, 64); err == nil && !math.IsNaN(f) && !math.IsInf(f, 0) {
+		if f, err := strconv.ParseFloat(v, 64); err == nil && decimal(v) && !math.IsNaN(f) && !math.IsInf(f, 0) {
 			return f, nil
 		}
 		found = fmt.Sprintf("the text %.100q", v)
@@ -282,4 +282,10 @@ func floats(doc any) any {
 		}
 	}
 	return doc
+}
+
+// decimal says whether a text is written in the characters of JSON's numbers (RFC 8259 §6),
+// and not as Go would write one (0x1p3, 1_000).
+func decimal(text string) bool {
+	return strings.Trim(text, "0123456789+-.eE") == "" && !strings.ContainsAny(text, "_xX")
 }

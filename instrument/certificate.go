@@ -4,8 +4,11 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"math"
+	"net"
+	"slices"
 	"time"
 
 	"kestite/core/definition"
@@ -45,19 +48,27 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 		}
 	}
 	began := time.Now()
-	conn := tls.Client(c, s.handshake(set.ServerName))
-	if err := conn.HandshakeContext(ctx); err != nil {
+	config := s.handshake(set.ServerName)
+	var shown *tls.ConnectionState // what was shown before the handshake came to an end
+	asked := false                 // for a certificate of ours
+	config.VerifyConnection = func(state tls.ConnectionState) error { shown = &state; return nil }
+	config.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
+		asked = true
+		return new(tls.Certificate), nil
+	}
+	conn := tls.Client(c, config)
+	if err := conn.HandshakeContext(ctx); err != nil && !(shown != nil && asked && refusedByAlert(err)) {
 		r := timedOut(failure(measure.Certificate, err), err, t.Timeout, "connected, but no TLS handshake")
 		r.Values = values
 		return r
 	}
 	values[measure.CertificateShake] = milliseconds(time.Since(began))
-	state := conn.ConnectionState()
+	state := *shown
 	now := s.now()
 	leaf := state.PeerCertificates[0]
 	values[measure.CertificateDaysLeft] = days(leaf.NotAfter.Sub(now))
 	seen := judge(state, set, s.Roots, now)
-	values[measure.CertificateChain] = days(ends(seen.used).Sub(now))
+	values[measure.CertificateChain] = days(ends(wereShown(seen.used, state.PeerCertificates)).Sub(now))
 	values[measure.CertificateKeyBits] = float64(keyBits(leaf))
 	values[measure.CertificateTLS] = map[uint16]float64{tls.VersionTLS10: 1.0, tls.VersionTLS11: 1.1, tls.VersionTLS12: 1.2,
 		tls.VersionTLS13: 1.3}[state.Version]
@@ -68,11 +79,33 @@ func (s *Set) certificate(ctx context.Context, t Task) Result {
 	r := judged(measure.Certificate, values, t.Limits)
 	r.Findings = c.findings()
 	r.Findings.Chain, r.Findings.Notes = links(state.PeerCertificates), seen.notes
+	if asked {
+		r.Findings.Notes = append(r.Findings.Notes, "the server asks for a certificate of its clients, and none was given")
+	}
 	r = seen.spoken(r)
 	if r.Outcome == measure.OK {
 		r.Detail = ""
 	}
 	return r
+}
+
+// wereShown are those of a chain that a server showed: a root that only this machine knows
+// is none of the server's to renew.
+func wereShown(chain, shown []*x509.Certificate) []*x509.Certificate {
+	var out []*x509.Certificate
+	for _, c := range chain {
+		if slices.ContainsFunc(shown, c.Equal) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// refusedByAlert says whether the other end broke a handshake off, as one does under TLS
+// 1.2 that is given no certificate of its client (RFC 5246 §7.4.6).
+func refusedByAlert(err error) bool {
+	var op *net.OpError
+	return errors.As(err, &op) && op.Op == "remote error"
 }
 
 // links describe a chain.

@@ -1,6 +1,7 @@
 package instrument
 
 import (
+	"bytes"
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/rsa"
@@ -295,12 +296,15 @@ func brokenLink(chain []*x509.Certificate) string {
 // revocation says what is wrong by the status that the server stapled (RFC 6066 §8, RFC 6960).
 func revocation(staple []byte, leaf *x509.Certificate, chain []*x509.Certificate, now time.Time) string {
 	issuer := leaf
-	if len(chain) > 1 {
-		issuer = chain[1]
-	}
-	status, err := ocsp.ParseResponseForCert(staple, leaf, issuer)
 	switch {
-	case err != nil:
+	case len(chain) > 1:
+		issuer = chain[1]
+	case !selfIssued(leaf):
+		return "" // who issued it is not known, which is said elsewhere
+	}
+	status, err := ocsp.ParseResponseForCert(staple, leaf, nil)
+	switch {
+	case err != nil || !mayRespond(status, issuer, now):
 		return "the revocation status that is stapled to it is not one of this certificate by its authority"
 	case status.Status == ocsp.Revoked:
 		return "it was revoked on " + status.RevokedAt.UTC().Format(time.RFC3339)
@@ -308,6 +312,21 @@ func revocation(staple []byte, leaf *x509.Certificate, chain []*x509.Certificate
 		return "the revocation status that is stapled to it ended on " + status.NextUpdate.UTC().Format(time.RFC3339)
 	}
 	return ""
+}
+
+// mayRespond says whether a status is signed by the issuer, or by a delegate that the issuer
+// signed for it (RFC 6960 §4.2.2.2). Where a certificate stands in the status, its own
+// signature was judged with it when it was read.
+func mayRespond(status *ocsp.Response, issuer *x509.Certificate, now time.Time) bool {
+	delegate := status.Certificate
+	if delegate == nil {
+		return status.CheckSignatureFrom(issuer) == nil
+	}
+	if bytes.Equal(delegate.RawSubjectPublicKeyInfo, issuer.RawSubjectPublicKeyInfo) && bytes.Equal(delegate.RawSubject, issuer.RawSubject) {
+		return true
+	}
+	return slices.Contains(delegate.ExtKeyUsage, x509.ExtKeyUsageOCSPSigning) && !now.Before(delegate.NotBefore) && !now.After(delegate.NotAfter) &&
+		issuer.CheckSignature(delegate.SignatureAlgorithm, delegate.RawTBSCertificate, delegate.Signature) == nil
 }
 
 // weaknesses looks at the key of every certificate used, and at every signature that

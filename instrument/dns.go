@@ -2,6 +2,7 @@ package instrument
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"math"
@@ -89,7 +90,7 @@ func (s *Set) dns(ctx context.Context, t Task) Result {
 	case answer.Rcode == dns.RcodeNameError:
 		return fail("%s says that there is no name %s", server, t.Target)
 	case answer.Rcode != dns.RcodeSuccess:
-		return fail("%s answers %s", server, dns.RcodeToString[answer.Rcode])
+		return fail("%s answers %s", server, rcodeName(answer))
 	case len(data) == 0:
 		return fail("%s has no %s record for %s", server, set.Type, t.Target)
 	case set.Expect != "" && !contains(data, set.Expect, kind):
@@ -98,6 +99,34 @@ func (s *Set) dns(ctx context.Context, t Task) Result {
 		return fail("the answer is not verified by DNSSEC: %s did not set the AD flag", server)
 	}
 	return r
+}
+
+// rcodeName names the code of an answer: with EDNS, 16 is BADVERS (RFC 6891 §9) and not
+// what TSIG takes it for (RFC 8945 §3).
+func rcodeName(answer *dns.Msg) string {
+	if answer.Rcode == dns.RcodeBadVers && answer.IsEdns0() != nil {
+		return "BADVERS"
+	}
+	if name, known := dns.RcodeToString[answer.Rcode]; known {
+		return name
+	}
+	return fmt.Sprintf("code %d", answer.Rcode)
+}
+
+// missing says what a message counts in its head (RFC 1035 §4.1.1) and does not hold;
+// nil where all is there, or the message says itself that it is cut.
+func missing(packet []byte, m *dns.Msg) error {
+	const head = 12
+	if len(packet) < head || m.Truncated {
+		return nil
+	}
+	for i, have := range []int{len(m.Question), len(m.Answer), len(m.Ns), len(m.Extra)} {
+		if said := int(binary.BigEndian.Uint16(packet[4+2*i:])); said != have {
+			part := []string{"questions", "answers", "authorities", "additional records"}[i]
+			return fmt.Errorf("the answer is broken: it counts %d %s, and %d are there", said, part, have)
+		}
+	}
+	return nil
 }
 
 // datagram is how many bytes cross the internet unfragmented (DNS flag day 2020).
@@ -153,7 +182,7 @@ func askByDatagram(ctx context.Context, ask *dns.Msg, server string) (answer *dn
 		}
 		answer := new(dns.Msg)
 		if err := answer.Unpack(buf[:n]); (err == nil || answer.Truncated) && answers(answer, ask) {
-			return answer, strange, nil
+			return answer, strange, missing(buf[:n], answer)
 		}
 		strange++
 	}
@@ -174,12 +203,16 @@ func askByStream(ctx context.Context, ask *dns.Msg, server string) (*dns.Msg, er
 		return nil, err
 	}
 	for {
-		answer, err := conn.ReadMsg()
+		packet, err := conn.ReadMsgHeader(nil)
 		if err != nil {
 			return nil, err
 		}
+		answer := new(dns.Msg)
+		if err := answer.Unpack(packet); err != nil {
+			return nil, err
+		}
 		if answers(answer, ask) {
-			return answer, nil
+			return answer, missing(packet, answer)
 		}
 	}
 }

@@ -44,6 +44,19 @@ func zone(t *testing.T) string {
 			out.Answer, out.AuthenticatedData = append(out.Answer, r), true
 		case "broken.skerry.example.":
 			out.Rcode = dns.RcodeServerFailure
+		case "version.skerry.example.":
+			out.SetEdns0(1232, false)
+			out.Rcode = dns.RcodeBadVers
+		case "fewer.skerry.example.":
+			r, _ := dns.NewRR("fewer.skerry.example. 300 IN A 127.0.0.1")
+			out.Answer = append(out.Answer, r)
+			packet, err := out.Pack()
+			if err != nil {
+				panic(err)
+			}
+			packet[7] = 3 // answers, as its head counts them
+			w.Write(packet)
+			return
 		case "silent.skerry.example.":
 			return
 		default:
@@ -93,6 +106,8 @@ func TestDNS(t *testing.T) {
 		"no record of the type": {name, definition.DNSSettings{Type: "SRV"}, measure.Failed, "has no SRV record"},
 		"no such name":          {"ferries.skerry.example", definition.DNSSettings{}, measure.Failed, "there is no name ferries.skerry.example"},
 		"a server in trouble":   {"broken.skerry.example", definition.DNSSettings{}, measure.Failed, "SERVFAIL"},
+		"another EDNS":          {"version.skerry.example", definition.DNSSettings{}, measure.Failed, "answers BADVERS"},
+		"counts what is not":    {"fewer.skerry.example", definition.DNSSettings{}, measure.Failed, "it counts 3 answers, and 1 are there"},
 		"verified":              {"signed.skerry.example", definition.DNSSettings{Signed: true}, measure.OK, ""},
 		"not verified":          {name, definition.DNSSettings{Signed: true}, measure.Failed, "AD flag"},
 		"silence":               {"silent.skerry.example", definition.DNSSettings{}, measure.Failed, "no answer from " + server + " within 400 ms"},

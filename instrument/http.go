@@ -10,6 +10,7 @@ import (
 	"math"
 	"net"
 	"net/http"
+	"net/http/cookiejar"
 	"net/http/httptrace"
 	"net/url"
 	"regexp"
@@ -18,6 +19,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"golang.org/x/net/publicsuffix"
 
 	"kestite/core/definition"
 	"kestite/core/measure"
@@ -125,6 +128,7 @@ type exchange struct {
 	status  int
 	proto   int
 	headers http.Header
+	cookies []*http.Cookie
 	line    string
 	body    []byte // its beginning
 	size    int64
@@ -132,6 +136,7 @@ type exchange struct {
 	expires time.Time
 	tls     opinion // of the last handshake
 	dialled dialled
+	jar     http.CookieJar // what redirects set, as a browser would keep it (RFC 6265); nil before the first
 }
 
 // follow asks, and where it may follows redirects. A secret goes to the
@@ -155,6 +160,12 @@ func (x *exchange) follow(ctx context.Context, s *Set, target string) error {
 			return nil
 		}
 		x.visited = append(x.visited, at.String())
+		if x.jar == nil {
+			if x.jar, err = cookiejar.New(&cookiejar.Options{PublicSuffixList: publicsuffix.List}); err != nil {
+				return err
+			}
+		}
+		x.jar.SetCookies(at, x.cookies)
 		next, err := at.Parse(where)
 		switch {
 		case err != nil || next.Scheme != "http" && next.Scheme != "https" || next.Host == "":
@@ -193,6 +204,11 @@ func (x *exchange) once(ctx context.Context, s *Set, method string, at *url.URL,
 	if x.secret.mayGoTo(at, home) {
 		x.secret.Sign(req)
 	}
+	if x.jar != nil {
+		for _, c := range x.jar.Cookies(at) {
+			req.AddCookie(c)
+		}
+	}
 	req.Close = true
 	x.tls = opinion{}
 	transport := s.transport(x.set, at.Hostname(), &x.dialled, &x.tls)
@@ -203,6 +219,7 @@ func (x *exchange) once(ctx context.Context, s *Set, method string, at *url.URL,
 	}
 	defer resp.Body.Close()
 	x.status, x.proto, x.headers, x.line = resp.StatusCode, resp.ProtoMajor, resp.Header, resp.Proto+" "+resp.Status
+	x.cookies = resp.Cookies()
 	if resp.TLS != nil && len(resp.TLS.PeerCertificates) > 0 {
 		x.expires = resp.TLS.PeerCertificates[0].NotAfter
 	}
@@ -386,8 +403,12 @@ func (p *phases) trace(ctx context.Context) context.Context {
 				p.remote = host
 			}
 		},
-		TLSHandshakeStart:    func() { now(&p.tlsStart) },
-		TLSHandshakeDone:     func(tls.ConnectionState, error) { now(&p.tlsDone) },
+		TLSHandshakeStart: func() { now(&p.tlsStart) },
+		TLSHandshakeDone: func(_ tls.ConnectionState, err error) {
+			if err == nil {
+				now(&p.tlsDone)
+			}
+		},
 		WroteRequest:         func(httptrace.WroteRequestInfo) { now(&p.wrote) },
 		GotFirstResponseByte: func() { now(&p.firstByte) },
 	})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -23,7 +24,7 @@ func ticketOffice(t *testing.T) *httptest.Server {
 		fmt.Fprintf(w, "%s %s host=%s desk=%s auth=%q", r.Method, body, r.Host, r.Header.Get("X-Desk"), r.Header.Get("Authorization"))
 	})
 	mux.HandleFunc("/bookings", func(w http.ResponseWriter, _ *http.Request) {
-		fmt.Fprint(w, `{"bookings":{"last_hour":4,"open":true,"text":"7.5","name":"Eider","none":null,"most":1e999},"sailings":[1,2]}`)
+		fmt.Fprint(w, `{"bookings":{"last_hour":4,"open":true,"text":"7.5","grouped":"1_000","hex":"0x1p3","name":"Eider","none":null,"most":1e999},"sailings":[1,2]}`)
 	})
 	mux.HandleFunc("/marked", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "\xEF\xBB\xBF{\"a\": 3, \"b\": -1e400}\n") })
 	mux.HandleFunc("/two", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"a": 3} {"a": 4}`) })
@@ -93,8 +94,10 @@ func TestHTTPAsksAndRates(t *testing.T) {
 		{"value missing", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.last_day"}, nil, nil, measure.Failed, "selects 0 values"},
 		{"several values", "/bookings", definition.HTTPSettings{JSONPath: "$.sailings[*]"}, nil, nil, measure.Failed, "selects 2 values"},
 		{"no number", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.name"}, nil, nil, measure.Failed, `the text "Eider", where one number is needed`},
+		{"digits in groups", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.grouped"}, nil, nil, measure.Failed, `the text "1_000", where one number is needed`},
+		{"another base", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.hex"}, nil, nil, measure.Failed, `the text "0x1p3", where one number is needed`},
 		{"a list", "/bookings", definition.HTTPSettings{JSONPath: "$.sailings"}, nil, nil, measure.Failed, "$.sailings selects a list of 2, where one number is needed"},
-		{"an object", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings"}, nil, nil, measure.Failed, "an object of 6 members"},
+		{"an object", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings"}, nil, nil, measure.Failed, "an object of 8 members"},
 		{"null", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.none"}, nil, nil, measure.Failed, "selects null"},
 		{"too large", "/bookings", definition.HTTPSettings{JSONPath: "$.bookings.most"}, nil, nil, measure.Failed, "too large to be compared"},
 		{"a byte order mark, and a large number elsewhere", "/marked", definition.HTTPSettings{JSONPath: "$.a"}, nil, []measure.Limit{{Measure: "value", DegradedBelow: &four}}, measure.Degraded, "Value in the answer 3"},
@@ -206,5 +209,45 @@ func TestHTTPIsBounded(t *testing.T) {
 	}
 	if r, _ := ask("/binary", time.Second); r.Outcome != measure.Failed || !strings.Contains(r.Findings.Response.Body, "\uFFFD") {
 		t.Errorf("an answer that is no text: %+v", r.Findings.Response)
+	}
+}
+
+// A page behind a redirect that sets a cookie is seen as a browser sees it: the cookie goes
+// where it belongs, and is forgotten with the measurement.
+func TestCookiesOfRedirects(t *testing.T) {
+	other := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprintf(w, "cookies: %d", len(r.Cookies()))
+	}))
+	other.Listener.Close()
+	var err error
+	if other.Listener, err = net.Listen("tcp", "127.0.0.2:0"); err != nil {
+		t.Fatal(err)
+	}
+	other.Start()
+	defer other.Close()
+	mux := http.NewServeMux()
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		if _, err := r.Cookie("visit"); err == nil {
+			fmt.Fprint(w, "Book your crossing")
+			return
+		}
+		http.SetCookie(w, &http.Cookie{Name: "visit", Value: "17"})
+		http.Redirect(w, r, "/", http.StatusFound)
+	})
+	mux.HandleFunc("/away", func(w http.ResponseWriter, r *http.Request) {
+		http.SetCookie(w, &http.Cookie{Name: "visit", Value: "17"})
+		http.Redirect(w, r, other.URL, http.StatusFound)
+	})
+	server := httptest.NewServer(mux)
+	defer server.Close()
+	s := set(t)
+	for path, want := range map[string]string{"/": "Book your crossing", "/away": "cookies: 0"} {
+		for range 2 {
+			r := s.Measure(context.Background(), instrument.Task{Kind: "http", Target: server.URL + path, Timeout: 5 * time.Second, Settings: definition.Settings{
+				HTTP: &definition.HTTPSettings{Redirects: 3, Status: "200", Text: want}}})
+			if r.Outcome != measure.OK || r.Measures("http")["redirects"] != 1 {
+				t.Errorf("%s: %v %q %v", path, r.Outcome, r.Detail, r.Measures("http"))
+			}
+		}
 	}
 }

@@ -199,8 +199,26 @@ func (c *icmpConn) receive(buf []byte) (message []byte, from netip.Addr, at time
 			return nil, from.Unmap(), at, nil
 		}
 		message = message[int(buf[0]&0xf)*4:]
+		if !sumHolds(message) { // raw sockets get what the kernel itself would drop
+			return nil, from.Unmap(), at, nil
+		}
 	}
 	return message, from.Unmap(), at, nil
+}
+
+// sumHolds says whether the checksum of an ICMPv4 message is right (RFC 792, RFC 1071).
+func sumHolds(message []byte) bool {
+	sum := uint32(0)
+	for i := 0; i+1 < len(message); i += 2 {
+		sum += uint32(binary.BigEndian.Uint16(message[i:]))
+	}
+	if len(message)%2 == 1 {
+		sum += uint32(message[len(message)-1]) << 8
+	}
+	for sum > 0xffff {
+		sum = sum>>16 + sum&0xffff
+	}
+	return sum == 0xffff
 }
 
 // arrivedAt takes the time of arrival from a control message (SO_TIMESTAMPNS),
@@ -221,4 +239,39 @@ func arrivedAt(oob []byte, now time.Time) time.Time {
 		}
 	}
 	return now
+}
+
+// icmpHead is how long the head of an echo request is (RFC 792, RFC 4443 §4.1).
+const icmpHead = 8
+
+// ipHead is how long the head of an IP packet without options is.
+func ipHead(addr netip.Addr) int {
+	if addr.Is4() {
+		return ipv4.HeaderLen
+	}
+	return ipv6.HeaderLen
+}
+
+// pathMTU is what the kernel knows of the largest packet that passes whole to an address
+// (RFC 1191, RFC 8201; IP_MTU of ip(7)); 0 where it knows nothing. It sends nothing.
+func pathMTU(addr netip.Addr) int {
+	conn, err := net.Dial("udp", netip.AddrPortFrom(addr, 9).String())
+	if err != nil {
+		return 0
+	}
+	defer conn.Close()
+	raw, err := conn.(*net.UDPConn).SyscallConn()
+	if err != nil {
+		return 0
+	}
+	level, option := unix.IPPROTO_IP, unix.IP_MTU
+	if !addr.Is4() {
+		level, option = unix.IPPROTO_IPV6, unix.IPV6_MTU
+	}
+	mtu := 0
+	raw.Control(func(fd uintptr) { mtu, err = unix.GetsockoptInt(int(fd), level, option) })
+	if err != nil {
+		return 0
+	}
+	return mtu
 }

@@ -4,6 +4,9 @@ import (
 	"net/netip"
 	"testing"
 	"time"
+
+	"golang.org/x/net/icmp"
+	"golang.org/x/net/ipv4"
 )
 
 // FuzzICMP feeds both readers of ICMP messages what anybody may send.
@@ -45,5 +48,27 @@ func TestDissectTellsProbesByPayloadOrChecksum(t *testing.T) {
 	unreached := append([]byte{3, 3}, head[2:]...)
 	if kind, _, _ := dissect(unreached, target, true); kind.what(target, target) != arrived || kind.what(target, router) != unreachable {
 		t.Error("a closed port at the target is reached, at a router it is not")
+	}
+}
+
+// Raw sockets are given what the kernel would drop: a message whose checksum is wrong is
+// nothing that anybody said.
+func TestChecksumsAreLookedAt(t *testing.T) {
+	for _, data := range []string{"", "odd", "even"} {
+		m := icmp.Message{Type: ipv4.ICMPTypeEchoReply, Body: &icmp.Echo{ID: 7, Seq: 9, Data: []byte(data)}}
+		packet, err := m.Marshal(nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !sumHolds(packet) {
+			t.Errorf("%q: a right sum does not hold", data)
+		}
+		for i := range packet {
+			packet[i] ^= 4
+			if sumHolds(packet) {
+				t.Errorf("%q: byte %d was changed, and the sum holds", data, i)
+			}
+			packet[i] ^= 4
+		}
 	}
 }

@@ -235,6 +235,70 @@ func TestPathEnds(t *testing.T) {
 	}
 }
 
+// A router that refuses one packet of ten has lost that one: the way goes on, and the hop
+// that said so is the one that did.
+func TestOneRefusalIsOnePacket(t *testing.T) {
+	t.Parallel() // it waits more than it measures
+	n := newNetwork(t)
+	if n == nil {
+		return
+	}
+	n.calm()
+	const once = "add table ip once { chain passed { type filter hook forward priority 0; ip daddr 198.18.9.2 limit rate 1/hour burst 1 packets reject with icmp type host-unreachable; }; }"
+	measured := n.measurer("client")
+	for _, method := range []string{"icmp", "udp", "tcp"} {
+		n.at("r3", "nft", once)
+		r := measured(trace(target4, definition.PathSettings{Method: method, Rounds: 10, SpacingMS: 50}))
+		n.at("r3", "nft", "delete table ip once")
+		if got := hops(t, r); len(got) != 4 || got[2] != "198.18.6.2" || got[3] != target4 || r.Outcome != measure.OK || r.Measures["loss_percent"] != 10 {
+			t.Errorf("path by %s: %v %v %q %v", method, got, r.Outcome, r.Detail, r.Measures)
+			continue
+		}
+		if note := r.Findings.Trace.Hops[3].Note; note != "198.18.6.2 says: host unreachable (1 of 10 packets)" {
+			t.Errorf("path by %s: of the target is said %q", method, note)
+		}
+	}
+	ping := instrument.Task{Kind: "ping", Target: target4, Timeout: time.Second, Settings: definition.Settings{
+		Ping: &definition.PingSettings{Packets: 10, SizeBytes: 56, SpacingMS: 20}}}
+	n.at("r3", "nft", once)
+	r := measured(ping)
+	if r.Outcome != measure.OK || r.Measures["loss_percent"] != 10 || !slices.Equal(r.Findings.Notes, []string{
+		"198.18.6.2 says of 198.18.9.2: host unreachable (1 of 10 packets)"}) {
+		t.Errorf("ping: %v %q %v %+v", r.Outcome, r.Detail, r.Measures, r.Findings)
+	}
+	ping.Target = "198.18.91.2"
+	if r := measured(ping); r.Outcome != measure.Failed || !strings.HasPrefix(r.Detail, "198.18.6.2 says of 198.18.91.2: host unreachable") {
+		t.Errorf("all refused: %v %q", r.Outcome, r.Detail)
+	}
+}
+
+// Packets larger than the way's largest: the one that finds it out is lost, the others go
+// on in pieces, and the largest is a finding, also where the kernel remembers it.
+func TestPingLargerThanTheWay(t *testing.T) {
+	t.Parallel() // it waits more than it measures
+	n := newNetwork(t)
+	if n == nil {
+		return
+	}
+	n.calm()
+	n.at("r3", "ip", "link", "set", "to-target", "mtu", "1300")
+	n.at("target", "ip", "link", "set", "to-r3", "mtu", "1300")
+	measured := n.measurer("client")
+	for _, target := range []string{target4, target6} {
+		ping := instrument.Task{Kind: "ping", Target: target, Timeout: time.Second, Settings: definition.Settings{
+			Ping: &definition.PingSettings{Packets: 5, SizeBytes: 1400, SpacingMS: 100}}}
+		for which, loss := range []float64{20, 0} {
+			r := measured(ping)
+			if r.Outcome != measure.OK || r.Measures["loss_percent"] != loss ||
+				!slices.ContainsFunc(r.Findings.Notes, func(note string) bool {
+					return strings.HasPrefix(note, "the largest packet that passes whole to "+target+" has 1300 bytes")
+				}) {
+				t.Errorf("%s, measurement %d: %v %q %v %+v", target, which+1, r.Outcome, r.Detail, r.Measures, r.Findings)
+			}
+		}
+	}
+}
+
 func TestSilentHopIsUnknown(t *testing.T) {
 	t.Parallel() // it waits more than it measures
 	n := newNetwork(t)

@@ -1,6 +1,7 @@
 package instrument
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math"
@@ -111,16 +112,61 @@ type walk struct {
 	highest int // distance of the last hop looked at
 }
 
-// end is the shortest distance at which the target, or a router that refuses,
-// answered; 0 while there is none.
-func (w *walk) end(which ...answer) int {
+// nearest is the shortest distance at which there was an answer of a kind; 0 while
+// there is none.
+func (w *walk) nearest(which answer) int {
 	best := 0
 	for _, p := range w.probes {
-		if p.got != nil && slices.Contains(which, p.got.what) && (best == 0 || p.ttl < best) {
+		if p.got != nil && p.got.what == which && (best == 0 || p.ttl < best) {
 			best = p.ttl
 		}
 	}
 	return best
+}
+
+// refused is the shortest distance for which somebody refuses packets while nothing is
+// known of any further on, and how many were refused; 0 where one that was sent further
+// got there, as one refusal ends no path.
+func (w *walk) refused() (ttl, packets int) {
+	ttl = w.nearest(unreachable)
+	for _, p := range w.probes {
+		switch {
+		case p.got == nil || p.ttl < ttl:
+		case p.got.what == unreachable:
+			packets++
+		case p.got.what == arrived, p.ttl > ttl:
+			return 0, 0
+		}
+	}
+	return ttl, packets
+}
+
+// enoughRefused is how many refusals end the search for the way.
+const enoughRefused = 3
+
+// over says whether the search for the way has come to an end.
+func (w *walk) over() bool {
+	_, packets := w.refused()
+	return packets >= enoughRefused || w.nearest(arrived) > 0
+}
+
+// stands is the distance at which somebody stands who refuses packets: where time was
+// exceeded at them, since they refuse what goes further, and otherwise the shortest at
+// which they refuse.
+func (w *walk) stands(who netip.Addr) int {
+	at, refuses := 0, 0
+	for _, p := range w.probes {
+		if p.got == nil || p.got.from != who {
+			continue
+		}
+		if p.got.what == exceeded && (at == 0 || p.ttl < at) {
+			at = p.ttl
+		}
+		if p.got.what == unreachable && (refuses == 0 || p.ttl < refuses) {
+			refuses = p.ttl
+		}
+	}
+	return cmp.Or(at, refuses)
 }
 
 // run takes no longer than a timeout to find the way, the spacing for each further
@@ -133,8 +179,10 @@ func (w *walk) run(ctx context.Context) error {
 	found := time.Now()
 	for round := 1; round < w.set.Rounds; round++ {
 		last := w.highest
-		if e := w.end(arrived, unreachable); e > 0 {
+		if e := w.nearest(arrived); e > 0 {
 			last = e
+		} else if ttl, _ := w.refused(); ttl > 0 {
+			last = ttl
 		}
 		pace := min(betweenHops, spacing/time.Duration(max(1, last)))
 		begin := found.Add(time.Duration(round)*spacing - time.Duration(last)*pace)
@@ -165,14 +213,14 @@ func (w *walk) explore(ctx context.Context, until time.Time) error {
 					waiting++
 				}
 			}
-			return waiting < firstWindow || w.end(arrived, unreachable) > 0 || !time.Now().Before(until)
+			return waiting < firstWindow || w.over() || !time.Now().Before(until)
 		}
 		for !open() {
 			if err := w.listen(ctx, time.Now().Add(2*betweenHops), open); err != nil {
 				return err
 			}
 		}
-		if w.end(arrived, unreachable) > 0 || w.silent() >= silentHops || !time.Now().Before(until) {
+		if w.over() || w.silent() >= silentHops || !time.Now().Before(until) {
 			return nil
 		}
 		if _, round := w.loop(); round != nil {
@@ -262,15 +310,16 @@ func (w *walk) listen(ctx context.Context, until time.Time, done func() bool) er
 // trace sums up a walk that is over.
 func (w *walk) trace(target netip.Addr) measure.Trace {
 	t := measure.Trace{Method: w.set.Method, Target: target.String(), Hops: []measure.Hop{}}
-	last := w.end(arrived)
+	last := w.nearest(arrived)
 	t.Reached = last > 0
-	if !t.Reached {
-		last = w.end(unreachable)
-	}
-	refused := last > 0 && !t.Reached
-	if last == 0 { // silence: up to the last that answered
+	refused := w.refusal()
+	switch {
+	case t.Reached:
+	case refused != nil:
+		last = w.stands(refused.from)
+	default: // silence: up to the last that answered
 		for _, p := range w.probes {
-			if p.got != nil {
+			if p.got != nil && p.got.what == exceeded {
 				last = max(last, p.ttl)
 			}
 		}
@@ -281,9 +330,9 @@ func (w *walk) trace(target netip.Addr) measure.Trace {
 	bearOut(t.Hops, t.Reached)
 	switch {
 	case t.Reached:
-	case refused:
-		h := t.Hops[last-1]
-		t.End = fmt.Sprintf("the path ends at hop %d, where %s says: %s", last, strings.Join(h.Addrs, ", "), h.Note)
+	case refused != nil:
+		t.Hops[last-1].Note = refused.note
+		t.End = fmt.Sprintf("the path ends at hop %d, where %s says: %s", last, refused.from, refused.note)
 	case w.describeLoop() != "":
 		t.End = w.describeLoop()
 	case last == 0:
@@ -292,6 +341,18 @@ func (w *walk) trace(target netip.Addr) measure.Trace {
 		t.End = fmt.Sprintf("silence after hop %d (%s), %d hops further", last, t.Hops[last-1].Addrs[0], w.highest-last)
 	}
 	return t
+}
+
+// refusal is that of the packets at the shortest distance, where refusals are what ends
+// the path; nil where they are not.
+func (w *walk) refusal() *reply {
+	ttl, _ := w.refused()
+	for _, p := range w.probes {
+		if ttl > 0 && p.ttl == ttl && p.got != nil && p.got.what == unreachable {
+			return p.got
+		}
+	}
+	return nil
 }
 
 // describeLoop is empty where there is none.
@@ -311,6 +372,7 @@ func (w *walk) describeLoop() string {
 func (w *walk) hop(ttl int) measure.Hop {
 	h := measure.Hop{TTL: ttl, Addrs: []string{}}
 	var rtts []float64
+	var refusals counted
 	for _, p := range w.probes {
 		if p.ttl != ttl {
 			continue
@@ -319,15 +381,19 @@ func (w *walk) hop(ttl int) measure.Hop {
 		if p.got == nil {
 			continue
 		}
+		if p.got.what == unreachable {
+			who, here := p.got.from, w.stands(p.got.from) == ttl
+			if refusals.add(fmt.Sprintf("%s says: %s", who, p.got.note)); !here {
+				continue // this packet got lost; who said so is not this hop
+			}
+		}
 		h.Answered++
 		rtts = append(rtts, float64(p.got.at.Sub(p.at))/float64(time.Millisecond))
 		if a := p.got.from.String(); !slices.Contains(h.Addrs, a) {
 			h.Addrs = append(h.Addrs, a)
 		}
-		if p.got.what == unreachable {
-			h.Note = p.got.note
-		}
 	}
+	h.Note = refusals.words(h.Sent)
 	if len(rtts) > 0 {
 		values := measure.RoundTrips(rtts)
 		low, mean, high := rounded(values[measure.TripLeast]), rounded(values[measure.TripMean]), rounded(values[measure.TripMost])

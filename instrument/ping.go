@@ -65,9 +65,9 @@ func (s *Set) pingOne(ctx context.Context, addr netip.Addr, set definition.PingS
 	r := judged(measure.Ping, values, t.Limits)
 	r.Findings = &measure.Findings{Notes: got.notes(addr)}
 	switch {
-	case values[measure.TripLoss] == 100 && got.refusal != "":
+	case values[measure.TripLoss] == 100 && len(got.refusals) > 0:
 		r.Outcome = measure.Failed
-		r.Detail = got.refusal
+		r.Detail = got.refusals.words(len(got.rtts))
 	case values[measure.TripLoss] == 100:
 		r.Outcome = measure.Failed
 		r.Detail = fmt.Sprintf("no answer to %d packets from %s within %d ms", len(got.rtts), addr, t.Timeout.Milliseconds())
@@ -85,9 +85,40 @@ type pong struct {
 
 // echoes are what came of the requests of one measurement.
 type echoes struct {
-	rtts    []float64    // ms, in the order sent, NaN for one that was not answered in time
-	refusal string       // who said what of one of them
-	others  []netip.Addr // who answered and was not asked
+	rtts     []float64    // ms, in the order sent, NaN for one that was not answered in time
+	refusals counted      // who said what of those that were refused
+	others   []netip.Addr // who answered and was not asked
+	fits     int          // bytes of the largest packet that passes whole, as far as known; 0: nothing is
+}
+
+// counted is what was said of packets, in the order it was said first.
+type counted []saying
+
+type saying struct {
+	text    string
+	packets int
+}
+
+func (c *counted) add(text string) {
+	for i := range *c {
+		if (*c)[i].text == text {
+			(*c)[i].packets++
+			return
+		}
+	}
+	*c = append(*c, saying{text, 1})
+}
+
+// words are what was said, with of how many of all packets unless it was said of all.
+func (c counted) words(all int) string {
+	var out []string
+	for _, s := range c {
+		if s.packets < all {
+			s.text = fmt.Sprintf("%s (%d of %d packets)", s.text, s.packets, all)
+		}
+		out = append(out, s.text)
+	}
+	return strings.Join(out, "; ")
 }
 
 // notes are worth knowing of a measurement that has answers.
@@ -96,8 +127,11 @@ func (e *echoes) notes(asked netip.Addr) []string {
 	for _, o := range e.others {
 		out = append(out, fmt.Sprintf("%s answered, and %s was asked", o, asked))
 	}
-	if e.refusal != "" && slices.ContainsFunc(e.rtts, func(v float64) bool { return !math.IsNaN(v) }) {
-		out = append(out, e.refusal)
+	if len(e.refusals) > 0 && slices.ContainsFunc(e.rtts, func(v float64) bool { return !math.IsNaN(v) }) {
+		out = append(out, e.refusals.words(len(e.rtts)))
+	}
+	if e.fits > 0 {
+		out = append(out, fmt.Sprintf("the largest packet that passes whole to %s has %d bytes; larger ones go in pieces", asked, e.fits))
 	}
 	return out
 }
@@ -330,8 +364,8 @@ func (s *icmpSocket) forget(tokens []uint64) {
 	}
 }
 
-// echo sends the packets of one measurement and gathers what comes of them. It ends
-// at once when somebody refuses one before any was answered.
+// echo sends the packets of one measurement and gathers what comes of them. One that is
+// refused is lost, and the others go on.
 func (p *pinger) echo(ctx context.Context, addr netip.Addr, set definition.PingSettings, timeout time.Duration) (*echoes, error) {
 	s, err := p.socket(addr.Is4())
 	if err != nil {
@@ -342,14 +376,17 @@ func (p *pinger) echo(ctx context.Context, addr netip.Addr, set definition.PingS
 	spacing := time.Duration(max(1, set.SpacingMS)) * time.Millisecond
 	began := time.Now()
 	for i := range set.Packets {
-		if over, err := run.listen(ctx, began.Add(time.Duration(i)*spacing)); over || err != nil {
+		if err := run.listen(ctx, began.Add(time.Duration(i)*spacing)); err != nil {
 			return &run.echoes, err
 		}
 		if err := run.send(i, set); err != nil {
 			return nil, err
 		}
 	}
-	_, err = run.listen(ctx, time.Now().Add(timeout))
+	err = run.listen(ctx, time.Now().Add(timeout))
+	if mtu := pathMTU(addr); mtu > 0 && mtu < set.SizeBytes+icmpHead+ipHead(addr) {
+		run.fits = mtu
+	}
 	return &run.echoes, err
 }
 
@@ -363,7 +400,6 @@ type echoRun struct {
 	tokens  []uint64
 	sent    []time.Time
 	open    int // requests of which nothing is known
-	heard   int // answers
 }
 
 func (r *echoRun) send(i int, set definition.PingSettings) error {
@@ -378,42 +414,38 @@ func (r *echoRun) send(i int, set definition.PingSettings) error {
 	case noWay(err) && noRoute(r.addr):
 		return &errOwn{fmt.Errorf("this machine has no route to %s", r.addr)}
 	case errors.Is(err, unix.EMSGSIZE):
-		r.refusal = fmt.Sprintf("packets of %d bytes do not fit on the way to %s, as was said before", set.SizeBytes+8, r.addr)
+		r.refusals.add(fmt.Sprintf("packets of %d bytes do not fit on the way to %s, as was said before", set.SizeBytes+icmpHead, r.addr))
 	} // otherwise the network refused the packet: lost
 	return nil
 }
 
-// listen takes what comes until a time; over says that nothing more is worth waiting for.
-func (r *echoRun) listen(ctx context.Context, until time.Time) (over bool, err error) {
+// listen takes what comes until a time, or until all is known after the last was sent.
+func (r *echoRun) listen(ctx context.Context, until time.Time) error {
 	timer := time.NewTimer(time.Until(until))
 	defer timer.Stop()
 	for last := len(r.sent) == cap(r.out); !last || r.open > 0; {
 		select {
 		case p := <-r.out:
 			r.open--
-			if r.take(p); r.refusal != "" && r.heard == 0 {
-				return true, nil
-			}
+			r.take(p)
 		case <-timer.C:
-			return false, nil
+			return nil
 		case <-ctx.Done():
-			return true, &errOwn{ctx.Err()}
+			return &errOwn{ctx.Err()}
 		}
 	}
-	return false, nil
+	return nil
 }
 
 // take notes what came of one request.
 func (r *echoRun) take(p pong) {
 	took := p.at.Sub(r.sent[p.request])
 	switch {
+	case p.refusal != "" && p.from == r.addr:
+		r.refusals.add(fmt.Sprintf("%s itself says: %s", p.from, p.refusal))
 	case p.refusal != "":
-		r.refusal = fmt.Sprintf("%s says of %s: %s", p.from, r.addr, p.refusal)
-		if p.from == r.addr {
-			r.refusal = fmt.Sprintf("%s itself says: %s", p.from, p.refusal)
-		}
+		r.refusals.add(fmt.Sprintf("%s says of %s: %s", p.from, r.addr, p.refusal))
 	case took <= r.timeout:
-		r.heard++
 		r.rtts[p.request] = float64(took) / float64(time.Millisecond)
 		if p.from.IsValid() && p.from.WithZone("") != r.addr.WithZone("") && !slices.Contains(r.others, p.from) {
 			r.others = append(r.others, p.from)

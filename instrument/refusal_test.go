@@ -23,6 +23,7 @@ func TestWhatRoutersSayOfAPing(t *testing.T) {
 	n.at("r2", "ip", "route", "add", "198.18.93.0/24", "via", "198.18.2.1") // back to where it came from
 	n.at("r2", "ip", "-6", "route", "add", "fd77:93::/64", "via", "fd77:2::1")
 	n.at("r1", "ip", "link", "set", "to-r2", "mtu", "1300")
+	n.at("r2", "ip", "link", "set", "to-r1", "mtu", "1300")
 	n.at("target", "ip", "addr", "add", "198.18.9.77/32", "dev", "lo")
 	n.at("r3", "ip", "route", "add", "198.18.9.77/32", "via", "198.18.9.2")
 	n.at("target", "nft", "add table ip mask { chain out { type filter hook output priority 0; ip daddr 198.18.1.1 ip saddr 198.18.9.77 icmp type echo-reply ip saddr set 198.18.9.2; }; }")
@@ -30,10 +31,8 @@ func TestWhatRoutersSayOfAPing(t *testing.T) {
 	as := map[string][]string{"root": nil, "user": {"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"}}
 	for who, prefix := range as {
 		measured := n.measurer("client", prefix...)
-		ping := func(target string, size int) (insideResult, time.Duration) {
-			began := time.Now()
-			r := measured(instrument.Task{Kind: "ping", Target: target, Timeout: 20 * time.Second, Settings: definition.Settings{Ping: &definition.PingSettings{Packets: 5, SizeBytes: size, SpacingMS: 1000}}})
-			return r, time.Since(began)
+		ping := func(target string, size int) insideResult {
+			return measured(instrument.Task{Kind: "ping", Target: target, Timeout: 3 * time.Second, Settings: definition.Settings{Ping: &definition.PingSettings{Packets: 5, SizeBytes: size, SpacingMS: 500}}})
 		}
 		for _, c := range []struct {
 			target string
@@ -49,19 +48,23 @@ func TestWhatRoutersSayOfAPing(t *testing.T) {
 		} {
 			n.at("client", "ip", "route", "flush", "cache") // which knows what fits, otherwise
 			n.at("client", "ip", "-6", "route", "flush", "cache")
-			r, took := ping(c.target, c.size)
+			r := ping(c.target, c.size)
+			if c.size > 1300 { // the others go on in pieces
+				// An answer may not fit either.
+				if r.Outcome != measure.OK || r.Measures["loss_percent"] < 20 || r.Measures["loss_percent"] > 40 || r.Findings == nil || !strings.Contains(strings.Join(r.Findings.Notes, "; "), c.says) {
+					t.Errorf("%s as %s: %v %q %v %+v, want a note %q", c.target, who, r.Outcome, r.Detail, r.Measures, r.Findings, c.says)
+				}
+				continue
+			}
 			if r.Outcome != measure.Failed || !strings.Contains(r.Detail, c.says) || r.Measures["loss_percent"] != 100 {
 				t.Errorf("%s as %s: %v %q %v, want %q", c.target, who, r.Outcome, r.Detail, r.Measures, c.says)
 			}
-			if took > 15*time.Second { // of 24 that were allowed
-				t.Errorf("%s as %s: took %s", c.target, who, took)
-			}
 		}
-		r, _ := ping("198.18.9.77", 56)
+		r := ping("198.18.9.77", 56)
 		if r.Outcome != measure.OK || r.Findings == nil || !slices.Contains(r.Findings.Notes, "198.18.9.2 answered, and 198.18.9.77 was asked") {
 			t.Errorf("answered by another, as %s: %v %q %+v", who, r.Outcome, r.Detail, r.Findings)
 		}
-		if r, _ := ping(target4, 56); r.Outcome != measure.OK || r.Findings != nil && len(r.Findings.Notes) > 0 {
+		if r := ping(target4, 56); r.Outcome != measure.OK || r.Findings != nil && len(r.Findings.Notes) > 0 {
 			t.Errorf("as %s: %v %q %+v", who, r.Outcome, r.Detail, r.Findings)
 		}
 		loop := measured(trace("198.18.93.2", definition.PathSettings{MaxHops: 64, Rounds: 2, SpacingMS: 300}))

@@ -112,26 +112,47 @@ func TestStartTLS(t *testing.T) {
 
 func TestStapledRevocation(t *testing.T) {
 	root := (*authority)(nil).issue(t, ecKey(t), asAuthority("Skerry root"))
-	leaf := root.issue(t, ecKey(t), func(*x509.Certificate) {})
+	middle := root.issue(t, ecKey(t), asAuthority("Skerry middle"))
+	leaf := middle.issue(t, ecKey(t), func(*x509.Certificate) {})
 	s := NewSet(LocalPolicy())
 	s.Roots = x509.NewCertPool()
 	s.Roots.AddCert(root.cert)
 	now := time.Now()
+	responds := func(by *authority, usage ...x509.ExtKeyUsage) *authority {
+		return by.issue(t, ecKey(t), func(c *x509.Certificate) { c.Subject.CommonName, c.ExtKeyUsage = "Skerry responder", usage })
+	}
+	stranger := (*authority)(nil).issue(t, ecKey(t), asAuthority("Skerry middle"))
+	lapsed := middle.issue(t, ecKey(t), func(c *x509.Certificate) {
+		c.ExtKeyUsage, c.NotAfter = []x509.ExtKeyUsage{x509.ExtKeyUsageOCSPSigning}, now.Add(-time.Minute)
+	})
+	const notBy = "not one of this certificate by its authority"
+	good := ocsp.Response{Status: ocsp.Good, ThisUpdate: now, NextUpdate: now.Add(time.Hour)}
 	for _, c := range []struct {
 		name   string
 		status ocsp.Response
+		by     *authority
+		shown  *authority // whose certificate stands in the status; nil: none
 		want   string
 	}{
-		{"good", ocsp.Response{Status: ocsp.Good, ThisUpdate: now, NextUpdate: now.Add(time.Hour)}, ""},
-		{"revoked", ocsp.Response{Status: ocsp.Revoked, RevokedAt: now.Add(-time.Hour), ThisUpdate: now, NextUpdate: now.Add(time.Hour)}, "it was revoked on "},
-		{"stale", ocsp.Response{Status: ocsp.Good, ThisUpdate: now.Add(-2 * time.Hour), NextUpdate: now.Add(-time.Hour)}, "stapled to it ended on "},
+		{"good", good, middle, nil, ""},
+		{"revoked", ocsp.Response{Status: ocsp.Revoked, RevokedAt: now.Add(-time.Hour), ThisUpdate: now, NextUpdate: now.Add(time.Hour)}, middle, nil, "it was revoked on "},
+		{"stale", ocsp.Response{Status: ocsp.Good, ThisUpdate: now.Add(-2 * time.Hour), NextUpdate: now.Add(-time.Hour)}, middle, nil, "stapled to it ended on "},
+		{"with the authority's own certificate", good, middle, middle, ""},
+		{"by a delegate", good, responds(middle, x509.ExtKeyUsageOCSPSigning), middle, ""},
+		{"by one that is not for statuses", good, responds(middle, x509.ExtKeyUsageServerAuth), middle, notBy},
+		{"by a delegate of a stranger", good, responds(stranger, x509.ExtKeyUsageOCSPSigning), middle, notBy},
+		{"by a delegate that is over", good, lapsed, middle, notBy},
+		{"by a stranger of the same name", good, stranger, stranger, notBy},
 	} {
 		c.status.SerialNumber = leaf.cert.SerialNumber
-		staple, err := ocsp.CreateResponse(root.cert, root.cert, c.status, root.key)
+		if c.shown != nil {
+			c.status.Certificate = c.by.cert
+		}
+		staple, err := ocsp.CreateResponse(middle.cert, c.by.cert, c.status, c.by.key)
 		if err != nil {
 			t.Fatal(err)
 		}
-		config := &tls.Config{Certificates: []tls.Certificate{{PrivateKey: leaf.key, Certificate: [][]byte{leaf.cert.Raw, root.cert.Raw}, OCSPStaple: staple}}}
+		config := &tls.Config{Certificates: []tls.Certificate{{PrivateKey: leaf.key, Certificate: [][]byte{leaf.cert.Raw, middle.cert.Raw}, OCSPStaple: staple}}}
 		target := listen(t, func(conn net.Conn) { tls.Server(conn, config).Handshake() })
 		r := s.Measure(context.Background(), Task{Kind: "certificate", Target: target, Timeout: time.Second, Settings: definition.Settings{Certificate: &definition.CertificateSettings{ServerName: "tickets.skerry.example"}}})
 		if r.Measures("certificate")["ocsp_stapled"] != 1 || (r.Outcome == measure.OK) != (c.want == "") || !strings.Contains(r.Detail, c.want) {

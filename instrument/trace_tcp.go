@@ -110,8 +110,11 @@ func (p *rawProber) hearTarget() {
 			return
 		}
 		who, ok := from.(*net.IPAddr)
+		if !ok {
+			continue
+		}
 		addr, _ := netip.AddrFromSlice(who.IP)
-		if !ok || addr.Unmap() != p.addr.WithZone("") || n < 20 || buf[13]&flagACK == 0 || buf[13]&(flagSYN|flagRST) == 0 {
+		if addr.Unmap() != p.addr.WithZone("") || n < 20 || buf[13]&flagACK == 0 || buf[13]&(flagSYN|flagRST) == 0 {
 			continue
 		}
 		key := probeKey{addr: p.addr, protocol: tcp, flow: p.flow, id: binary.BigEndian.Uint32(buf[8:]) - 1}

@@ -113,6 +113,9 @@ type Kept struct {
 	row
 }
 
+// Loose is a measurement that is not in a store.
+func Loose(m wire.Measurement, taken *Taken) Kept { return Kept{row: row{m, taken}} }
+
 // Oldest returns measurements with keys above after, oldest first: up to n, and
 // not more than so many bytes as JSON unless it is one alone. What cannot be
 // read is set aside.

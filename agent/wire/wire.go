@@ -34,14 +34,16 @@ const MostAge = 30 * 86_400_000
 
 // Check is what an agent needs to know to measure.
 type Check struct {
-	ID        string          `json:"id"`
-	Kind      string          `json:"kind"`
-	Target    string          `json:"target"`
-	IntervalS int64           `json:"interval_s"`
-	TimeoutMS int64           `json:"timeout_ms"`
-	RetryS    int64           `json:"retry_s,omitempty"`
-	Confirm   int64           `json:"confirm,omitempty"`
-	Limits    []measure.Limit `json:"limits,omitempty"`
+	ID        string `json:"id"`
+	Kind      string `json:"kind"`
+	Target    string `json:"target"`
+	IntervalS int64  `json:"interval_s"`
+	TimeoutMS int64  `json:"timeout_ms"`
+	RetryS    int64  `json:"retry_s,omitempty"`
+	Confirm   int64  `json:"confirm,omitempty"`
+	// StaleAfterS is how long nothing may be measured before means begin anew.
+	StaleAfterS int64           `json:"stale_after_s,omitempty"`
+	Limits      []measure.Limit `json:"limits,omitempty"`
 	definition.Settings
 	Secret *instrument.Secret `json:"secret,omitempty"`
 	// Quiet are times in which it is not measured: planned work, by a person's choice.
@@ -55,7 +57,8 @@ func (c Check) IsQuiet(at span.Instant) bool {
 
 // Of returns what a spec says about measuring.
 func Of(id string, s definition.CheckSpec) Check {
-	return Check{ID: id, Kind: s.Kind, Target: s.Target, IntervalS: s.IntervalS, TimeoutMS: s.TimeoutMS, RetryS: s.RetryS, Confirm: s.Confirm, Limits: s.Limits, Settings: s.Settings}
+	return Check{ID: id, Kind: s.Kind, Target: s.Target, IntervalS: s.IntervalS, TimeoutMS: s.TimeoutMS, RetryS: s.RetryS, Confirm: s.Confirm,
+		StaleAfterS: s.StaleAfterS, Limits: s.Limits, Settings: s.Settings}
 }
 
 // Trial is a measurement asked for at once.

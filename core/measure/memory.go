@@ -7,7 +7,11 @@ import (
 
 // Memory rates measurements by limits over time, for one check at one location: it remembers
 // what the measurements before were. The zero Memory has seen none.
-type Memory struct{ limits []remembered }
+type Memory struct {
+	// Gap is how long nothing may be measured (ms) before means begin anew; 0: any time.
+	Gap    int64
+	limits []remembered
+}
 
 // remembered is what one limit needs to know of the past.
 type remembered struct {
@@ -15,6 +19,7 @@ type remembered struct {
 	row    [2]int   // how many in a row broke it: for degraded (or worse), for failed
 	since  [2]int64 // ms, when the row began
 	points []point
+	began  int64 // ms, since when points are there without a gap
 }
 
 type point struct {
@@ -22,10 +27,10 @@ type point struct {
 	v  float64
 }
 
-// Rate adds a measurement made at an instant (ms, later than all before) and
+// Rate adds a measurement that was due at an instant (ms, later than all before) and
 // returns the outcome that the limits over time make of it, and why. Measurements
 // without the value neither break nor mend anything. A limit that was changed
-// starts anew.
+// starts anew. A mean says nothing until what is remembered covers all of its time.
 func (m *Memory) Rate(k Kind, at int64, values []float64, limits []Limit) (Outcome, string) {
 	m.follow(limits)
 	outcome, why := OK, ""
@@ -35,7 +40,7 @@ func (m *Memory) Rate(k Kind, at int64, values []float64, limits []Limit) (Outco
 		if i < 0 || i >= len(values) || math.IsNaN(values[i]) {
 			continue
 		}
-		if o, text := r.rate(k.Measures[i], at, values[i]); o > outcome {
+		if o, text := r.rate(k.Measures[i], at, values[i], m.Gap); o > outcome {
 			outcome, why = o, text
 		}
 	}
@@ -67,12 +72,18 @@ func same(a, b Limit) bool {
 		equal(a.FailedAbove, b.FailedAbove) && equal(a.FailedBelow, b.FailedBelow)
 }
 
-func (r *remembered) rate(m Measure, at int64, v float64) (Outcome, string) {
+func (r *remembered) rate(m Measure, at int64, v float64, gap int64) (Outcome, string) {
 	const second = 1000
 	if r.limit.MeanS > 0 {
+		if n := len(r.points); n == 0 || gap > 0 && at-r.points[n-1].at > gap {
+			r.points, r.began = nil, at
+		}
 		r.points = append(r.points, point{at, v})
 		for r.points[0].at <= at-r.limit.MeanS*second {
 			r.points = r.points[1:]
+		}
+		if at-r.began < r.limit.MeanS*second {
+			return OK, ""
 		}
 		sum := 0.0
 		for _, p := range r.points {

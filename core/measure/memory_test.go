@@ -34,7 +34,7 @@ func TestLimitsOverTime(t *testing.T) {
 		{"failed and degraded count apart", measure.Limit{Measure: "total_ms", DegradedAbove: bound(100), FailedAbove: bound(300), InARow: 2}, []float64{200, 400, 400, 200, 400}, "odfdd"},
 		{"an absent value neither breaks nor mends", measure.Limit{Measure: "total_ms", FailedAbove: bound(100), InARow: 2}, []float64{200, nan, 200}, "oof"},
 		{"for 20 s", measure.Limit{Measure: "total_ms", FailedAbove: bound(100), ForS: 20}, []float64{200, 200, 200, 50, 200, 200, 200}, "oofooof"},
-		{"mean over 30 s", measure.Limit{Measure: "total_ms", DegradedAbove: bound(100), MeanS: 30}, []float64{90, 120, 60, 180, 60, 30}, "ododoo"},
+		{"mean over 30 s", measure.Limit{Measure: "total_ms", DegradedAbove: bound(100), MeanS: 30}, []float64{190, 120, 60, 180, 60, 30}, "ooodoo"},
 		{"below", measure.Limit{Measure: "total_ms", FailedBelow: bound(10), InARow: 2}, []float64{5, 5, 50}, "ofo"},
 	} {
 		var m measure.Memory
@@ -59,6 +59,37 @@ func TestChangedLimitStartsAnew(t *testing.T) {
 	l.FailedAbove = bound(150)
 	if got := outcomes(&m, []measure.Limit{l}, 200); got != "o" {
 		t.Errorf("the first under a changed limit: %q", got)
+	}
+}
+
+// A mean waits until what was measured covers its time: when counting begins anew, and after a
+// gap; a check that measures more rarely than that goes on.
+func TestAMeanIsNotOfOneMeasurement(t *testing.T) {
+	limit := measure.Limit{Measure: "total_ms", FailedAbove: bound(100), MeanS: 10}
+	at := func(m *measure.Memory, seconds ...int64) string {
+		var out strings.Builder
+		for _, s := range seconds {
+			values := measure.HTTP.None()
+			values[0] = 900
+			o, _ := m.Rate(measure.HTTP, s*1000, values, []measure.Limit{limit})
+			out.WriteByte("eodf"[o])
+		}
+		return out.String()
+	}
+	for name, x := range map[string]struct {
+		gap     int64
+		seconds []int64
+		want    string
+	}{
+		"every 5 s":                 {15_000, []int64{0, 5, 10, 15}, "ooff"},
+		"every 4 s":                 {15_000, []int64{0, 4, 8, 12}, "ooof"},
+		"after a gap, anew":         {15_000, []int64{0, 5, 10, 26, 31, 36}, "oofoof"},
+		"at the gap's edge, no gap": {15_000, []int64{0, 5, 10, 25}, "ooff"},
+		"more rarely than the time": {90_000, []int64{0, 30, 60}, "off"},
+	} {
+		if got := at(&measure.Memory{Gap: x.gap}, x.seconds...); got != x.want {
+			t.Errorf("%s: %q, want %q", name, got, x.want)
+		}
 	}
 }
 

@@ -74,7 +74,7 @@ func (in *Inward) rate(ctx context.Context, m *wire.Measurement, spec definition
 	for name, v := range m.Measures {
 		values[kind.Index(name)] = v
 	}
-	memory, err := in.memory(ctx, m.Check, kind, m.At, spec.Limits)
+	memory, err := in.memory(ctx, m.Check, kind, m.At, spec)
 	if err != nil {
 		return err
 	}
@@ -89,15 +89,18 @@ func (in *Inward) rate(ctx context.Context, m *wire.Measurement, spec definition
 	return nil
 }
 
+// errorsBetween is how many errors may lie between two measurements that are looked for.
+const errorsBetween = 20
+
 // mostRemembered is how many measurements limits over time look back at.
 const mostRemembered = 10_000
 
 // memory is what limits over time remember of the measurements of a check before
 // an instant: read from what is stored, so that every server remembers the same.
-func (in *Inward) memory(ctx context.Context, check string, kind measure.Kind, before span.Instant, limits []measure.Limit) (*measure.Memory, error) {
-	memory := new(measure.Memory)
+func (in *Inward) memory(ctx context.Context, check string, kind measure.Kind, before span.Instant, spec definition.CheckSpec) (*measure.Memory, error) {
+	memory := &measure.Memory{Gap: spec.StaleAfterS * span.Second}
 	most, row := int64(0), 0
-	for _, l := range limits {
+	for _, l := range spec.Limits {
 		if l.Timed() {
 			most, row = max(most, l.ForS, l.MeanS), max(row, l.InARow, 2)
 		}
@@ -113,13 +116,14 @@ func (in *Inward) memory(ctx context.Context, check string, kind measure.Kind, b
 		return raw.Latest(ctx, in.Store.Queries, lanes[0].ID, from, to, most)
 	}
 	// All that lies in the time looked at, and before it as many as may have to be
-	// broken in a row: whatever was earlier changes nothing.
+	// broken in a row, or as many as may have to be looked through for one that is no
+	// error: whatever was earlier changes nothing.
 	edge := before.Add(-most * span.Second)
 	rows, err := latest(edge+1, before-1, mostRemembered)
 	if err != nil {
 		return memory, err
 	}
-	earlier, err := latest(before.Add(-store.RawDays*span.Day), edge, max(1, row-len(rows)))
+	earlier, err := latest(before.Add(-store.RawDays*span.Day), edge, max(errorsBetween, row-len(rows)))
 	if err != nil {
 		return memory, err
 	}
@@ -127,7 +131,7 @@ func (in *Inward) memory(ctx context.Context, check string, kind measure.Kind, b
 	slices.Reverse(rows)
 	for _, r := range rows {
 		if r.Outcome != measure.Error {
-			memory.Rate(kind, int64(r.At), r.Values(), limits)
+			memory.Rate(kind, int64(r.At), r.Values(), spec.Limits)
 		}
 	}
 	return memory, nil
@@ -271,7 +275,6 @@ func (in *Inward) fresh(ctx context.Context, spec definition.CheckSpec, s defini
 	if err != nil {
 		return 0, false, err
 	}
-	const errorsBetween = 20
 	sum, n := 0.0, 0
 	for _, l := range lanes {
 		if s.Location != "" && l.Location != s.Location || !slices.Contains(spec.Locations, l.Location) {
