@@ -21,12 +21,12 @@ type CountMet struct {
 	Met   *bool `json:"met"`
 }
 
-// LengthMet is a length, in ms, beside its limit in seconds. A mean is floored;
-// whether it is met is decided exactly.
+// LengthMet is a length, in ms, beside its limit in seconds. A mean is floored, and nil
+// where there is nothing to take it of; whether it is met is decided exactly.
 type LengthMet struct {
-	Limit   int64 `json:"limit"`
-	ValueMS int64 `json:"value_ms"`
-	Met     *bool `json:"met"`
+	Limit   int64  `json:"limit"`
+	ValueMS *int64 `json:"value_ms"`
+	Met     *bool  `json:"met"`
 }
 
 // objectives compares the troubles of an account with what was promised of them
@@ -59,10 +59,14 @@ func (c *Clauses) objectives(states span.Timeline[verdict.Views], a *Account) *O
 		out.OutagesAtMost = &CountMet{*limit, count, known(count <= *limit, true)}
 	}
 	if limit := o.LongestOutageS; limit != nil {
-		out.LongestOutage = &LengthMet{*limit, longest, known(longest <= *limit*span.Second, true)}
+		out.LongestOutage = &LengthMet{*limit, &longest, known(longest <= *limit*span.Second, true)}
 	}
 	if limit := o.MTTRS; limit != nil {
-		mean := total / max(1, count)
+		var mean *int64
+		if count > 0 {
+			mean = new(int64)
+			*mean = total / count
+		}
 		out.MTTR = &LengthMet{*limit, mean, known(total <= *limit*span.Second*count, false)}
 	}
 	return out

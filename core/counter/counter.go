@@ -3,12 +3,10 @@
 package counter
 
 import (
-	"bytes"
 	"cmp"
 	"encoding/csv"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -85,40 +83,87 @@ func readCalendar(text string, loc *time.Location, now span.Instant) ([]Outage, 
 	return bounded(out, bad)
 }
 
-// separator is what separates the fields of a text: what its first line has.
-func separator(text string) rune {
-	line, _, _ := strings.Cut(text, "\n")
-	for _, c := range "\t;" {
-		if strings.ContainsRune(line, c) {
-			return c
-		}
-	}
-	return ','
-}
+// separators of fields; of those by which as many lines can be read, the first.
+const separators = "\t;,"
 
+// mostQuoted is how many lines a record may have: a quoted field that is not closed by then
+// was not meant to be one.
+const mostQuoted = 3
+
+// readLines reads lines by the separator by which most of them are outages.
 func readLines(text string, loc *time.Location) ([]Outage, []Left, error) {
-	r := csv.NewReader(bytes.NewReader([]byte(text)))
-	r.Comma, r.FieldsPerRecord, r.TrimLeadingSpace, r.LazyQuotes = separator(text), -1, true, true
+	lines := strings.Split(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text), "\n")
 	var out []Outage
 	var bad []Left
-	for n := 0; ; n++ {
-		fields, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return bounded(out, bad)
-		}
-		if err != nil {
-			return nil, nil, fmt.Errorf("it is no list of begins and ends: %w", err)
-		}
-		line, _ := r.FieldPos(0)
-		o, err := outageOf(fields, loc)
-		switch {
-		case err == nil:
-			o.Line = line
-			out = append(out, o)
-		case n > 0 || len(fields) > 0 && strings.ContainsAny(fields[0], "0123456789"):
-			bad = append(bad, Left{line, err.Error()})
+	for _, sep := range separators {
+		if list, left := readBy(sep, lines, loc); out == nil && bad == nil || len(list) > len(out) {
+			out, bad = list, left
 		}
 	}
+	return bounded(out, bad)
+}
+
+func readBy(sep rune, lines []string, loc *time.Location) (out []Outage, bad []Left) {
+	for n := 0; n < len(lines); {
+		line, record := n, lines[n]
+		n++
+		open := quoteOpen(record, sep, false)
+		for more := n; open && more < min(len(lines), line+mostQuoted); more++ {
+			if !quoteOpen(lines[more], sep, true) {
+				record, n, open = strings.Join(lines[line:more+1], "\n"), more+1, false
+			}
+		}
+		if strings.TrimSpace(record) == "" {
+			continue
+		}
+		var o Outage
+		err := errors.New("a quote begins in it and does not end")
+		if !open {
+			o, err = outageOfRecord(record, sep, loc)
+		}
+		switch {
+		case err == nil:
+			o.Line = line + 1
+			out = append(out, o)
+		case line > 0 || strings.ContainsAny(record, "0123456789"): // not names of columns
+			bad = append(bad, Left{line + 1, err.Error()})
+		}
+	}
+	return out, bad
+}
+
+// quoteOpen says whether a quoted field is open after a line; within says that one was before
+// it. A quote begins a field alone, and ends it before a separator or the line's end.
+func quoteOpen(line string, sep rune, within bool) bool {
+	begins := !within
+	for i := 0; i < len(line); i++ {
+		switch c := rune(line[i]); {
+		case within && c == '"':
+			rest := strings.TrimLeft(line[i+1:], " ")
+			switch {
+			case strings.HasPrefix(line[i+1:], `"`):
+				i++ // it stands for a quote
+			case rest == "" || rune(rest[0]) == sep:
+				within = false
+			}
+		case within, c == ' ' && begins:
+		case c == '"' && begins:
+			within, begins = true, false
+		default:
+			begins = c == sep
+		}
+	}
+	return within
+}
+
+func outageOfRecord(record string, sep rune, loc *time.Location) (Outage, error) {
+	r := csv.NewReader(strings.NewReader(record))
+	r.Comma, r.FieldsPerRecord, r.TrimLeadingSpace, r.LazyQuotes = sep, -1, true, true
+	fields, err := r.Read()
+	if err != nil {
+		return Outage{}, fmt.Errorf("it cannot be read: %w", err)
+	}
+	return outageOf(fields, loc)
 }
 
 func outageOf(fields []string, loc *time.Location) (Outage, error) {
@@ -146,8 +191,8 @@ func instantOf(s string, loc *time.Location) (span.Instant, error) {
 	}
 	plain := strings.Replace(s, "T", " ", 1)
 	for _, layout := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2.1.2006 15:04:05", "2.1.2006 15:04"} {
-		if t, err := time.ParseInLocation(layout, plain, loc); err == nil && t.Year() >= 1970 && t.Year() < 9999 {
-			return span.Of(t), nil
+		if t, err := time.Parse(layout, plain); err == nil && t.Year() >= 1970 && t.Year() < 9999 {
+			return calendar.WallOf(t).Instant(loc, calendar.Shift), nil
 		}
 	}
 	return 0, fmt.Errorf("%q is no time; write it as 2006-01-02 15:04:05 or with its zone, 2006-01-02T15:04:05+01:00", s)

@@ -3,6 +3,7 @@ package counter
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -158,4 +159,67 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Times without a zone are read on the zone's clocks, where they change too: RFC 5545 §3.3.5.
+func TestWallTimesAtClockChanges(t *testing.T) {
+	oslo, err := time.LoadLocation("Europe/Oslo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for wall, want := range map[string]string{
+		"2026-03-29 01:59:59": "2026-03-29T00:59:59.000Z",
+		"2026-03-29 02:00:00": "2026-03-29T01:00:00.000Z", // skipped: with the offset before
+		"2026-03-29 02:30":    "2026-03-29T01:30:00.000Z",
+		"29.3.2026 02:30":     "2026-03-29T01:30:00.000Z",
+		"2026-03-29 03:00":    "2026-03-29T01:00:00.000Z",
+		"2026-10-25 01:59":    "2026-10-24T23:59:00.000Z",
+		"2026-10-25 02:00":    "2026-10-25T00:00:00.000Z", // twice: the first
+		"2026-10-25T02:30":    "2026-10-25T00:30:00.000Z",
+		"2026-10-25 03:00":    "2026-10-25T02:00:00.000Z",
+	} {
+		list, left, err := Read(wall+", 2026-12-31 00:00", oslo, 0)
+		if err != nil || len(left) > 0 || len(list) != 1 || list[0].From.String() != want {
+			t.Errorf("%s: %v %v %v, want %s", wall, list, left, err, want)
+		}
+	}
+}
+
+// A line is a record: a quote that is not closed is told and harms no other; one that is
+// closed soon goes on over lines. The separator is that of the list, whatever its first line has.
+func TestLinesAreRecords(t *testing.T) {
+	const a, b, c = "2026-03-01 03:00", "2026-03-01 03:25", "2026-03-02 04:00"
+	for name, x := range map[string]struct {
+		text string
+		read string // lines and texts
+		left string // lines
+	}{
+		"a quote that is not closed":     {a + "," + b + ",\"Gate 3\n" + b + "," + c + ",then\n" + a + "," + c + "\n" + a + "," + c + "\n", "2 then;3 ;4 ", "1"},
+		"in the last line":               {a + "," + b + "\n" + b + "," + c + ",\"open", "1 ", "2"},
+		"closed in the third line":       {a + "," + b + ",\"Gate\n3\nstood\"\n" + b + "," + c, "1 Gate\n3\nstood;4 ", ""},
+		"closed in the fourth":           {a + "," + b + ",\"Gate\n3\nstood\nstill\"\n" + b + "," + c, "5 ", "1,2,3,4"},
+		"a quote within":                 {a + "," + b + ",Gate \"3\" stood\n" + b + "," + c, "1 Gate \"3\" stood;2 ", ""},
+		"doubled quotes":                 {a + "," + b + ",\"Gate \"\"3\"\", stood\"\n" + b + "," + c, "1 Gate \"3\", stood;2 ", ""},
+		"a first line without separator": {"Our outages\n" + a + ";" + b + ";Gate 3, stood\n" + b + ";" + c, "2 Gate 3, stood;3 ", ""},
+		"a first line with another":      {"Outages; of all gates\n" + a + "," + b + ",x;y\n" + b + "," + c, "2 x;y;3 ", ""},
+		"tabs, and commas in the texts":  {a + "\t" + b + "\tGate 3, 4\n" + b + "\t" + c + "\t, ", "1 Gate 3, 4;2 ,", ""},
+		"lines that end otherwise":       {a + "," + b + "\r" + b + "," + c + "\r\n\r\n" + a + "," + c, "1 ;2 ;4 ", ""},
+	} {
+		list, left, err := Read(x.text, time.UTC, 0)
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		slices.SortFunc(list, func(a, b Outage) int { return a.Line - b.Line })
+		var read, bad []string
+		for _, o := range list {
+			read = append(read, fmt.Sprint(o.Line, " ", o.Text))
+		}
+		for _, l := range left {
+			bad = append(bad, fmt.Sprint(l.Line))
+		}
+		if strings.Join(read, ";") != x.read || strings.Join(bad, ",") != x.left {
+			t.Errorf("%s: read %q, left %q, want %q and %q", name, read, bad, x.read, x.left)
+		}
+	}
 }

@@ -189,13 +189,19 @@ func (l *Line) settle(today string) {
 
 // caps is what is left of the caps of contracts.
 type caps struct {
-	fees   map[[3]string]int64 // by contract, period and currency
-	period map[[3]string]int64 // used
-	year   map[[3]string]int64
+	fees   map[[3]string]int64  // by contract, period and currency
+	period map[[3]string]int64  // used
+	owed   map[[2]string][]owed // by contract and currency, in the order of the ends
+}
+
+// owed is what is due of a period, whatever limits were agreed then.
+type owed struct {
+	last span.Instant // of the period
+	due  int64
 }
 
 func newCaps(list []Account) *caps {
-	c := &caps{map[[3]string]int64{}, map[[3]string]int64{}, map[[3]string]int64{}}
+	c := &caps{map[[3]string]int64{}, map[[3]string]int64{}, map[[2]string][]owed{}}
 	for _, a := range list {
 		if fee, err := money.Parse(a.Says.Fee, a.Says.Currency); err == nil {
 			c.fees[a.group()] += fee
@@ -206,25 +212,28 @@ func newCaps(list []Account) *caps {
 
 // group is what one cap on a period is for; an agreement by itself has its own.
 func (a Account) group() [3]string {
-	return [3]string{cmp.Or(a.Contract, "agreement "+a.Agreement), a.Period, a.Says.Currency}
+	return [3]string{a.together(), a.Period, a.Says.Currency}
 }
 
-// year is the contract year in which the period ends.
-func (a Account) year() ([3]string, error) {
-	month, day := 1, 1
+// together is what caps are for: its contract, or itself.
+func (a Account) together() string { return cmp.Or(a.Contract, "agreement "+a.Agreement) }
+
+// yearBegan is when the contract year began in which the period ends.
+func (a Account) yearBegan() (span.Instant, error) {
+	month, day := time.January, 1
 	if s := a.Terms.YearStarts; s != "" {
 		t, err := time.Parse(definition.MonthDay, s)
 		if err != nil {
-			return [3]string{}, err
+			return 0, err
 		}
-		month, day = int(t.Month()), t.Day()
+		month, day = t.Month(), t.Day()
 	}
-	last := time.UnixMilli(int64(a.During.To) - 1).In(a.Zone)
-	year := last.Year()
-	if last.Before(time.Date(year, time.Month(month), day, 0, 0, 0, 0, a.Zone)) {
-		year--
+	last := a.During.To - 1
+	year := time.UnixMilli(int64(last)).In(a.Zone).Year()
+	if began := calendar.Date(year, month, day).Instant(a.Zone, calendar.Shift); began <= last {
+		return began, nil
 	}
-	return [3]string{cmp.Or(a.Contract, "agreement "+a.Agreement), fmt.Sprint(year), a.Says.Currency}, nil
+	return calendar.Date(year-1, month, day).Instant(a.Zone, calendar.Shift), nil
 }
 
 // line is the credit of an account with what caps take of it.
@@ -238,28 +247,35 @@ func (c *caps) line(a Account) (Line, error) {
 		return l, err
 	}
 	due := l.Owed
-	limit := func(used map[[3]string]int64, key [3]string, most int64, why string) {
-		if left := max(0, most-used[key]); due > left {
+	limit := func(used, most int64, why string) {
+		if left := max(0, most-used); due > left {
 			due, l.Why = left, why
 		}
 	}
 	group := a.group()
 	if p := a.Terms.PeriodPercent; p != "" {
-		limit(c.period, group, money.AtMost(c.fees[group], p.Rat()), fmt.Sprintf("at most %s %% of the fees of a period", p))
+		limit(c.period[group], money.AtMost(c.fees[group], p.Rat()), fmt.Sprintf("at most %s %% of the fees of a period", p))
 	}
-	var year [3]string
+	together := [2]string{a.together(), a.Says.Currency}
 	if most := a.Terms.YearAmount; most != "" {
-		if year, err = a.year(); err != nil {
+		began, err := a.yearBegan()
+		if err != nil {
 			return l, err
 		}
 		minor, err := money.Parse(most, a.Says.Currency)
 		if err != nil {
 			return l, err
 		}
-		limit(c.year, year, minor, fmt.Sprintf("at most %s in a contract year", money.Words(minor, a.Says.Currency)))
-		c.year[year] += due
+		used := int64(0)
+		for _, o := range c.owed[together] {
+			if o.last >= began {
+				used += o.due
+			}
+		}
+		limit(used, minor, fmt.Sprintf("at most %s in a contract year", money.Words(minor, a.Says.Currency)))
 	}
 	c.period[group] += due
+	c.owed[together] = append(c.owed[together], owed{a.During.To - 1, due})
 	l.Capped = l.Owed - due
 	return l, nil
 }

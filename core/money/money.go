@@ -8,8 +8,6 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
-
-	"golang.org/x/text/currency"
 )
 
 // Most is the largest amount, in minor units.
@@ -19,11 +17,10 @@ var decimal = regexp.MustCompile(`^[0-9]{1,13}(\.[0-9]{1,4})?$`)
 
 // scaleOf is how many decimals a currency has.
 func scaleOf(code string) (int, error) {
-	unit, err := currency.ParseISO(code)
-	if err != nil || unit.String() != code {
+	scale, known := decimalsOf[code]
+	if !known {
 		return 0, fmt.Errorf("%q is no currency; write three capital letters of ISO 4217, such as NOK", code)
 	}
-	scale, _ := currency.Standard.Rounding(unit)
 	return scale, nil
 }
 

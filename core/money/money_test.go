@@ -2,6 +2,7 @@ package money
 
 import (
 	"math/big"
+	"strings"
 	"testing"
 )
 
@@ -29,6 +30,25 @@ func TestAmountsAreExact(t *testing.T) {
 		if got := Write(minor, "NOK"); got != want {
 			t.Errorf("%d: got %s, want %s", minor, got, want)
 		}
+	}
+}
+
+// Decimals are those of ISO 4217, which differ from what is usual where cash is rounded.
+func TestDecimalsOfCurrencies(t *testing.T) {
+	for decimals, list := range map[int]string{2: "RSD PKR COP IDR MRU SLE VES HUF TWD ALL AMD CRC IRR KPW LAK LBP MGA MMK SOS SYP TZS UZS YER ZWG XCG BGN", 0: "JPY ISK CLP VND UGX XAF", 3: "IQD KWD BHD TND", 4: "CLF UYW"} {
+		for _, code := range strings.Fields(list) {
+			if got, err := scaleOf(code); err != nil || got != decimals {
+				t.Errorf("%s has %d decimals, %v; want %d", code, got, err, decimals)
+			}
+		}
+	}
+	for _, code := range []string{"XXX", "XTS", "XAU", "XYZ", "nok", "NO", "NOKK", "", "N K"} {
+		if Known(code) == nil {
+			t.Errorf("%q is taken for a currency", code)
+		}
+	}
+	if n := len(decimalsOf); n != len(strings.Fields(noDecimals+" "+twoDecimals+" "+threeDecimals+" "+fourDecimals+" "+formerTwo)) || n < 160 {
+		t.Errorf("%d currencies: one stands twice, or some are missing", n)
 	}
 }
 

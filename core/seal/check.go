@@ -88,8 +88,13 @@ func (a *Archive) Recompute() (differs []string, by string, err error) {
 	if by == ByStretches { // response times are of measurements alone
 		skip["accounts[0].latency"], skip["account.latency"] = true, true
 	}
-	differs = compare(differs, AccountName, "", kept, recomputed, skip)
 	list, _ := recomputed.(map[string]any)["accounts"].([]any)
+	if whole, is := kept.(map[string]any); is && len(list) == 1 {
+		if one, is := whole["accounts"].([]any); is && len(one) == 1 {
+			meanOfNone(one[0], list[0])
+		}
+	}
+	differs = compare(differs, AccountName, "", kept, recomputed, skip)
 	said, _ := report.(map[string]any)
 	if len(list) != 1 || said == nil {
 		return append(differs, fmt.Sprintf("%s: it holds %d accounts, a report has one", AccountName, len(list))), by, nil
@@ -100,6 +105,21 @@ func (a *Archive) Recompute() (differs []string, by string, err error) {
 		differs, err = a.timed(differs, compiled, made[0])
 	}
 	return differs, by, err
+}
+
+// meanOfNone writes the mean of no outages as an account that was kept does: earlier programs
+// wrote 0, where there is nothing to take a mean of.
+func meanOfNone(kept, made any) {
+	mean := func(account any) map[string]any {
+		of, _ := account.(map[string]any)
+		of, _ = of["objectives"].(map[string]any)
+		of, _ = of["mttr_s"].(map[string]any)
+		return of
+	}
+	was, now := mean(kept), mean(made)
+	if was != nil && now != nil && now["value_ms"] == nil && was["value_ms"] == 0.0 {
+		now["value_ms"] = 0.0
+	}
 }
 
 // timed adds what differs of the response times that a report states, which follow from

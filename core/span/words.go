@@ -69,3 +69,13 @@ func written(s int64, fraction string) string {
 	}
 	return strings.Join(parts, " ")
 }
+
+// Balance writes an allowance, what is used of it and what is left, ms, for one sentence:
+// what is left is the difference of the two as they are printed. The allowance is rounded
+// down and what is used up, to whole seconds; to none where both are shorter than one.
+func Balance(allowance, used int64) (allowed, spent, left string) {
+	if max(allowance, used) >= Second {
+		allowance, used = allowance/Second*Second, (used+Second-1)/Second*Second
+	}
+	return Words(allowance), Words(used), Words(allowance - used)
+}

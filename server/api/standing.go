@@ -51,6 +51,7 @@ type Figures struct {
 	AllowanceLeftMS         int64                   `json:"allowance_left_ms"`
 	BaseMS                  int64                   `json:"base_ms"`
 	DowntimeMS              int64                   `json:"downtime_ms"`
+	Balance                 Balance                 `json:"balance"`
 	TotalMS                 account.Totals          `json:"total_ms"`
 	Outages                 account.Outages         `json:"outages"`
 	CreditPercent           string                  `json:"credit_percent"`
@@ -58,9 +59,23 @@ type Figures struct {
 	Objectives              *account.ObjectivesMet  `json:"objectives,omitempty"`
 }
 
+// Balance is allowance, use and rest in words for one sentence, where the rest is the
+// difference of the other two as they are printed.
+type Balance struct {
+	Allowed string `json:"allowed"`
+	Used    string `json:"used"`
+	Left    string `json:"left"`
+}
+
+func balance(a *account.Account) (b Balance) {
+	b.Allowed, b.Used, b.Left = span.Balance(a.AllowanceMS, a.DowntimeMS)
+	return b
+}
+
 func figures(a *account.Account) Figures {
 	return Figures{
-		Final: a.Final, Verdict: a.Verdict, AvailabilityPercent: a.AvailabilityPercent,
+		Balance: balance(a),
+		Final:   a.Final, Verdict: a.Verdict, AvailabilityPercent: a.AvailabilityPercent,
 		AvailabilityLowPercent: a.AvailabilityLowPercent, AvailabilityHighPercent: a.AvailabilityHighPercent,
 		CoveragePercent: a.CoveragePercent, AllowanceMS: a.AllowanceMS, AllowanceLeftMS: a.AllowanceLeftMS,
 		BaseMS: a.BaseMS, DowntimeMS: a.DowntimeMS, TotalMS: a.TotalMS, Outages: a.Outages,

@@ -23,10 +23,9 @@ var causes = []string{"force-majeure", "customer", "third-party", "measurement",
 // approved each, and their time summed by cause; none where there are none.
 func AdjustmentWords(c Content, loc *time.Location) []string {
 	var out []string
-	sums := map[string]int64{}
-	at := func(i span.Instant) string { return i.Time().In(loc).Format("2 Jan 2006 15:04:05 MST") }
+	at := func(i span.Instant) string { return stamp(i, loc, "2 Jan 2006 15:04:05") }
 	for _, a := range c.Adjustments {
-		text := label("adjustment", at(a.From), at(a.To), a.Class, span.Words(a.MS), a.Reason, causeWord(a.Cause))
+		text := label("adjustment", at(a.From), at(a.To), a.Class, length(a.MS).Text, a.Reason, causeWord(a.Cause))
 		if a.Reference != "" {
 			text += label("adjustment.reference", a.Reference)
 		}
@@ -35,16 +34,33 @@ func AdjustmentWords(c Content, loc *time.Location) []string {
 			text += label("adjustment.on", at(*a.ApprovedAt))
 		}
 		out = append(out, text+")")
-		sums[a.Cause] += a.MS
 	}
 	if len(c.Adjustments) > 1 {
-		text := label("adjustments.together")
+		text, sums := label("adjustments.together"), c.causes()
 		for _, cause := range causes {
 			if ms := sums[cause]; ms > 0 {
-				text += fmt.Sprintf(" %s %s,", causeWord(cause), span.Words(ms))
+				text += fmt.Sprintf(" %s %s,", causeWord(cause), length(ms).Text)
 			}
 		}
 		out = append(out, text[:len(text)-1]+".")
+	}
+	return out
+}
+
+// causes is how much of the agreed time adjustments decide, ms, by cause: where two overlap
+// the later one in the list does, and the time counts once.
+func (c Content) causes() map[string]int64 {
+	out := map[string]int64{}
+	var agreed span.Set
+	for _, i := range c.Account.Intervals {
+		if i.Class != account.Outside {
+			agreed = append(agreed, span.Span{From: i.From, To: i.To})
+		}
+	}
+	for _, a := range slices.Backward(c.Adjustments) {
+		own := span.Set{{From: a.From, To: a.To}}
+		out[a.Cause] += agreed.Intersect(own).Length()
+		agreed = agreed.Without(own)
 	}
 	return out
 }
@@ -68,7 +84,8 @@ func StandingWords(c Content, loc *time.Location) string {
 // leadWords are the sentences below the verdict.
 func leadWords(c Content, loc *time.Location) []string {
 	a := c.Account
-	out := []string{label("verdict.lead", span.Words(a.AllowanceMS), span.WordsUp(a.DowntimeMS), span.Words(a.AllowanceLeftMS), or(a.AvailabilityLowPercent),
+	allowed, used, left := span.Balance(a.AllowanceMS, a.DowntimeMS)
+	out := []string{label("verdict.lead", allowed, used, left, or(a.AvailabilityLowPercent),
 		or(a.AvailabilityHighPercent), a.CoveragePercent)}
 	for _, words := range []string{CreditWords(c), FrozenWords(c, loc), StandingWords(c, loc)} {
 		if words != "" {

@@ -80,7 +80,16 @@ func number(n int64) Cell { return Cell{fmt.Sprint(n), n} }
 
 // moment is an instant, in a zone.
 func moment(i span.Instant, loc *time.Location) Cell {
-	return Cell{i.Time().In(loc).Format(printed), i.Time().In(loc)}
+	return Cell{stamp(i, loc, printed), i.Time().In(loc)}
+}
+
+// stamp prints an instant with its milliseconds where it has some, so that what lies between
+// two of them is what is printed beside them. layout ends with seconds.
+func stamp(i span.Instant, loc *time.Location, layout string) string {
+	if int64(i)%span.Second != 0 {
+		layout += ".000"
+	}
+	return i.Time().In(loc).Format(layout + " MST")
 }
 
 // length is so many ms, exactly: what is whole seconds needs no more.
@@ -226,7 +235,7 @@ func (c Content) outageBlocks(loc *time.Location) []Block {
 		if o.Incident != 0 {
 			note = join(label("outages.incident", o.Incident), note)
 		}
-		t.Rows = append(t.Rows, Row{[]Cell{number(int64(n + 1)), moment(o.From, loc), moment(o.To, loc), {span.WordsUp(o.MS), o.MS}}, note})
+		t.Rows = append(t.Rows, Row{[]Cell{number(int64(n + 1)), moment(o.From, loc), moment(o.To, loc), length(o.MS)}, note})
 	}
 	return []Block{{Table: t}}
 }
@@ -277,16 +286,24 @@ func (c Content) objectiveBlocks() []Block {
 			add(label("objective.outages", v.Limit), fmt.Sprint(v.Value), v.Met)
 		}
 		if v := o.LongestOutage; v != nil {
-			add(label("objective.longest", span.Words(v.Limit*span.Second)), span.WordsUp(v.ValueMS), v.Met)
+			add(label("objective.longest", span.Words(v.Limit*span.Second)), lengthOf(v), v.Met)
 		}
 		if v := o.MTTR; v != nil {
-			add(label("objective.mttr", span.Words(v.Limit*span.Second)), span.WordsUp(v.ValueMS), v.Met)
+			add(label("objective.mttr", span.Words(v.Limit*span.Second)), lengthOf(v), v.Met)
 		}
 	}
 	if len(t.Rows) == 0 {
 		return nil
 	}
 	return []Block{{Table: t}}
+}
+
+// lengthOf is how long outages were, or none where there is nothing to take a mean of.
+func lengthOf(v *account.LengthMet) string {
+	if v.ValueMS == nil {
+		return or(nil)
+	}
+	return span.WordsUp(*v.ValueMS)
 }
 
 func (c Content) responseBlocks() []Block {

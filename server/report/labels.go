@@ -36,4 +36,4 @@ func label(key string, args ...any) string {
 }
 
 // printed is how documents write an instant.
-const printed = "Mon 2 Jan 2006 15:04:05 MST"
+const printed = "Mon 2 Jan 2006 15:04:05"

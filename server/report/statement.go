@@ -37,7 +37,7 @@ func StatementOf(c Content) Statement {
 		},
 		Figures: []Line{
 			percent(label("line.availability"), or(a.AvailabilityPercent)), percent(label("line.target"), c.Target), {label("line.verdict"), string(a.Verdict)},
-			exact(label("line.base"), a.BaseMS), exact(label("line.downtime"), a.DowntimeMS), exact(label("line.allowance"), a.AllowanceMS), exact(label("line.left"), a.AllowanceLeftMS),
+			exact(label("line.base"), a.BaseMS), exact(label("line.downtime"), a.DowntimeMS), exact(label("line.allowance"), a.AllowanceMS), exact(label("line.left"), a.AllowanceMS-a.DowntimeMS),
 			{label("line.outages"), fmt.Sprint(a.Outages.Count)}, {label("line.longest"), span.WordsUp(a.Outages.LongestMS)}, percent(label("line.coverage"), a.CoveragePercent), percent(label("line.credit"), a.CreditPercent),
 		},
 		Notes: []string{label("note.availability") + " " + downtimeNote(c)},
@@ -76,7 +76,7 @@ func besides(a account.Account) []Line {
 		of   *account.LengthMet
 	}{{label("line.longest_of"), o.LongestOutage}, {label("line.mttr"), o.MTTR}} {
 		if l.of != nil {
-			out = append(out, Line{l.name, label("line.length.value", span.WordsUp(l.of.ValueMS), span.Words(l.of.Limit*span.Second), metWord(l.of.Met))})
+			out = append(out, Line{l.name, label("line.length.value", lengthOf(l.of), span.Words(l.of.Limit*span.Second), metWord(l.of.Met))})
 		}
 	}
 	return out

@@ -192,7 +192,7 @@ func (b *book) time(c Content) {
 		"truncated to four decimals, by whole numbers alone")
 	b.row(sheetTime, 17, "Availability as published, %", or(c.Account.AvailabilityPercent), fmt.Sprintf("sampling bounds %s %% to %s %%", or(c.Account.AvailabilityLowPercent), or(c.Account.AvailabilityHighPercent)))
 	b.row(sheetTime, 18, "Allowance", c.Account.AllowanceMS)
-	b.row(sheetTime, 19, "Allowance left", c.Account.AllowanceLeftMS)
+	b.row(sheetTime, 19, "Allowance left", c.Account.AllowanceMS-c.Account.DowntimeMS) // as printed above
 	b.row(sheetTime, 20, "Coverage, %", c.Account.CoveragePercent)
 	b.row(sheetTime, 21, "Credit, %", c.Account.CreditPercent)
 }

@@ -5296,6 +5296,11 @@ export interface components {
             /** @description Id of a person; empty: nobody */
             person: string;
         };
+        Balance: {
+            allowed: string;
+            left: string;
+            used: string;
+        };
         Because: {
             /** Format: int64 */
             count: number;
@@ -6956,6 +6961,7 @@ export interface components {
             availability_high_percent: string | null;
             availability_low_percent: string | null;
             availability_percent: string | null;
+            balance: components["schemas"]["Balance"];
             /** Format: int64 */
             base_ms: number;
             coverage_percent: string;
@@ -7585,7 +7591,7 @@ export interface components {
             limit: number;
             met: boolean | null;
             /** Format: int64 */
-            value_ms: number;
+            value_ms: number | null;
         };
         LikeView: {
             /** @enum {string} */

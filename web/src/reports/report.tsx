@@ -12,7 +12,7 @@ import { useForm } from '../parts/form'
 import { KeptNote, useKept } from '../parts/kept'
 import { Awaited, Confirm, Trouble } from '../parts/trouble'
 import { ticks } from '../axis/ticks'
-import { duration, durationUp, fullTime, percent } from '../time/format'
+import { fullTime, percent } from '../time/format'
 import { Approval, Said } from './said'
 import { Sections } from './sections'
 import './report.css'
@@ -54,7 +54,7 @@ export function ReportPage() {
           {r.sentence}
         </Box>
         <p className="sub">
-          Allowance for the period {duration(r.figures.allowance_ms)}, used {durationUp(r.figures.downtime_ms)}, left {duration(r.figures.allowance_left_ms)}. Sampling bounds {percent(r.figures.availability_low_percent)} to{' '}
+          Allowance for the period {r.figures.balance.allowed}, used {r.figures.balance.used}, left {r.figures.balance.left}. Sampling bounds {percent(r.figures.availability_low_percent)} to{' '}
           {percent(r.figures.availability_high_percent)}. Measured {r.figures.coverage_percent} % of the time it should be.
         </p>
         <Box sx={{ margin: '22px 0 6px' }}>

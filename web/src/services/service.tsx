@@ -17,7 +17,7 @@ import { HoldsNote } from '../notices/holds'
 import { usePartyName } from '../parts/party'
 import { RetireQuestion, useRetiring } from '../parts/retire'
 import { Awaited, NoAccount, Trouble } from '../parts/trouble'
-import { duration, durationUp, percent, shortTime } from '../time/format'
+import { between, duration, durationUp, percent, secondTime, shortTime } from '../time/format'
 import { exactly, momentOf, useKeep, useSpan, useZone } from '../time/span'
 import { kinds, leading } from './kinds'
 import { MomentAside } from './moment'
@@ -332,10 +332,10 @@ function Outages({ outages, earlier }: { outages: Outage[]; earlier: number }) {
         <TableBody>
           {shown.map((o) => (
             <TableRow key={o.from}>
-              <TableCell sx={{ whiteSpace: 'nowrap' }}>{shortTime(o.from, zone)}</TableCell>
-              <TableCell sx={{ whiteSpace: 'nowrap' }}>{o.lasts ? 'lasts' : shortTime(o.to, zone)}</TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>{secondTime(o.from, zone)}</TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>{o.lasts ? 'lasts' : secondTime(o.to, zone)}</TableCell>
               <TableCell sx={{ whiteSpace: 'nowrap' }}>
-                <span className={`word-${o.state}`}>{o.state}</span> {durationUp(o.ms)}
+                <span className={`word-${o.state}`}>{o.state}</span> {between(o.from, o.to)}
               </TableCell>
               <TableCell>
                 {o.reasons.map((r) => (

@@ -3,7 +3,7 @@ import { Link, useParams } from 'react-router'
 import { useAccount, usePeriods, useReports } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
 import { Awaited, NoAccount, Trouble } from '../parts/trouble'
-import { duration, durationUp, percent, shortTime } from '../time/format'
+import { durationUp, percent, shortTime } from '../time/format'
 import { useKeep, useSpan, useZone } from '../time/span'
 import { useNotes } from '../incidents/queries'
 
@@ -34,7 +34,7 @@ export function Promised() {
       ) : (
         <>
           <p className="statement">
-            {band.now < band.to ? 'So far' : 'In all'} {percent(a.figures.availability_percent)} available, {durationUp(a.figures.downtime_ms)} down, {a.figures.allowance_left_ms < 0 ? `${durationUp(-a.figures.allowance_left_ms)} more than allowed` : `${duration(a.figures.allowance_left_ms)} of ${duration(a.figures.allowance_ms)} allowance left`}
+            {band.now < band.to ? 'So far' : 'In all'} {percent(a.figures.availability_percent)} available, {a.figures.balance.used} down, {a.figures.allowance_left_ms < 0 ? `${durationUp(-a.figures.allowance_left_ms)} more than allowed` : `${a.figures.balance.left} of ${a.figures.balance.allowed} allowance left`}
             .
           </p>
           <Strip intervals={a.intervals} planned={a.planned} axis={band} label={a.period.words} />

@@ -45,6 +45,12 @@ export const fullTime = (t: string | number | Date, zone: string) =>
 /** "24 Nov, 14:05". */
 export const shortTime = (t: string | number | Date, zone: string) => format(zone, { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' }).format(at(t))
 
+/** "24 Nov, 14:05:10": where a length stands beside it. */
+export const secondTime = (t: string, zone: string) => format(zone, { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' }).format(at(t))
+
+/** What lies between two instants as secondTime prints them. */
+export const between = (from: string, to: string) => duration((Math.floor(Date.parse(to) / 1000) - Math.floor(Date.parse(from) / 1000)) * 1000)
+
 /** "Fri 27 Nov about 15:10". */
 export const aboutTime = (t: string, zone: string) =>
   `${format(zone, { weekday: 'short', day: 'numeric', month: 'short' }).format(at(t))} about ${format(zone, { hour: '2-digit', minute: '2-digit' }).format(at(t))}`
