@@ -32,6 +32,10 @@ type Row struct {
 	Lost      []account.Lost   // of a period that is over: work of which less was granted than was planned
 	Outlook   *standing.Outlook
 	Fault     error
+	// Stands says that Account is one that was published or frozen, and Today is what the
+	// period's account would be now, nil where Fault says why; only after Kept.Stand.
+	Stands *Stands
+	Today  *account.Account
 }
 
 // Final says whether the period is over.

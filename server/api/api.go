@@ -45,6 +45,7 @@ type Server struct {
 	Sessions    *auth.Sessions
 	Books       *history.Books
 	Board       *accounting.Board
+	Kept        *accounting.Kept
 	Planner     *planner.Planner
 	Desk        *publish.Desk
 	Incidents   *incidents.Keeper

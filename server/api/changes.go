@@ -307,13 +307,13 @@ func (s *Server) accountsAfter(ctx context.Context, p *catalogue.Plan) ([]Accoun
 			}
 		}
 		if history.Incomputable(err) {
-			out = append(out, accountView(p.After, accounting.Row{Agreement: w.ID, Fault: err}))
+			out = append(out, accountView(ctx, p.After, accounting.Row{Agreement: w.ID, Fault: err}))
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, accountView(p.After, accounting.RowOf(p.After, a, period)))
+		out = append(out, accountView(ctx, p.After, accounting.RowOf(p.After, a, period)))
 	}
 	return out, nil
 }

@@ -12,6 +12,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/incident"
 	"kestite/core/span"
+	"kestite/server/accounting"
 	"kestite/server/incidents"
 )
 
@@ -44,7 +45,15 @@ func (s *Server) periodsOf(ctx context.Context, in *struct {
 			return nil, err
 		}
 	}
-	return lastPeriods(present, in.Last, before, func(p calendar.Period) (*account.Account, int, error) {
+	stands := func(p calendar.Period) (*accounting.Stands, error) {
+		of := accounting.Of{Agreement: in.ID, Period: p.Name()}
+		among, err := s.Kept.Among(ctx, []accounting.Of{of})
+		if st, is := among[of]; is {
+			return &st, err
+		}
+		return nil, err
+	}
+	return lastPeriods(ctx, present, in.Last, before, stands, func(p calendar.Period) (*account.Account, int, error) {
 		open, err := s.Books.Open(ctx, snap, p, span.Of(s.Now()), nil, []string{in.ID})
 		if err != nil {
 			return nil, 0, err
@@ -155,7 +164,8 @@ func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*body[PeriodAcco
 	}
 	cycle := spec.Period.Cycle()
 	before := func(p calendar.Period) (calendar.Period, error) { return cycle.Before(p), nil }
-	return lastPeriods(cycle.At(span.Of(s.Now()), loc), in.Body.Last, before, func(p calendar.Period) (*account.Account, int, error) {
+	none := func(calendar.Period) (*accounting.Stands, error) { return nil, nil }
+	return lastPeriods(ctx, cycle.At(span.Of(s.Now()), loc), in.Body.Last, before, none, func(p calendar.Period) (*account.Account, int, error) {
 		open, err := s.Books.OpenFor(ctx, snap, p, span.Of(s.Now()), services)
 		if err != nil {
 			return nil, 0, err
@@ -166,9 +176,10 @@ func (s *Server) whatIf(ctx context.Context, in *body[WhatIf]) (*body[PeriodAcco
 }
 
 // lastPeriods accounts the present period and those before it; of gives the account
-// of one, with the number of the revision that it follows.
-func lastPeriods(present calendar.Period, last int, before func(calendar.Period) (calendar.Period, error),
-	of func(calendar.Period) (*account.Account, int, error)) (*body[PeriodAccounts], error) {
+// of one, with the number of the revision that it follows, and stands what was published
+// or frozen of it.
+func lastPeriods(ctx context.Context, present calendar.Period, last int, before func(calendar.Period) (calendar.Period, error),
+	stands func(calendar.Period) (*accounting.Stands, error), of func(calendar.Period) (*account.Account, int, error)) (*body[PeriodAccounts], error) {
 	out := PeriodAccounts{Items: []PeriodAccount{}}
 	var all []*account.Account
 	done := func() (*body[PeriodAccounts], error) {
@@ -181,8 +192,20 @@ func lastPeriods(present calendar.Period, last int, before func(calendar.Period)
 			return nil, err
 		}
 		near := a.Near()
+		one := PeriodAccount{p.Name(), p.Words(), p.Span(), revision, figures(a), intervals(a), calls(a, p), nil, near, near.Words()}
+		kept, err := stands(p)
+		if err != nil {
+			return nil, err
+		}
+		if kept != nil {
+			one.Figures, one.Intervals, one.Stands = figures(kept.Account), intervals(kept.Account), standsView(ctx, kept, a)
+			if len(kept.Differs(a)) > 0 { // these are of today
+				one.Calls, one.Near, one.NearWords = []span.Instant{}, nil, ""
+			}
+			a = kept.Account
+		}
 		all = append(all, a)
-		out.Items = append(out.Items, PeriodAccount{p.Name(), p.Words(), p.Span(), revision, figures(a), intervals(a), calls(a, p), near, near.Words()})
+		out.Items = append(out.Items, one)
 		if len(out.Items) == last {
 			return done()
 		}
@@ -203,6 +226,7 @@ type PeriodAccount struct {
 	Figures   Figures        `json:"figures"`
 	Intervals []IntervalView `json:"intervals"`
 	Calls     []span.Instant `json:"calls" doc:"When the pace of its downtime called somebody, or would have"`
+	Stands    *StandsView    `json:"stands,omitempty" doc:"The figures are those that were published or frozen; never in a what-if, which takes what is known today"`
 	Near      *account.Near  `json:"near,omitempty" doc:"How near the verdict was to another one, in time of classes; absent: the period is not over"`
 	NearWords string         `json:"near_words" doc:"The same in a sentence; empty: there is nothing to say"`
 }
@@ -210,7 +234,7 @@ type PeriodAccount struct {
 // PeriodAccounts are the accounts of some periods, the latest first.
 type PeriodAccounts struct {
 	Items      []PeriodAccount    `json:"items"`
-	Promisable account.Promisable `json:"promisable" doc:"The highest target that they would have met"`
+	Promisable account.Promisable `json:"promisable" doc:"The highest target that they would have met: by the figures of the items, so as published or frozen where they are, and in a what-if by what is known today"`
 }
 
 // calls are the instants at which the pace of downtimes calls somebody.

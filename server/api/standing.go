@@ -112,12 +112,39 @@ type AccountRow struct {
 	Timezone    string            `json:"timezone"`
 	Period      OwnPeriod         `json:"period"`
 	Revision    int               `json:"revision" doc:"The revision of the agreement that accounts the period"`
-	AsOf        span.Instant      `json:"as_of" doc:"Up to when the figures go: the end of the period, or lately"`
+	AsOf        span.Instant      `json:"as_of" doc:"Up to when the figures go: the end of the period, or lately; of those that stand, when they were published or frozen"`
 	Word        string            `json:"word" enum:"met,missed,at risk,on track,not measured,insufficient,not applicable,unknown" doc:"How it stands"`
 	Figures     Figures           `json:"figures"`
 	Planned     []span.Span       `json:"planned" doc:"Granted maintenance still to come"`
 	Pace        *standing.Outlook `json:"pace,omitempty"`
+	Stands      *StandsView       `json:"stands,omitempty" doc:"The figures are those that were published or frozen, and stand"`
 	Fault       string            `json:"fault,omitempty" doc:"Why it cannot be accounted; the figures say nothing then"`
+}
+
+// StandsView is by what the account of a period stands, whatever it would be today.
+type StandsView struct {
+	How     string       `json:"how" enum:"published,frozen"`
+	At      span.Instant `json:"at" doc:"When it was published or frozen"`
+	Report  string       `json:"report,omitempty" doc:"The latest published one"`
+	Number  int          `json:"number,omitempty" doc:"Of that report"`
+	Differs []string     `json:"differs" doc:"How the account of today is otherwise, in words; nothing where it is not, and to customers, who are told by a revision"`
+	Today   *Figures     `json:"today,omitempty" doc:"The figures of today, where they are otherwise"`
+}
+
+func standsView(ctx context.Context, s *accounting.Stands, today *account.Account) *StandsView {
+	if s == nil {
+		return nil
+	}
+	out := &StandsView{How: s.How(), At: s.At, Report: s.Report, Number: s.Number, Differs: []string{}}
+	if !sees(ctx) {
+		return out
+	}
+	out.Differs = append(out.Differs, s.Differs(today)...)
+	if len(out.Differs) > 0 && today != nil {
+		f := figures(today)
+		out.Today = &f
+	}
+	return out
 }
 
 // AccountView is an agreement with its account of a period, interval by interval.
@@ -297,13 +324,17 @@ func (s *Server) standing(ctx context.Context, in *InStanding) (*body[Standing],
 	}
 	rows = slices.DeleteFunc(rows, func(r accounting.Row) bool { return !shown(ctx, snap, r) })
 	called := func(id string) string { return called(snap, id) }
+	today := rows
+	if rows, err = s.Kept.Stand(ctx, rows); err != nil {
+		return nil, err
+	}
 	accounting.Sort(rows, called)
 	out := Standing{
 		Span: s.spanView(band), Agreements: len(rows), Accounts: []ListedAccount{},
 	}
 	if sees(ctx) {
 		out.Services, out.Checks = len(catalogue.Live(snap.Services)), len(catalogue.Live(snap.Checks))
-		needs, err := s.needs(ctx, snap, rows)
+		needs, err := s.needs(ctx, snap, today)
 		if err != nil {
 			return nil, err
 		}
@@ -322,7 +353,7 @@ func (s *Server) standing(ctx context.Context, in *InStanding) (*body[Standing],
 	out.Found = len(rows)
 	from := min(in.From, len(rows))
 	for _, r := range rows[from:min(from+in.Count, len(rows))] {
-		out.Accounts = append(out.Accounts, listed(snap, r, band))
+		out.Accounts = append(out.Accounts, listed(ctx, snap, r, band))
 	}
 	return &body[Standing]{out}, nil
 }
@@ -368,17 +399,20 @@ func (s *Server) listedAccounts(ctx context.Context, in *struct {
 		return nil, err
 	}
 	rows = slices.DeleteFunc(rows, func(r accounting.Row) bool { return !shown(ctx, snap, r) })
+	if rows, err = s.Kept.Stand(ctx, rows); err != nil {
+		return nil, err
+	}
 	accounting.Sort(rows, func(id string) string { return called(snap, id) })
 	out := Accounts{Span: s.spanView(band), Accounts: []ListedAccount{}}
 	for _, r := range rows {
-		out.Accounts = append(out.Accounts, listed(snap, r, band))
+		out.Accounts = append(out.Accounts, listed(ctx, snap, r, band))
 	}
 	return &body[Accounts]{out}, nil
 }
 
 // listed is a row with its strip over a band.
-func listed(snap *catalogue.Snapshot, r accounting.Row, band calendar.Period) ListedAccount {
-	out := ListedAccount{AccountRow: accountRow(snap, r)}
+func listed(ctx context.Context, snap *catalogue.Snapshot, r accounting.Row, band calendar.Period) ListedAccount {
+	out := ListedAccount{AccountRow: accountRow(ctx, snap, r)}
 	if r.Account != nil {
 		out.Strip = standing.Strip(r.Account.Intervals, band.Span(), standing.MostColumns)
 	}
@@ -386,7 +420,7 @@ func listed(snap *catalogue.Snapshot, r accounting.Row, band calendar.Period) Li
 }
 
 // accountRow is a row as it is shown. An agreement that cannot be accounted has no figures.
-func accountRow(snap *catalogue.Snapshot, r accounting.Row) AccountRow {
+func accountRow(ctx context.Context, snap *catalogue.Snapshot, r accounting.Row) AccountRow {
 	spec := snap.Agreements[r.Agreement].Current().Spec
 	if r.Account != nil {
 		spec = snap.Accounting(r.Agreement, r.Account.From).Spec
@@ -409,12 +443,15 @@ func accountRow(snap *catalogue.Snapshot, r accounting.Row) AccountRow {
 	out.Part, _ = snap.Part(r.Agreement, r.Period) // what cannot be told has no account
 	out.Period, out.Revision, out.AsOf = ownPeriod(r.Period), r.Revision, r.Account.To
 	out.Figures, out.Planned, out.Pace = figures(r.Account), r.Planned, r.Outlook
+	if out.Stands = standsView(ctx, r.Stands, r.Today); out.Stands != nil {
+		out.AsOf = out.Stands.At
+	}
 	return out
 }
 
 // accountView is a row interval by interval.
-func accountView(snap *catalogue.Snapshot, r accounting.Row) AccountView {
-	out := AccountView{AccountRow: accountRow(snap, r), Intervals: []IntervalView{}}
+func accountView(ctx context.Context, snap *catalogue.Snapshot, r accounting.Row) AccountView {
+	out := AccountView{AccountRow: accountRow(ctx, snap, r), Intervals: []IntervalView{}}
 	if r.Account != nil {
 		out.Intervals, out.classes = intervals(r.Account), r.Account.Intervals
 	}
@@ -428,11 +465,14 @@ func (s *Server) accounts(ctx context.Context, snap *catalogue.Snapshot, band ca
 	if err != nil {
 		return nil, err
 	}
+	if rows, err = s.Kept.Stand(ctx, rows); err != nil {
+		return nil, err
+	}
 	accounting.Sort(rows, func(id string) string { return called(snap, id) })
 	out := []AccountView{}
 	for _, r := range rows {
 		if shown(ctx, snap, r) {
-			out = append(out, accountView(snap, r))
+			out = append(out, accountView(ctx, snap, r))
 		}
 	}
 	return out, nil

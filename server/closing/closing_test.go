@@ -328,11 +328,58 @@ func TestWhatCameSinceIsNamed(t *testing.T) {
 	if a := servertest.DeliverPacked(t, at, servertest.Agent(t, srv, "tolvik"), servertest.Packed(t, wire.Batch{Measurements: list})); a.Status != http.StatusOK {
 		t.Fatal(a)
 	}
+	// What was published stands on every screen, with today's beside it and why.
+	published := *before.Figures.AvailabilityPercent
+	customer := servertest.With(t, srv, at, "liv", access.Rights{Role: access.Customer, Customer: "port"})
+	for who, c := range map[string]*servertest.Client{"manager": manager, "customer": customer} {
+		var standing api.Standing
+		var some api.Accounts
+		var one struct{ api.AccountView }
+		var periods api.PeriodAccounts
+		of := "?span=" + url.QueryEscape(week)
+		c.Must(http.MethodGet, "/standing"+of, nil, &standing)
+		c.Must(http.MethodGet, "/accounts"+of+"&ids=quay", nil, &some)
+		c.Must(http.MethodGet, "/agreements/quay/account"+of, nil, &one)
+		c.Must(http.MethodGet, "/agreements/quay/periods?last=3", nil, &periods)
+		type shown struct {
+			figures api.Figures
+			stands  *api.StandsView
+		}
+		screens := map[string]shown{"some": {some.Accounts[0].Figures, some.Accounts[0].Stands}, "one": {one.Figures, one.Stands}}
+		for _, a := range standing.Accounts {
+			if a.Agreement == "quay" {
+				screens["standing"] = shown{a.Figures, a.Stands}
+			}
+		}
+		for _, p := range periods.Items {
+			if p.Period == week {
+				screens["periods"] = shown{p.Figures, p.Stands}
+			}
+		}
+		if len(screens) != 4 {
+			t.Fatalf("%s: only %d screens show it", who, len(screens))
+		}
+		for screen, x := range screens {
+			if got := *x.figures.AvailabilityPercent; got != published {
+				t.Errorf("%s, %s: shows %s, and %s was published", who, screen, got, published)
+			}
+			switch {
+			case x.stands == nil || x.stands.How != "published" || x.stands.Number != 1 || x.stands.Report != drafted.ID:
+				t.Errorf("%s, %s: stands by %+v", who, screen, x.stands)
+			case who == "customer" && (x.stands.Today != nil || len(x.stands.Differs) > 0):
+				t.Errorf("a customer is told on %s: %+v", screen, x.stands)
+			case who == "manager" && (x.stands.Today == nil || *x.stands.Today.AvailabilityPercent == published || len(x.stands.Differs) == 0):
+				t.Errorf("%s: today's is not beside it: %+v", screen, x.stands)
+			}
+		}
+		if one.AsOf != one.Stands.At || periods.Promisable.Always == nil || *periods.Promisable.Always != published {
+			t.Errorf("%s: as of %s, could be promised %v", who, one.AsOf, periods.Promisable.Always)
+		}
+	}
 	today := strings.Join(read(manager).Today, " ")
 	if !strings.Contains(today, "The downtime is 1") || !strings.Contains(today, "16 measurements from Tolvik came after it was published.") {
 		t.Errorf("%q", today)
 	}
-	customer := servertest.With(t, srv, at, "liv", access.Rights{Role: access.Customer, Customer: "port"})
 	if today := read(customer).Today; len(today) != 0 {
 		t.Errorf("a customer is told %q", today)
 	}

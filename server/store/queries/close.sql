@@ -30,6 +30,23 @@ WHERE agreement = $1 AND period = $2 AND unfrozen_at IS NULL;
 SELECT agreement, period, frozen_at, person_called(frozen_by::text)::text AS name FROM frozen_period
 WHERE agreement = ANY(@agreements::text[]) AND period = ANY(@periods::text[]) AND unfrozen_at IS NULL;
 
+-- name: FrozenKept :many
+-- What stands frozen of each of some periods, without its content.
+SELECT f.id, f.agreement, f.period, f.frozen_at FROM (SELECT unnest(@agreements::text[]) AS agreement, unnest(@periods::text[]) AS period) u
+JOIN frozen_period f ON f.agreement = u.agreement AND f.period = u.period WHERE f.unfrozen_at IS NULL;
+
+-- name: FrozenAccounts :many
+SELECT id, (content -> 'account')::jsonb AS account FROM frozen_period WHERE id = ANY(@ids::bigint[]);
+
+-- name: PublishedKept :many
+-- The latest published report of each of some periods, without its content.
+SELECT DISTINCT ON (r.agreement, r.period) r.id, r.agreement, r.period, r.number, r.published_at
+FROM (SELECT unnest(@agreements::text[]) AS agreement, unnest(@periods::text[]) AS period) u
+JOIN report r ON r.agreement = u.agreement AND r.period = u.period WHERE r.state = 'published' ORDER BY r.agreement, r.period, r.number DESC;
+
+-- name: PublishedAccounts :many
+SELECT id, (content -> 'account')::jsonb AS account FROM report WHERE id = ANY(@ids::uuid[]);
+
 -- name: FrozenPeriods :many
 -- Names of the periods of an agreement that are frozen now.
 SELECT period FROM frozen_period WHERE agreement = $1 AND unfrozen_at IS NULL;

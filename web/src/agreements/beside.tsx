@@ -5,8 +5,9 @@ import { useClauses, usePeriods, useWhatIf } from '../api/queries'
 import { Strip } from '../axis/strip'
 import { validTarget } from '../parts/decimal'
 import { useSettled } from '../parts/settled'
+import { Stands } from '../parts/stands'
 import { Trouble } from '../parts/trouble'
-import { duration, durationUp, percent } from '../time/format'
+import { percent } from '../time/format'
 import type { Spec } from './values'
 
 type Agreement = Schemas['DefinedAgreementSpec']
@@ -81,11 +82,11 @@ function LastPeriods({ agreement, wanted, clauses, own }: Props) {
           {!(edited && agreement && was.data) && '.'} The pace of downtime would have called somebody {called === 0 ? 'never' : called === 1 ? 'once' : `${called} times`}.
         </Box>
       )}
-      {all && <Promisable of={all.promisable} target={valid ? spec.target_percent : ''} />}
+      {all && <Promisable of={all.promisable} by={edited ? 'By what is known today' : 'As published or frozen where it was, otherwise by what is known today'} target={valid ? spec.target_percent : ''} />}
       {edited && !valid && <p className="sub">Give a target between 0 and 100 to see them.</p>}
       <Trouble error={edited ? would.error : was.error} />
       {(edited ? would.isPending && valid : was.isPending) && <p className="sub">Accounting thirteen periods …</p>}
-      {shown?.map((p) => <PeriodEntry key={p.period} period={p} before={edited && agreement ? was.data?.items.find((w) => w.period === p.period) : undefined} />)}
+      {shown?.map((p) => <PeriodEntry key={p.period} period={p} zone={spec.timezone} before={edited && agreement ? was.data?.items.find((w) => w.period === p.period) : undefined} />)}
     </section>
   )
 }
@@ -93,7 +94,7 @@ function LastPeriods({ agreement, wanted, clauses, own }: Props) {
 type Period = Schemas['PeriodAccount']
 
 /** The highest target that the finished periods would have met. */
-function Promisable({ of, target }: { of: Schemas['Promisable']; target: string }) {
+function Promisable({ of, by, target }: { of: Schemas['Promisable']; by: string; target: string }) {
   if (!of.always_percent) return null
   const bounds = (low: string | undefined, at: string) => (low && low !== at ? ` (${percent(low)} by the bounds of sampling)` : '')
   return (
@@ -106,7 +107,7 @@ function Promisable({ of, target }: { of: Schemas['Promisable']; target: string 
           {bounds(of.but_one_low_percent, of.but_one_percent)}
         </>
       )}
-      .{target !== '' && Number(target) > Number(of.always_percent) && ' The target is above that.'}
+      .{target !== '' && Number(target) > Number(of.always_percent) && ' The target is above that.'} {by}.
     </Box>
   )
 }
@@ -121,7 +122,7 @@ function besides(o: Schemas['Figures']['objectives']): string {
   return met === all.length ? '; all promises beside it met' : '; no promise beside it missed so far'
 }
 
-function PeriodEntry({ period: p, before }: { period: Period; before: Period | undefined }) {
+function PeriodEntry({ period: p, zone, before }: { period: Period; zone: string; before: Period | undefined }) {
   const axis = { from: Date.parse(p.span.from), to: Date.parse(p.span.to), now: Date.now() }
   const changed = before && before.figures.verdict !== p.figures.verdict
   return (
@@ -134,12 +135,13 @@ function PeriodEntry({ period: p, before }: { period: Period; before: Period | u
       </Box>
       <Strip thin intervals={p.intervals} axis={axis} label={p.words} />
       <div className="sub">
-        {durationUp(p.figures.downtime_ms)} down in {p.figures.outages.count} {p.figures.outages.count === 1 ? 'outage' : 'outages'}, {duration(p.figures.allowance_left_ms)} left
+        {p.figures.balance.used} down in {p.figures.outages.count} {p.figures.outages.count === 1 ? 'outage' : 'outages'}, {p.figures.balance.left} left
         {besides(p.figures.objectives)}
         {p.calls.length > 0 && `; would have called ${p.calls.length === 1 ? 'once' : `${p.calls.length} times`}`}
         {before && before.figures.availability_percent !== p.figures.availability_percent && ` (it was ${percent(before.figures.availability_percent)})`}
         {p.near_words && <div data-near={p.period}>{p.near_words}</div>}
       </div>
+      <Stands of={p.stands} zone={zone} />
     </Box>
   )
 }

@@ -5038,7 +5038,7 @@ export interface components {
     schemas: {
         AccountView: {
             agreement: string;
-            /** @description Up to when the figures go: the end of the period, or lately */
+            /** @description Up to when the figures go: the end of the period, or lately; of those that stand, when they were published or frozen */
             as_of: string;
             /** @description What the contract is called that it is a part of */
             contract?: string;
@@ -5063,6 +5063,8 @@ export interface components {
             revision: number;
             service: string;
             service_name: string;
+            /** @description The figures are those that were published or frozen, and stand */
+            stands?: components["schemas"]["StandsView"];
             target_percent: string;
             timezone: string;
             /**
@@ -7914,7 +7916,7 @@ export interface components {
         };
         ListedAccount: {
             agreement: string;
-            /** @description Up to when the figures go: the end of the period, or lately */
+            /** @description Up to when the figures go: the end of the period, or lately; of those that stand, when they were published or frozen */
             as_of: string;
             /** @description What the contract is called that it is a part of */
             contract?: string;
@@ -7938,6 +7940,8 @@ export interface components {
             revision: number;
             service: string;
             service_name: string;
+            /** @description The figures are those that were published or frozen, and stand */
+            stands?: components["schemas"]["StandsView"];
             /** @description Its classes over the band in columns of equal length, from left to right, as 212u 1u96d4 300: 212 columns of up, one that was up for 96 per cent of its time and down for 4, and 300 of which nothing is said. u up, g degraded, d down, t tolerated, m maintenance, s upstream, x excused, n unmeasured, o outside */
             strip: string;
             target_percent: string;
@@ -8767,11 +8771,13 @@ export interface components {
              */
             revision: number;
             span: components["schemas"]["Span"];
+            /** @description The figures are those that were published or frozen; never in a what-if, which takes what is known today */
+            stands?: components["schemas"]["StandsView"];
             words: string;
         };
         PeriodAccounts: {
             items: components["schemas"]["PeriodAccount"][];
-            /** @description The highest target that they would have met */
+            /** @description The highest target that they would have met: by the figures of the items, so as published or frozen where they are, and in a what-if by what is known today */
             promisable: components["schemas"]["Promisable"];
         };
         PeriodName: {
@@ -9783,6 +9789,23 @@ export interface components {
              */
             withdrawn_at?: string;
             withdrawn_by?: string;
+        };
+        StandsView: {
+            /** @description When it was published or frozen */
+            at: string;
+            /** @description How the account of today is otherwise, in words; nothing where it is not, and to customers, who are told by a revision */
+            differs: string[];
+            /** @enum {string} */
+            how: "published" | "frozen";
+            /**
+             * Format: int64
+             * @description Of that report
+             */
+            number?: number;
+            /** @description The latest published one */
+            report?: string;
+            /** @description The figures of today, where they are otherwise */
+            today?: components["schemas"]["Figures"];
         };
         StateView: {
             /** @description It has checks, and none was measured yet */

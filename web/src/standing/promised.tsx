@@ -2,6 +2,7 @@ import Typography from '@mui/material/Typography'
 import { Link, useParams } from 'react-router'
 import { useAccount, usePeriods, useReports } from '../api/queries'
 import { Legend, Strip } from '../axis/strip'
+import { Stands } from '../parts/stands'
 import { Awaited, NoAccount, Trouble } from '../parts/trouble'
 import { durationUp, percent, shortTime } from '../time/format'
 import { useKeep, useSpan, useZone } from '../time/span'
@@ -37,6 +38,7 @@ export function Promised() {
             {band.now < band.to ? 'So far' : 'In all'} {percent(a.figures.availability_percent)} available, {a.figures.balance.used} down, {a.figures.allowance_left_ms < 0 ? `${durationUp(-a.figures.allowance_left_ms)} more than allowed` : `${a.figures.balance.left} of ${a.figures.balance.allowed} allowance left`}
             .
           </p>
+          <Stands of={a.stands} zone={a.timezone} />
           <Strip intervals={a.intervals} planned={a.planned} axis={band} label={a.period.words} />
         </>
       )}

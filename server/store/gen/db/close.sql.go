@@ -455,6 +455,35 @@ func (q *Queries) Frozen(ctx context.Context, arg FrozenParams) (FrozenRow, erro
 	return i, err
 }
 
+const frozenAccounts = `-- name: FrozenAccounts :many
+SELECT id, (content -> 'account')::jsonb AS account FROM frozen_period WHERE id = ANY($1::bigint[])
+`
+
+type FrozenAccountsRow struct {
+	ID      int64
+	Account json.RawMessage
+}
+
+func (q *Queries) FrozenAccounts(ctx context.Context, ids []int64) ([]FrozenAccountsRow, error) {
+	rows, err := q.db.Query(ctx, frozenAccounts, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []FrozenAccountsRow{}
+	for rows.Next() {
+		var i FrozenAccountsRow
+		if err := rows.Scan(&i.ID, &i.Account); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const frozenAmong = `-- name: FrozenAmong :many
 SELECT agreement, period, frozen_at, person_called(frozen_by::text)::text AS name FROM frozen_period
 WHERE agreement = ANY($1::text[]) AND period = ANY($2::text[]) AND unfrozen_at IS NULL
@@ -486,6 +515,49 @@ func (q *Queries) FrozenAmong(ctx context.Context, arg FrozenAmongParams) ([]Fro
 			&i.Period,
 			&i.FrozenAt,
 			&i.Name,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const frozenKept = `-- name: FrozenKept :many
+SELECT f.id, f.agreement, f.period, f.frozen_at FROM (SELECT unnest($1::text[]) AS agreement, unnest($2::text[]) AS period) u
+JOIN frozen_period f ON f.agreement = u.agreement AND f.period = u.period WHERE f.unfrozen_at IS NULL
+`
+
+type FrozenKeptParams struct {
+	Agreements []string
+	Periods    []string
+}
+
+type FrozenKeptRow struct {
+	ID        int64
+	Agreement string
+	Period    string
+	FrozenAt  time.Time
+}
+
+// What stands frozen of each of some periods, without its content.
+func (q *Queries) FrozenKept(ctx context.Context, arg FrozenKeptParams) ([]FrozenKeptRow, error) {
+	rows, err := q.db.Query(ctx, frozenKept, arg.Agreements, arg.Periods)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []FrozenKeptRow{}
+	for rows.Next() {
+		var i FrozenKeptRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Agreement,
+			&i.Period,
+			&i.FrozenAt,
 		); err != nil {
 			return nil, err
 		}
@@ -562,6 +634,81 @@ func (q *Queries) IncidentsOver(ctx context.Context, arg IncidentsOverParams) ([
 			&i.EndedAt,
 			&i.Review,
 			&i.CauseReview,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const publishedAccounts = `-- name: PublishedAccounts :many
+SELECT id, (content -> 'account')::jsonb AS account FROM report WHERE id = ANY($1::uuid[])
+`
+
+type PublishedAccountsRow struct {
+	ID      string
+	Account json.RawMessage
+}
+
+func (q *Queries) PublishedAccounts(ctx context.Context, ids []string) ([]PublishedAccountsRow, error) {
+	rows, err := q.db.Query(ctx, publishedAccounts, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []PublishedAccountsRow{}
+	for rows.Next() {
+		var i PublishedAccountsRow
+		if err := rows.Scan(&i.ID, &i.Account); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const publishedKept = `-- name: PublishedKept :many
+SELECT DISTINCT ON (r.agreement, r.period) r.id, r.agreement, r.period, r.number, r.published_at
+FROM (SELECT unnest($1::text[]) AS agreement, unnest($2::text[]) AS period) u
+JOIN report r ON r.agreement = u.agreement AND r.period = u.period WHERE r.state = 'published' ORDER BY r.agreement, r.period, r.number DESC
+`
+
+type PublishedKeptParams struct {
+	Agreements []string
+	Periods    []string
+}
+
+type PublishedKeptRow struct {
+	ID          string
+	Agreement   string
+	Period      string
+	Number      int32
+	PublishedAt *time.Time
+}
+
+// The latest published report of each of some periods, without its content.
+func (q *Queries) PublishedKept(ctx context.Context, arg PublishedKeptParams) ([]PublishedKeptRow, error) {
+	rows, err := q.db.Query(ctx, publishedKept, arg.Agreements, arg.Periods)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []PublishedKeptRow{}
+	for rows.Next() {
+		var i PublishedKeptRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Agreement,
+			&i.Period,
+			&i.Number,
+			&i.PublishedAt,
 		); err != nil {
 			return nil, err
 		}
