@@ -37,7 +37,7 @@ var screens = [][]struct{ path, ready string }{
 		{"/agreements/tickets-passenger", "document.querySelectorAll('.entry').length > 12 && document.querySelector('.sentences')"},
 		{"/promised/tickets-passenger", "document.querySelector('[data-period]')"},
 		{"/close", "document.querySelector('[data-close]')"},
-		{"/close/freight-desk?period=month", "document.querySelector('[data-question]') && document.querySelector('form')"},
+		{"/close/freight-desk?period=month", "document.querySelector('[data-account]')"},
 		{"/close/tickets-passenger?period=month", "document.querySelector('[data-account]')"},
 		{"/reports", "document.querySelector('table')"},
 		{"/reports/volumes", "document.querySelector('form')"},

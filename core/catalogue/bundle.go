@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"kestite/core/calendar"
 	"kestite/core/definition"
@@ -21,6 +22,16 @@ import (
 // longest time that a measurement holds, a week.
 const Margin = 8 * span.Day
 
+// onClocks is a period as wall times of its zone; of UTC where those would be read as other
+// instants, as in the hour that clocks show twice.
+func onClocks(p calendar.Period) definition.Period {
+	loc, start, end, when := p.Location, p.Start, p.End, p.Span()
+	if start.Instant(loc, calendar.Shift) != when.From || end.Instant(loc, calendar.Shift) != when.To {
+		loc, start, end = time.UTC, calendar.WallAt(when.From, time.UTC), calendar.WallAt(when.To, time.UTC)
+	}
+	return definition.Period{Timezone: loc.String(), Start: start.String(), End: end.String()}
+}
+
 // Bundle makes the evidence bundle of a period for services (with all they
 // depend on) and agreements, with windows where they matter: for an account, and
 // not for states. Services and checks come with all their revisions that matter
@@ -32,7 +43,7 @@ func (s *Snapshot) Bundle(period calendar.Period, asOf *span.Instant, services, 
 	within := span.Span{From: start.Add(-Margin), To: period.Span().To.Add(Margin)}
 	b := definition.Bundle{
 		Format: definition.Format,
-		Period: definition.Period{Timezone: period.Location.String(), Start: period.Start.String(), End: period.End.String()},
+		Period: onClocks(period),
 		AsOf:   asOf,
 	}
 	wanted := append([]string(nil), services...)

@@ -204,3 +204,18 @@ func TestWhatASlotSays(t *testing.T) {
 		t.Errorf("what is missed already: %v", s.Misses)
 	}
 }
+
+// In the hour that clocks show twice no slot begins for the second time: written down it
+// would be the first.
+func TestSlotsCanBeWrittenDown(t *testing.T) {
+	oslo, err := time.LoadLocation("Europe/Oslo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	from, _ := span.ParseInstant("2026-10-25T00:50:00Z")
+	q := planning.Question{Services: []string{"tickets"}, LastsS: 600, Within: span.Span{From: from, To: from.Add(80 * span.Minute)}, Now: from, Zone: oslo}
+	got := planning.Cheapest(q, 5)
+	if len(got) != 1 || got[0].From.String() != "2026-10-25T02:00:00.000Z" {
+		t.Errorf("%+v", got)
+	}
+}

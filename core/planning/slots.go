@@ -71,7 +71,7 @@ func (s Slot) order(o Slot) int {
 }
 
 // Cheapest are the best slots, one a day, the best first, at most n. Their starts lie on
-// quarters of an hour.
+// quarters of an hour that clocks show once, or for the first time.
 func Cheapest(q Question, n int) []Slot {
 	length := q.LastsS * span.Second
 	usual := failuresByWeek(q.Failures, q.Zone)
@@ -79,6 +79,9 @@ func Cheapest(q Question, n int) []Slot {
 	best := map[string]Slot{}                           // by day
 	first := span.Instant((int64(q.Within.From) + Step - 1) / Step * Step)
 	for at := first; at.Add(length) <= q.Within.To; at = at.Add(Step) {
+		if calendar.WallAt(at, q.Zone).Instant(q.Zone, calendar.Shift) != at {
+			continue // a wall time that is there twice is its first: this one cannot be written down
+		}
 		s := q.slot(span.Span{From: at, To: at.Add(length)}, usual, g)
 		day := calendar.WallAt(at, q.Zone).DateString()
 		if have, is := best[day]; !is || s.order(have) < 0 {

@@ -226,3 +226,13 @@ func TestHowChecksAreNow(t *testing.T) {
 		t.Errorf("nothing is told of %v", states)
 	}
 }
+
+// A span within the hour that clocks show twice, and across it, is as any other.
+func TestSpansWhereClocksAreSetBack(t *testing.T) {
+	f := setUp(t)
+	for _, of := range []string{"2026-10-25T00:48:12.814Z/2026-10-25T01:08:12.814Z", "2026-10-25T01:10:00.000Z/2026-10-25T01:40:00.000Z", "2026-10-24T22:30:00.000Z/2026-10-25T03:00:00.000Z"} {
+		if a := f.manager.Do(http.MethodGet, "/services/"+f.service+"/span?span="+of, nil); a.Status != http.StatusOK {
+			t.Errorf("%s: %s", of, a)
+		}
+	}
+}
