@@ -465,7 +465,7 @@ func (s *Server) rendered(ctx context.Context, r db.Report, name string, draft f
 	}
 	body, err := s.Desk.Keys.File(ctx, r.ID, name)
 	if errors.Is(err, catalogue.ErrNotFound) {
-		return nil, huma.Error409Conflict("It was published without this form, and nothing published is rendered again; take the PDF.")
+		return nil, huma.Error409Conflict("It was published without this form, and nothing published is rendered again; take the PDF or the JSON.")
 	}
 	return body, err
 }
@@ -514,10 +514,17 @@ func (s *Server) formOf(ctx context.Context, r db.Report, format string) (*file,
 		out.Body, err = s.rendered(ctx, r, report.XLSXName, func() ([]byte, error) { return report.XLSX(c, s.Now(), "") })
 	case "json":
 		out.ContentType, name = "application/json", name+".json"
-		out.Body, err = json.MarshalIndent(c, "", " ")
+		switch signed, missing := s.Desk.Keys.File(ctx, r.ID, seal.ReportName); {
+		case r.State == "draft":
+			out.Body, err = json.MarshalIndent(c, "", " ")
+		case errors.Is(missing, catalogue.ErrNotFound): // from before there were seals
+			out.Body = r.Content
+		default:
+			out.Body, err = signed, missing
+		}
 	case "csv":
 		out.ContentType, name = "text/csv; charset=utf-8", name+".csv"
-		out.Body, err = c.CSV()
+		out.Body, err = s.rendered(ctx, r, report.CSVName, c.CSV)
 	case "evidence":
 		if r.Manifest == nil {
 			return nil, huma.Error409Conflict("Only a published report has an archive, and one that was published before there were seals has none.")

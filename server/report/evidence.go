@@ -89,6 +89,7 @@ func Measured(ctx context.Context, q *db.Queries, p *history.Period, a *account.
 const (
 	HTMLName = "report.html"
 	XLSXName = "report.xlsx"
+	CSVName  = "report.csv" // its time, interval by interval
 )
 
 // Files are the files of a report as they are published: what it says in each form, and
@@ -107,13 +108,13 @@ func Files(c Content, at time.Time, digest string, content, document, inputs, me
 	if measurements != nil {
 		out[seal.MeasurementsName] = measurements
 	}
-	if out["report.csv"], err = c.CSV(); err != nil {
-		return nil, err
-	}
 	for _, l := range logos {
 		out["logo-"+l.Of+".png"] = l.PNG
 	}
 	if out[HTMLName], err = HTML(c, at, digest, logos); err != nil {
+		return nil, err
+	}
+	if out[CSVName], err = c.CSV(); err != nil {
 		return nil, err
 	}
 	if out[XLSXName], err = XLSX(c, at, digest); err != nil {
