@@ -38,6 +38,10 @@ func TestManyReportsAtOnceAndBySchedule(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	quarter := 0 // one agreement's periods are quarters
+	if band.Span().From.Time().In(loc).Month()%3 == 0 {
+		quarter = 1
+	}
 	by, clock := trail.By{Name: "Mikkel Brand"}, func() time.Time { return now }
 	many := func(srv *server.Server, of publish.Which) (published, before int, left map[string]error) {
 		left = map[string]error{}
@@ -62,7 +66,7 @@ func TestManyReportsAtOnceAndBySchedule(t *testing.T) {
 
 	// Nobody has closed anything.
 	published, before, left := many(one, publish.Which{Band: band})
-	if published != 0 || before != 0 || len(left) != 7 { // all but the quarterly one
+	if published != 0 || before != 0 || len(left) != 7+quarter {
 		t.Fatalf("unclosed: %d published, %d before, left %v", published, before, left)
 	}
 	for agreement, why := range left {
@@ -84,10 +88,10 @@ func TestManyReportsAtOnceAndBySchedule(t *testing.T) {
 		t.Errorf("two commands published %v of the 2 reports of one customer", counts)
 	}
 	published, before, left = many(one, publish.Which{Band: band, Unclosed: true})
-	if published != 4 || before != 2 || len(left) != 1 || left["freight-desk"] == nil || !strings.Contains(left["freight-desk"].Error(), "nobody has approved it") {
+	if published != 4+quarter || before != 2 || len(left) != 1 || left["freight-desk"] == nil || !strings.Contains(left["freight-desk"].Error(), "nobody has approved it") {
 		t.Fatalf("%d published, %d before, left %v", published, before, left)
 	}
-	if published, before, _ = many(two, publish.Which{Band: band, Unclosed: true}); published != 0 || before != 6 {
+	if published, before, _ = many(two, publish.Which{Band: band, Unclosed: true}); published != 0 || before != 6+quarter {
 		t.Errorf("again: %d published, %d before", published, before)
 	}
 
