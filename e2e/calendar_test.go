@@ -62,7 +62,7 @@ func TestEmbargoes(t *testing.T) {
 	s.do(s.Click("Add an embargo"), s.Fill("Name", "Regatta"), s.Fill("From", ahead()+"-06-01 00:00"), s.Fill("To", ahead()+"-05-01 00:00"), s.ClickOn("form button", "Add"), s.Reads("is not after its beginning"))
 	s.do(s.Fill("To", ahead()+"-06-08 00:00"), s.ClickOn("form button", "Add"), s.Until("it in the list", "document.querySelector('[data-embargo=regatta]')?.innerText.includes('all services')"))
 	s.do(s.Go(s.srv.URL+"/calendar/plan?service=ticket-sales&start="+ahead()+"-06-03%2004:00&lasts=60"), s.Fill("Name", "Regatta ticketing"))
-	s.do(s.Until("the clash", "document.querySelector('[data-clashes]')?.innerText.includes('lies in the embargo Regatta')"))
+	s.do(s.Until("the clash", "[...document.querySelectorAll('[data-clashes]')].some((e) => e.innerText.includes('lies in the embargo Regatta'))"))
 	s.do(s.Click("Announce and plan"), s.Until("what is missing", "document.querySelector('form')?.innerText.includes('say why it has to be then')"))
 	s.do(s.Fill("Why it has to be then", "The organiser asks for it"), s.Click("Announce and plan"), s.Until("it saved", "location.pathname === '/calendar'"))
 	s.do(s.Go(s.srv.URL+"/calendar?from="+ahead()+"-06-01&days=7"), s.Until("both", "document.querySelector('[data-clashes]') && document.querySelector('[data-embargoes]')?.innerText.includes('Regatta') && document.querySelector('[data-planned^=\"regatta-ticketing\"]')"))
