@@ -7,6 +7,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 
 	"kestite/core/definition"
 	"kestite/core/span"
@@ -335,6 +336,18 @@ func (w *work) concerns(wrote Write) {
 	}
 }
 
+// ownFault is a fault of an agreement in a bundle at its own path in the definition; one
+// that lies outside of it, such as a circle of services, comes of whom it excuses.
+func ownFault(err error) error {
+	var f *definition.Fault
+	if errors.As(err, &f) {
+		if of, own, is := strings.Cut(f.Path, "]."); is && strings.HasPrefix(of, "agreements[") {
+			return definition.Instead(own, err)
+		}
+	}
+	return definition.Instead("upstream.excuse", err)
+}
+
 // accounts refuses a step after which some agreement could not be accounted that
 // could be before.
 func (w *work) accounts(step Step, id string) error {
@@ -347,7 +360,7 @@ func (w *work) accounts(step Step, id string) error {
 		if err != nil && w.before.Agreements[id] != nil && w.before.accountable(id, w.At) != nil {
 			return nil // it is not this that keeps it from being accounted
 		}
-		return definition.Instead("upstream.excuse", err)
+		return ownFault(err)
 	case definition.ServiceSpec:
 		if e := w.before.Services[id]; e == nil || reflect.DeepEqual(membersOf(e.Current().Spec), membersOf(spec)) {
 			return nil

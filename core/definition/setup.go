@@ -412,21 +412,23 @@ func (a AgreementSpec) Validate() error {
 	if a.MinOutageS < 0 || a.MinOutageS > MostClauseS {
 		return fault("min_outage_s", "%d s is not allowed; it lies between 0 and %d s", a.MinOutageS, MostClauseS)
 	}
-	for path, p := range map[string]Percent{
-		"target_percent": a.TargetPercent, "degraded_weight_percent": a.DegradedWeightPercent, "min_coverage_percent": a.MinCoveragePercent,
-	} {
-		if p == "" && path != "target_percent" {
+	for _, of := range []struct {
+		path string
+		p    Percent
+	}{{"target_percent", a.TargetPercent}, {"degraded_weight_percent", a.DegradedWeightPercent}, {"min_coverage_percent", a.MinCoveragePercent}} {
+		if of.p == "" && of.path != "target_percent" {
 			continue
 		}
-		if _, err := ParsePercent(string(p)); err != nil {
-			return fault(path, "%v", err)
+		if _, err := ParsePercent(string(of.p)); err != nil {
+			return fault(of.path, "%v", err)
 		}
 	}
 	for i, c := range a.Credits {
-		for path, p := range map[string]Percent{"below_percent": c.BelowPercent, "credit_percent": c.CreditPercent} {
-			if _, err := ParsePercent(string(p)); err != nil {
-				return fault(fmt.Sprintf("credits[%d].%s", i, path), "%v", err)
-			}
+		if _, err := ParsePercent(string(c.BelowPercent)); err != nil {
+			return fault(fmt.Sprintf("credits[%d].below_percent", i), "%v", err)
+		}
+		if _, err := ParsePercent(string(c.CreditPercent)); err != nil {
+			return fault(fmt.Sprintf("credits[%d].credit_percent", i), "%v", err)
 		}
 	}
 	if err := a.Fee.Validate(); err != nil {
@@ -443,14 +445,20 @@ func (a AgreementSpec) Validate() error {
 		}
 	}
 	if o := a.Objectives; o != nil {
-		for path, v := range map[string]*int64{"outages_at_most": o.OutagesAtMost, "longest_outage_s": o.LongestOutageS, "mttr_s": o.MTTRS} {
-			if v != nil && *v < 0 {
-				return fault("objectives."+path, "%d is not allowed; it is 0 or more", *v)
+		for _, of := range []struct {
+			path string
+			v    *int64
+		}{{"outages_at_most", o.OutagesAtMost}, {"longest_outage_s", o.LongestOutageS}, {"mttr_s", o.MTTRS}} {
+			if of.v != nil && *of.v < 0 {
+				return fault("objectives."+of.path, "%d is not allowed; it is 0 or more", *of.v)
 			}
 		}
 	}
 	if m := a.Maintenance; m != nil && m.Mode != MaintenanceIgnore && m.Mode != MaintenanceExclude && m.Mode != MaintenanceForgive {
 		return fault("maintenance.mode", "%q is not allowed; it is one of ignore, exclude, forgive", m.Mode)
+	}
+	if m := a.Maintenance; m != nil && m.Mode == MaintenanceIgnore && m.Emergency != nil {
+		return fault("maintenance.emergency", "stands beside maintenance that counts like any time, which grants nothing; take it away, or let maintenance be excluded or forgiven")
 	}
 	return nil
 }

@@ -162,3 +162,20 @@ func TestPathsThatVisitTooMuch(t *testing.T) {
 		}
 	}
 }
+
+// Of several faults the first is told, always the same; an emergency clause beside maintenance
+// that counts like any time is its own fault and nobody else's.
+func TestFaultsOfAgreementsInTheirOrder(t *testing.T) {
+	spec := AgreementSpec{Name: "Gates", Service: "gates", Timezone: "UTC", TargetPercent: "99", Maintenance: &MaintenanceSpec{
+		Mode: "ignore", Emergency: &EmergencyAllowance{}}}
+	var f *Fault
+	if err := Valid(spec); !errors.As(err, &f) || f.Path != "maintenance.emergency" {
+		t.Errorf("%v", err)
+	}
+	spec.Maintenance, spec.TargetPercent, spec.DegradedWeightPercent, spec.MinCoveragePercent = nil, "x", "y", "z"
+	for range 30 {
+		if err := Valid(spec); !errors.As(err, &f) || f.Path != "target_percent" {
+			t.Fatalf("%v", err)
+		}
+	}
+}

@@ -66,6 +66,7 @@ export const fieldOf = {
   'maintenance.cap_s': 'cap_h',
   'maintenance.emergency.notice_s': 'emergency_notice_min',
   'maintenance.emergency.cap_s': 'emergency_cap_h',
+  'maintenance.emergency': 'emergency',
   'fee.amount': 'fee',
   'fee.currency': 'currency',
   fee: 'fee',
@@ -179,7 +180,7 @@ export function toSpec(v: Values): Spec {
     min_outage_s: Number(v.min_outage_s),
     min_coverage_percent: decimal(v.min_coverage_percent) || '0',
     service_hours: v.hours === 'always' ? undefined : planOf(v.plan),
-    maintenance: {
+    maintenance: v.mode === 'ignore' ? { mode: v.mode, notice_s: 0, cap_s: null } : {
       mode: v.mode,
       notice_s: secondsOf(v.notice_h, 3600) ?? 0,
       cap_s: secondsOf(v.cap_h, 3600) ?? null,
