@@ -1,15 +1,20 @@
 package e2e
 
 import (
+	"context"
 	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp/kb"
 
+	"kestite/core/catalogue"
+	"kestite/core/definition"
 	"kestite/demo"
 	"kestite/e2e/browser"
+	"kestite/server/defining"
 	"kestite/server/store/storetest"
+	"kestite/server/trail"
 )
 
 // An operator plans work: sees what it costs at a bad time, takes the cheapest one, and
@@ -150,4 +155,24 @@ func TestASecondPersonApprovesWork(t *testing.T) {
 	s.do(s.Until("nothing of it waiting", "!document.querySelector('[data-waiting]')?.innerText.includes('Quay cranes')"))
 	s.do(s.Click("sign out"), s.SignIn(s.srv.URL, "operator@skerry.example", demo.Password), s.Go(s.srv.URL+"/you/inbox"), s.Reads("Approved: Quay cranes"))
 	s.do(s.Go(s.srv.URL+request), s.Click("The window"), s.Until("its form", "document.querySelector('form[aria-label=\"Edit the window\"]')"))
+}
+
+// A window of 90 seconds that begins within a minute, as a file may bring it, is edited in the
+// form and keeps both.
+func TestSecondsSurviveTheForm(t *testing.T) {
+	s := newStage(t, true)
+	ctx := context.Background()
+	start := ahead() + "-06-03T04:00:30"
+	_, err := s.srv.API.Definitions.Create(ctx, catalogue.Window, "key-swap", "", definition.WindowSpec{Name: "Key swap", Services: []string{"ticket-sales"},
+		Start: start, Timezone: demo.Zone, DurationS: 90}, defining.Change{By: trail.By{Name: "test"}, Approved: true})
+	s.do(err)
+	s.do(s.SignIn(s.srv.URL, "manager@skerry.example", demo.Password), s.Go(s.srv.URL+"/calendar/plan/key-swap"),
+		s.Until("its length", "[...document.querySelectorAll('input')].some((i) => i.value === '1:30')"),
+		s.ClickOn("summary", "Whom to tell, type, change reference, note"), s.Fill("Change reference", "CHG-90"), s.Click("Save as revision 2"),
+		s.Until("it saved", "location.pathname === '/calendar'"))
+	snap, err := s.srv.API.Definitions.Snapshot(ctx)
+	s.do(err)
+	if spec := snap.Windows["key-swap"].Current().Spec; spec.Start != start || spec.DurationS != 90 || spec.Reference != "CHG-90" {
+		t.Errorf("it is %+v now", spec)
+	}
 }

@@ -158,7 +158,7 @@ func (b *Browser) ClickOn(selector, text string) error {
 		const e = ` + find + `
 		if (!e || e.disabled) return null
 		e.scrollIntoView({ block: 'center' })
-		const r = e.getBoundingClientRect()
+		const r = e.getClientRects()[0] ?? e.getBoundingClientRect() // the first line of a link over several
 		const x = r.x + Math.min(r.width / 2, 200), y = r.y + r.height / 2
 		const top = document.elementFromPoint(x, y)
 		return top && (e.contains(top) || top.contains(e)) ? [x, y] : null
@@ -285,10 +285,30 @@ func (b *Browser) Type(keys string) error {
 	return chromedp.Do(ctx, chromedp.KeyEvent(keys))
 }
 
-// Choose picks an option of a list field by its label.
+// Choose picks an option of a list field by its label. Who sees that another one was hit,
+// as what comes in above moves the list, picks again.
 func (b *Browser) Choose(label, option string) error {
-	// The label of a list is no label element; it names the list by its id.
-	combo := `[...document.querySelectorAll('label, .MuiInputLabel-root')].filter((l) => l.innerText.replace('*', '').trim() === ` + quote(label) + `).map((l) => document.querySelector('[role=combobox][aria-labelledby~="' + l.id + '"]')).find(Boolean)`
+	for range 3 {
+		if err := b.choose(label, option); err != nil {
+			return err
+		}
+		for range 15 {
+			if took, err := Eval[bool](b, "(() => { const c = "+comboOf(label)+"; return !c || c.innerText.includes("+quote(option)+") })()"); err != nil || took {
+				return err
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	}
+	return fmt.Errorf("%q was picked of %q, and something else stands there", option, label)
+}
+
+// comboOf finds a list by its label, which is no label element: it names the list by its id.
+func comboOf(label string) string {
+	return `[...document.querySelectorAll('label, .MuiInputLabel-root')].filter((l) => l.innerText.replace('*', '').trim() === ` + quote(label) + `).map((l) => document.querySelector('[role=combobox][aria-labelledby~="' + l.id + '"]')).find(Boolean)`
+}
+
+func (b *Browser) choose(label, option string) error {
+	combo := comboOf(label)
 	if err := b.Until("the list "+quote(label), combo); err != nil {
 		return err
 	}

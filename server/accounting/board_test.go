@@ -30,9 +30,9 @@ const location = "tolvik"
 
 // harbour is a server with some services, the later ones depending on earlier ones, each
 // with a check and an agreement, in force for three months.
-func harbour(t *testing.T, services int) *server.Server {
+func harbour(t *testing.T, services int, options ...func(*server.Options)) *server.Server {
 	t.Helper()
-	srv := storetest.Server(t)
+	srv := storetest.Server(t, options...)
 	steps := []catalogue.Step{{Does: catalogue.Make, Kind: catalogue.Location, ID: location, Spec: definition.LocationSpec{Name: "Tolvik"}}}
 	add := func(kind, id string, spec catalogue.Spec) {
 		steps = append(steps, catalogue.Step{Does: catalogue.Make, Kind: kind, ID: id, Spec: spec})
@@ -128,9 +128,9 @@ func deliver(t *testing.T, srv *server.Server, list []wire.Measurement) {
 func TestKeptAccountsAreThoseMadeAnew(t *testing.T) {
 	t.Parallel()
 	const services = 8
-	srv := harbour(t, services)
+	srv := harbour(t, services, storetest.At(t, storetest.MidMonth())) // there is much of a month, and of the one before
 	r := rand.New(rand.NewPCG(11, 12))
-	present := span.Of(storetest.Now())
+	present := span.Of(srv.API.Store.Now())
 	month := calendar.MonthAt(present, time.UTC)
 	bands := []calendar.Period{month, month.Next(-1), calendar.Cycle{Unit: calendar.Week}.At(present, time.UTC).Next(-1)}
 	var waiting [][]wire.Measurement

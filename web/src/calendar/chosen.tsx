@@ -7,7 +7,7 @@ import { Problem, api, ask, type Schemas } from '../api/client'
 import { FormEnd } from '../parts/form-end'
 import { RetireQuestion, useRetiring } from '../parts/retire'
 import { Trouble } from '../parts/trouble'
-import { duration, weekTime, wallMinute } from '../time/format'
+import { duration, minutesOf, secondsIn, wallMinute, wallSecond, wantsMinutes, weekTime } from '../time/format'
 import { useZone } from '../time/span'
 import { Clashes, Effects } from './effects'
 import { useGo } from './go'
@@ -26,7 +26,7 @@ export default function Chosen({ work: w, now, may, onClose }: Props) {
   const [moving, setMoving] = useState(false)
   const [reason, setReason] = useState('')
   const [start, setStart] = useState(wallMinute(w.from, w.timezone))
-  const [minutes, setMinutes] = useState(String(Math.round((Date.parse(w.to) - Date.parse(w.from)) / 60_000)))
+  const [minutes, setMinutes] = useState(minutesOf(Math.round((Date.parse(w.to) - Date.parse(w.from)) / 1000)))
   const runs = Date.parse(w.from) <= now && now < Date.parse(w.to)
   const over = Date.parse(w.to) <= now
   const turn = useChange({
@@ -93,7 +93,7 @@ export default function Chosen({ work: w, now, may, onClose }: Props) {
           aria-label="Move it"
           onSubmit={(e) => {
             e.preventDefault()
-            turn.mutate({ does: 'move', start: runs ? undefined : `${start.replace(' ', 'T')}:00`, duration_s: Math.round(Number(minutes) * 60) })
+            turn.mutate({ does: 'move', start: runs ? undefined : start === wallMinute(w.from, w.timezone) ? wallSecond(w.from, w.timezone) : `${start.replace(' ', 'T')}:00`, duration_s: secondsIn(minutes) })
           }}
         >
           {!runs && (
@@ -101,9 +101,9 @@ export default function Chosen({ work: w, now, may, onClose }: Props) {
               <Minute label="Starts" value={start} change={setStart} zone={w.timezone} required error={fault('start')} help={w.timezone} />
             </Suspense>
           )}
-          <TextField label="Lasts, min" required value={minutes} onChange={(e) => setMinutes(e.target.value)} error={Boolean(fault('duration_s')) || !/^\d+$/.test(minutes)} helperText={fault('duration_s') ?? (/^\d+$/.test(minutes) ? undefined : 'Whole minutes')} />
+          <TextField label="Lasts, min" required value={minutes} onChange={(e) => setMinutes(e.target.value)} error={Boolean(fault('duration_s')) || !(secondsIn(minutes) > 0)} helperText={fault('duration_s') ?? (secondsIn(minutes) > 0 ? undefined : wantsMinutes)} />
           {fault('reason') && <TextField label="Why" required autoFocus value={reason} onChange={(e) => setReason(e.target.value)} error helperText={fault('reason')} />}
-          <FormEnd busy={turn.isPending} not={!/^\d+$/.test(minutes)} save="Move it" leave={() => setMoving(false)} />
+          <FormEnd busy={turn.isPending} not={!(secondsIn(minutes) > 0)} save="Move it" leave={() => setMoving(false)} />
         </form>
       )}
       {!over && work.data && !moving && (

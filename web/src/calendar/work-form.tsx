@@ -15,7 +15,7 @@ import { useSaving } from '../parts/save'
 import { ServicesPick } from '../parts/services-pick'
 import { useSettled } from '../parts/settled'
 import { Awaited } from '../parts/trouble'
-import { duration, weekTime } from '../time/format'
+import { duration, minuteIn, minutesOf, secondsIn, wallIn, wantsMinutes, weekTime } from '../time/format'
 import { useZone } from '../time/span'
 import { useGo } from './go'
 import { Clashes, Effects } from './effects'
@@ -29,17 +29,15 @@ const Revisions = lazy(() => import('../parts/revisions').then((m) => ({ default
 
 export type Values = { name: string; type: string; tell: string[]; pause: string[]; services: string[]; start: string; lasts: string; timezone: string; exdates: string[]; changes: Schemas['Occurrence'][]; reference: string; note: string; reason: string; imported?: WindowSpec['imported'] } & RuleValues
 
-const wall = (minute: string) => `${minute.replace(' ', 'T')}:00`
-
-function specOf(v: Values): WindowSpec {
+function specOf(v: Values, was?: WindowSpec): WindowSpec {
   const rule = written(v)
   return {
     name: v.name,
     type: v.type === 'emergency' ? 'emergency' : undefined,
     services: v.services,
-    start: wall(v.start),
+    start: wallIn(v.start, was?.start),
     timezone: v.timezone,
-    duration_s: Math.round(Number(v.lasts) * 60),
+    duration_s: secondsIn(v.lasts),
     rrule: rule || undefined,
     exdates: rule && v.exdates.length ? v.exdates : undefined,
     changes: rule && v.changes.length ? v.changes : undefined,
@@ -73,8 +71,8 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
     name: spec?.name ?? '',
     type: spec?.type ?? 'planned',
     services: spec?.services ?? (params.get('service') ? [params.get('service') ?? ''] : []),
-    start: spec ? spec.start.slice(0, 16).replace('T', ' ') : (params.get('start') ?? ''),
-    lasts: spec ? String(spec.duration_s / 60) : (params.get('lasts') ?? '60'),
+    start: spec ? minuteIn(spec.start) : (params.get('start') ?? ''),
+    lasts: spec ? minutesOf(spec.duration_s) : (params.get('lasts') ?? '60'),
     timezone: spec?.timezone ?? home,
     exdates: spec?.exdates ?? [],
     changes: spec?.changes ?? [],
@@ -89,8 +87,8 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, entry?.revision ?? 0, { draft: `windows/${entry?.id ?? 'new'}` })
   const v = form.watch()
-  const whole = v.services.length > 0 && v.start !== '' && v.start !== noDate && v.until !== noDate && /^\d+$/.test(v.lasts) && Number(v.lasts) > 0
-  const asked = whole ? { id: entry?.id, spec: { ...specOf(v), name: v.name.trim() || 'Work' } } : undefined
+  const whole = v.services.length > 0 && v.start !== '' && v.start !== noDate && v.until !== noDate && secondsIn(v.lasts) > 0
+  const asked = whole ? { id: entry?.id, spec: { ...specOf(v, spec), name: v.name.trim() || 'Work' } } : undefined
   const settled = useSettled(asked, JSON.stringify(asked), 400)
   const work = useWork(settled)
   const view = settled ? work.data : undefined
@@ -100,11 +98,11 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
     entry,
     form,
     kept,
-    spec: specOf,
+    spec: (v) => specOf(v, spec),
     reason: (v) => v.reason || undefined,
     names: { rrule: form.getValues('repeat') === 'rule' ? 'rule' : 'repeat', duration_s: 'lasts', 'services[': 'services', 'changes[': 'changes', 'exdates[': 'exdates', 'tell[': 'tell', 'pause[': 'pause' },
     by: (of, why) => (asks ? ask(api.POST('/api/v1/work-requests', { body: { window: entry?.id, revision: entry?.revision, spec: of, reason: why } })).then((r) => `request ${r.request}`) : undefined),
-    done: (made) => navigate(go('/calendar', made.startsWith('request ') ? { request: made.slice('request '.length) } : { work: `${made} ${wall(form.getValues('start'))}` })),
+    done: (made) => navigate(go('/calendar', made.startsWith('request ') ? { request: made.slice('request '.length) } : { work: `${made} ${wallIn(form.getValues('start'), spec?.start)}` })),
   })
   const lasts = /^\d+$/.test(v.lasts) ? Number(v.lasts) * 60 : 0
   const drawn = JSON.stringify(view?.occurrences ?? [])
@@ -141,7 +139,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
       )}
       <div className="side start-lasts">
         <Controller control={form.control} name="start" rules={{ validate: (x) => (x !== '' && x !== noDate) || 'Say when it starts' }} render={({ field }) => <Minute label={v.repeat === 'once' ? 'Starts' : 'First starts'} value={field.value} change={field.onChange} zone={v.timezone} required error={err.start?.message} help={v.timezone} field={field} />} />
-        <TextField label="Lasts, min" required error={Boolean(err.lasts)} helperText={err.lasts?.message} {...form.register('lasts', { validate: (x) => (/^\d+$/.test(x) && Number(x) > 0) || 'Whole minutes' })} />
+        <TextField label="Lasts, min" required error={Boolean(err.lasts)} helperText={err.lasts?.message} {...form.register('lasts', { validate: (x) => secondsIn(x) > 0 || wantsMinutes })} />
       </div>
       <Controller
         control={form.control}

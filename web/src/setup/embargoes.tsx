@@ -11,13 +11,11 @@ import { useSaving } from '../parts/save'
 import { ServicesPick } from '../parts/services-pick'
 import { Awaited } from '../parts/trouble'
 import { useZone } from '../time/span'
+import { minuteIn, wallIn } from '../time/format'
 import { Listing } from './listing'
 
 type Embargo = Schemas['DefinedEmbargoSpec']
 type Values = { name: string; services: string[]; from: string; to: string; note: string }
-
-const shown = (wall: string) => wall.slice(0, 16).replace('T', ' ')
-const wall = (minute: string) => `${minute.replace(' ', 'T')}:00`
 
 /** Times in which nothing is to be planned. */
 export function Embargoes() {
@@ -37,9 +35,9 @@ export function Embargoes() {
           <b>{e.spec.name}</b>
           {e.spec.note && <div className="sub">{e.spec.note}</div>}
         </>,
-        shown(e.spec.from),
+        minuteIn(e.spec.from),
         <>
-          {shown(e.spec.to)} <span className="sub">{e.spec.timezone}</span>
+          {minuteIn(e.spec.to)} <span className="sub">{e.spec.timezone}</span>
         </>,
         e.spec.services?.length ? e.spec.services.map(name).join(', ') : 'all services',
       ]}
@@ -53,7 +51,7 @@ function EmbargoForm({ embargo, done }: { embargo?: Embargo; done: () => void })
   const { home } = useZone()
   const spec = embargo?.spec
   const zone = spec?.timezone ?? home
-  const fresh: Values = { name: spec?.name ?? '', services: spec?.services ?? [], from: spec ? shown(spec.from) : '', to: spec ? shown(spec.to) : '', note: spec?.note ?? '' }
+  const fresh: Values = { name: spec?.name ?? '', services: spec?.services ?? [], from: spec ? minuteIn(spec.from) : '', to: spec ? minuteIn(spec.to) : '', note: spec?.note ?? '' }
   const form = useForm<Values>({ defaultValues: fresh })
   const kept = useKept(form, fresh, embargo?.revision ?? 0, { draft: `embargoes/${embargo?.id ?? 'new'}` })
   const save = useSaving({
@@ -61,7 +59,7 @@ function EmbargoForm({ embargo, done }: { embargo?: Embargo; done: () => void })
     entry: embargo,
     form,
     kept,
-    spec: (v) => ({ name: v.name, services: v.services.length ? v.services : undefined, from: wall(v.from), to: wall(v.to), timezone: zone, note: v.note || undefined }),
+    spec: (v) => ({ name: v.name, services: v.services.length ? v.services : undefined, from: wallIn(v.from, spec?.from), to: wallIn(v.to, spec?.to), timezone: zone, note: v.note || undefined }),
     names: { 'services[': 'services' },
     done,
   })

@@ -73,6 +73,28 @@ export function wallMinute(t: string | number | Date, zone: string): string {
   return `${p.year}-${p.month}-${p.day} ${p.hour}:${p.minute}`
 }
 
+/** Seconds as a field of minutes shows them, so that none is lost: "90", "1:30". */
+export const minutesOf = (s: number) => (s % 60 === 0 ? String(s / 60) : `${Math.floor(s / 60)}:${String(Math.round(s % 60)).padStart(2, '0')}`)
+
+/** The seconds that a field of minutes says; NaN where it says none. */
+export function secondsIn(text: string): number {
+  const said = /^(\d{1,6})(?::([0-5]\d))?$/.exec(text.trim())
+  const s = said ? Number(said[1]) * 60 + Number(said[2] ?? 0) : 0
+  return s > 0 ? s : Number.NaN
+}
+
+/** What a field of minutes wants. */
+export const wantsMinutes = 'Whole minutes, or with seconds as 1:30'
+
+/** The minute of a wall time of a definition, as a field shows it. */
+export const minuteIn = (wall: string) => wall.slice(0, 16).replace('T', ' ')
+
+/** The wall time that a field of a minute says; one that was not touched keeps its seconds. */
+export const wallIn = (minute: string, was?: string) => (was && minuteIn(was) === minute ? was : `${minute.replace(' ', 'T')}:00`)
+
+/** "2026-11-03T14:05:10", as a definition says it. */
+export const wallSecond = (t: string, zone: string) => `${wallMinute(t, zone).replace(' ', 'T')}:${clock(t, zone).slice(-2)}`
+
 /** "Nov", or "Nov 2026" in January and where it stands first. */
 export const shortMonth = (t: number, zone: string, withYear: boolean) => format(zone, withYear ? { month: 'short', year: 'numeric' } : { month: 'short' }).format(at(t))
 
