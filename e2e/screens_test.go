@@ -73,7 +73,7 @@ var screens = [][]struct{ path, ready string }{
 		{"/notices/deliveries", "document.querySelector('[data-delivery]')"},
 		{"/calendar", "document.querySelector('[data-planned]')"},
 		{"/calendar/plan?service=sailing-board&start=ahead-06-03%2004:00&lasts=60", "document.querySelector('[data-effect]') && document.querySelector('[data-slot]')"},
-		{"/services/dependencies?pick=departure", "document.querySelector('[data-node]') && document.querySelector('[data-modelled]')"},
+		{"/services/dependencies?pick=departure", "document.querySelector('[data-node]') && document.querySelector('[data-between]')"},
 		{"/services/dependencies?as=table", "document.querySelector('[data-needs]')"},
 		{"/calendar/exchange", "document.querySelector('form')"},
 		{"/set-up/embargoes", "document.querySelector('[data-embargo]')"},

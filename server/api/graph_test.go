@@ -10,6 +10,7 @@ import (
 	"kestite/core/definition"
 	"kestite/core/span"
 	"kestite/server/api"
+	"kestite/server/servertest"
 	"kestite/server/store/storetest"
 )
 
@@ -149,5 +150,42 @@ func TestModelledAvailability(t *testing.T) {
 	}
 	if a := f.manager.Do(http.MethodGet, "/services/nothing/modelled", nil); a.Status != http.StatusNotFound {
 		t.Error(a)
+	}
+}
+
+// Gates that are measured, and promised, fail together with the network that all need: two of
+// three are worth no more than the network, and say what is lacking where it promises nothing.
+func TestWhatIsSharedIsCountedOnce(t *testing.T) {
+	f := setUp(t)
+	promise := func(service, target string) {
+		f.manager.Create("/agreements", definition.AgreementSpec{Name: "Of " + service, Service: service, TargetPercent: definition.Percent(target), Timezone: "UTC"})
+	}
+	network := f.needing(t, "Quay network")
+	var gates []string
+	for _, name := range []string{"Gate 1", "Gate 2", "Gate 3"} {
+		id := f.needing(t, name, definition.Dependency{Services: []string{network}})
+		f.manager.Create("/checks", servertest.Check(id, []string{"tolvik"}, func(spec map[string]any) { spec["name"] = name }))
+		promise(id, "99.9")
+		gates = append(gates, id)
+	}
+	farm := f.needing(t, "Boarding", definition.Dependency{Services: gates, Need: 2})
+	f.manager.Create("/checks", servertest.Check(farm, []string{"tolvik"}, func(spec map[string]any) { spec["name"] = "Boarding" }))
+	promise(farm, "99.95")
+	model := func() (out api.ModelView) {
+		t.Helper()
+		f.manager.Must(http.MethodGet, "/services/"+farm+"/modelled", nil, &out)
+		return out
+	}
+	m := model()
+	lacking := map[string]string{}
+	for _, l := range m.Leaves {
+		lacking[l.Name] = strings.Join(l.Without, " ")
+	}
+	if m.Targets != nil || lacking["Quay network"] != "promise measurement" || lacking["Gate 1"] != "measurement" || lacking["Boarding"] != "" || !m.Leaves[len(m.Leaves)-1].Itself {
+		t.Errorf("without a promise of the network: %+v", m)
+	}
+	promise(network, "99.9")
+	if m = model(); m.Targets == nil || m.Targets.Percent != "99.9000" || !strings.HasPrefix(m.Targets.Words, "99.9000 % is the mean of a model") || len(m.Promises) != 1 || !m.Promises[0].Exceeds {
+		t.Errorf("%+v %+v", m.Targets, m.Promises)
 	}
 }

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"math/big"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -17,24 +18,30 @@ import (
 
 // ModelView is the availability that follows from what a service needs.
 type ModelView struct {
-	Leaves   []ModelLeaf `json:"leaves" doc:"What it comes down to: services that are measured, or need nothing"`
+	Leaves   []ModelLeaf `json:"leaves" doc:"What it comes down to: services that are measured, or need nothing; the service itself, where it is measured, is the last"`
 	Fault    string      `json:"fault,omitempty" doc:"Why it cannot be computed"`
-	Targets  *Modelled   `json:"targets,omitempty" doc:"From what was promised of each; absent: not of all of them something was"`
-	Measured *Modelled   `json:"measured,omitempty" doc:"From the last 90 days of each; absent: not all of them were measured"`
+	Targets  *Modelled   `json:"targets,omitempty" doc:"From what was promised of what it needs; absent: of some that it cannot do without, nothing was"`
+	Measured *Modelled   `json:"measured,omitempty" doc:"From the last 90 days of each, and of itself; absent: some that it cannot do without were not measured"`
 	Promises []Promised  `json:"promises" doc:"What was promised of the service, with whether that is more than it can support"`
 }
 
 // ModelLeaf is one of the services that an availability is made of.
 type ModelLeaf struct {
-	Service  string `json:"service"`
-	Name     string `json:"name"`
-	Target   string `json:"target_percent,omitempty" doc:"The highest that was promised of it"`
-	Measured string `json:"measured_percent,omitempty" doc:"Of the last 90 days, of the time that was measured"`
+	Service  string   `json:"service"`
+	Name     string   `json:"name"`
+	Itself   bool     `json:"itself,omitempty" doc:"It is the service that is modelled"`
+	Target   string   `json:"target_percent,omitempty" doc:"The highest that was promised of it"`
+	Measured string   `json:"measured_percent,omitempty" doc:"Of the last 90 days, of the time that was measured"`
+	Outages  int      `json:"outages" doc:"In the last 90 days"`
+	Without  []string `json:"without,omitempty" enum:"promise,measurement" doc:"What is not known of it, and cannot be done without"`
 }
 
 // Modelled is an availability that follows.
 type Modelled struct {
 	Percent string `json:"percent" doc:"Truncated to four decimals: the highest target it supports"`
+	Low     string `json:"low_percent,omitempty" doc:"With High, what the days that were measured leave it between, in 95 of 100 cases"`
+	High    string `json:"high_percent,omitempty"`
+	Words   string `json:"words" doc:"What the figure is"`
 }
 
 // Promised is what was promised of the service itself.
@@ -71,40 +78,31 @@ func (s *Server) modelled(ctx context.Context, in *ByID) (*body[ModelView], erro
 	if err != nil {
 		return nil, err
 	}
-	leaves := topology.Leaves(open.Bundle, in.ID, now-1)
-	if len(leaves) == 1 && leaves[0] == in.ID { // it needs nothing: there is nothing to model
+	model := topology.ModelOf(open.Bundle, in.ID, now-1)
+	if model.Alone() { // it needs nothing: there is nothing to model
 		return &body[ModelView]{out}, nil
 	}
-	targets, measured := map[string]float64{}, map[string]float64{}
-	for _, id := range leaves {
-		l := ModelLeaf{Service: id, Name: snap.Named(catalogue.Service, id)}
+	targets, measured := map[string]float64{}, map[string]topology.Known{}
+	promised := func(id string) bool { _, is := targets[id]; return is }
+	known := func(id string) bool { _, is := measured[id]; return is }
+	for _, id := range model.Parts() {
+		l := ModelLeaf{Service: id, Name: snap.Named(catalogue.Service, id), Itself: id == in.ID}
 		if best := bestTarget(snap, id); best != "" {
 			l.Target = best
-			targets[id] = partOf(best)
+			if !l.Itself { // what was promised of it follows from nothing
+				targets[id] = partOf(best)
+			}
 		}
-		var total [4]int64
-		span.Map(open.Evidence.Service(id), func(v verdict.Views) verdict.State { return v[verdict.Nominal] }).Runs(past,
-			func(s span.Span, v verdict.State) { total[v] += s.Length() })
-		if p, is := topology.Measured(total[verdict.Up], total[verdict.Degraded], total[verdict.Down]); is {
-			measured[id] = p
+		k := knownOf(span.Map(open.Evidence.Service(id), func(v verdict.Views) verdict.State { return v[verdict.Nominal] }), past)
+		if p, is := k.Availability(); is {
+			measured[id], l.Outages = k, len(k.Outages)
 			l.Measured = topology.BestTarget(p)
 		}
 		out.Leaves = append(out.Leaves, l)
 	}
-	model := func(own map[string]float64) (*Modelled, error) {
-		if len(own) < len(leaves) {
-			return nil, nil
-		}
-		p, err := topology.Modelled(open.Bundle, own, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		return &Modelled{topology.BestTarget(p)}, nil
-	}
-	if out.Targets, err = model(targets); err == nil {
-		out.Measured, err = model(measured)
-	}
-	if err != nil {
+	out.without("promise", model.Missing(promised))
+	out.without("measurement", model.Missing(known))
+	if err = out.follow(model, targets, measured); err != nil {
 		out.Fault = err.Error()
 	}
 	for _, id := range catalogue.Live(snap.Agreements) {
@@ -115,6 +113,56 @@ func (s *Server) modelled(ctx context.Context, in *ByID) (*body[ModelView], erro
 		}
 	}
 	return &body[ModelView]{out}, nil
+}
+
+// without notes of what services something is not known.
+func (v *ModelView) without(what string, services []string) {
+	for n, l := range v.Leaves {
+		if slices.Contains(services, l.Service) {
+			v.Leaves[n].Without = append(l.Without, what)
+		}
+	}
+}
+
+// follow says what follows from what was promised, and from what was measured.
+func (v *ModelView) follow(model *topology.Model, targets map[string]float64, measured map[string]topology.Known) error {
+	lacks := func(what string) bool {
+		return slices.ContainsFunc(v.Leaves, func(l ModelLeaf) bool { return slices.Contains(l.Without, what) })
+	}
+	if !lacks("promise") {
+		f, err := model.Over(func(id string) bool { _, is := targets[id]; return is })
+		if err != nil {
+			return err
+		}
+		percent := topology.BestTarget(f.Availability(func(id string) float64 { return targets[id] }))
+		v.Targets = &Modelled{Percent: percent, Words: topology.PromisedWords(percent)}
+	}
+	if !lacks("measurement") {
+		f, err := model.Over(func(id string) bool { _, is := measured[id]; return is })
+		if err != nil {
+			return err
+		}
+		low, high := f.Between(measured)
+		m := Modelled{Low: topology.BestTarget(low), High: topology.BestTarget(high),
+			Percent: topology.BestTarget(f.Availability(func(id string) float64 { p, _ := measured[id].Availability(); return p }))}
+		m.Words = topology.MeasuredWords(m.Percent, m.Low, m.High, int(modelledOver/span.Day))
+		v.Measured = &m
+	}
+	return nil
+}
+
+// knownOf is what the states of a service tell of its availability.
+func knownOf(states span.Timeline[verdict.State], within span.Span) (out topology.Known) {
+	states.Runs(within, func(s span.Span, v verdict.State) {
+		switch v {
+		case verdict.Up, verdict.Degraded:
+			out.UpMS += s.Length()
+		case verdict.Down:
+			out.DownMS += s.Length()
+			out.Outages = append(out.Outages, s.Length())
+		}
+	})
+	return out
 }
 
 // bestTarget is the highest target that was promised of a service; empty: nothing was.

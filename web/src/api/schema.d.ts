@@ -8120,28 +8120,42 @@ export interface components {
             verified_at?: string;
         };
         ModelLeaf: {
+            /** @description It is the service that is modelled */
+            itself?: boolean;
             /** @description Of the last 90 days, of the time that was measured */
             measured_percent?: string;
             name: string;
+            /**
+             * Format: int64
+             * @description In the last 90 days
+             */
+            outages: number;
             service: string;
             /** @description The highest that was promised of it */
             target_percent?: string;
+            /** @description What is not known of it, and cannot be done without */
+            without?: ("promise" | "measurement")[];
         };
         ModelView: {
             /** @description Why it cannot be computed */
             fault?: string;
-            /** @description What it comes down to: services that are measured, or need nothing */
+            /** @description What it comes down to: services that are measured, or need nothing; the service itself, where it is measured, is the last */
             leaves: components["schemas"]["ModelLeaf"][];
-            /** @description From the last 90 days of each; absent: not all of them were measured */
+            /** @description From the last 90 days of each, and of itself; absent: some that it cannot do without were not measured */
             measured?: components["schemas"]["Modelled"];
             /** @description What was promised of the service, with whether that is more than it can support */
             promises: components["schemas"]["Promised"][];
-            /** @description From what was promised of each; absent: not of all of them something was */
+            /** @description From what was promised of what it needs; absent: of some that it cannot do without, nothing was */
             targets?: components["schemas"]["Modelled"];
         };
         Modelled: {
+            high_percent?: string;
+            /** @description With High, what the days that were measured leave it between, in 95 of 100 cases */
+            low_percent?: string;
             /** @description Truncated to four decimals: the highest target it supports */
             percent: string;
+            /** @description What the figure is */
+            words: string;
         };
         Moment: {
             agreements: components["schemas"]["AgreementMoment"][];

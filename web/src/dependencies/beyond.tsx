@@ -9,7 +9,7 @@ export function Beyond({ service, target }: { service: string; target: string })
   if (!supports || !(Number(decimal(target)) > Number(supports))) return null
   return (
     <Alert severity="warning" data-beyond>
-      What is promised of what the service needs supports {supports} % at most: {model.leaves.map((l) => `${l.name} ${l.target_percent ?? '?'} %`).join(', ')}.
+      What is promised of what the service needs supports {supports} % at most: {model.leaves.filter((l) => l.target_percent && !l.itself).map((l) => `${l.name} ${l.target_percent} %`).join(', ')}.
     </Alert>
   )
 }

@@ -91,26 +91,30 @@ export function Modelled({ id }: { id: string }) {
   const m = model.data
   if (!m) return <Trouble error={model.error} />
   if (m.leaves.length === 0) return m.fault ? <p className="sub">{m.fault}</p> : null
-  const without = m.leaves.filter((l) => !l.target_percent)
+  const without = (what: 'promise' | 'measurement') => m.leaves.filter((l) => l.without?.includes(what)).map((l) => l.name).join(', ')
   return (
     <section aria-label="What could be promised" data-modelled>
       <h2>What could be promised</h2>
       {m.fault && <p className="trouble">{m.fault}</p>}
       <div>
         {m.targets ? (
-          <div>
+          <div title={m.targets.words}>
             <b>{percent(m.targets.percent)}</b> <span className="sub">by what is promised of what it needs</span>
           </div>
         ) : (
-          <div className="sub">Nothing is promised of {without.map((l) => l.name).join(', ')}.</div>
+          !m.fault && <div className="sub">Nothing is promised of {without('promise')}.</div>
         )}
         {m.measured ? (
-          <div>
-            <b>{percent(m.measured.percent)}</b> <span className="sub">by the last 90 days, failing independently</span>
+          <div title={m.measured.words} data-between={`${m.measured.low_percent}–${m.measured.high_percent}`}>
+            <b>{percent(m.measured.percent)}</b>{' '}
+            <span className="sub">
+              by the last 90 days, which leave it between {percent(m.measured.low_percent)} and {percent(m.measured.high_percent)}
+            </span>
           </div>
         ) : (
-          <div className="sub">Not all it needs was measured in the last 90 days.</div>
+          !m.fault && <div className="sub">{without('measurement')} was not measured in the last 90 days.</div>
         )}
+        {(m.targets ?? m.measured) && <div className="sub">The mean of a model, over years, each failing independently: no promise that a single month is met.</div>}
         {m.promises.map((p) => (
           <div key={p.agreement} data-exceeds={p.exceeds}>
             {p.exceeds ? (
@@ -129,7 +133,8 @@ export function Modelled({ id }: { id: string }) {
         <summary>What that is made of</summary>
         {m.leaves.map((l) => (
           <div key={l.service}>
-            {l.name}: {l.target_percent ? `${l.target_percent} % promised` : 'nothing promised'}, {l.measured_percent ? `${l.measured_percent} % measured` : 'not measured'}
+            {l.itself ? `${l.name} itself` : l.name}: {l.target_percent ? `${l.target_percent} % promised` : 'nothing promised'},{' '}
+            {l.measured_percent ? `${l.measured_percent} % measured with ${l.outages === 1 ? 'one outage' : `${l.outages} outages`}` : 'not measured'}
           </div>
         ))}
       </details>
