@@ -197,16 +197,31 @@ func (a *Archive) made(bundle *definition.Compiled) ([]*account.Account, string,
 		list, err := account.NewEvidence(bundle, m.Stretches, m.Timing).All()
 		return list, ByMeasurements, err
 	}
-	var lanes []Lane
-	if err := json.Unmarshal(a.Files[StretchesName], &lanes); err != nil {
+	source, err := Judged(a.Files[StretchesName])
+	if err != nil {
 		return nil, ByStretches, fmt.Errorf("%s: %w", StretchesName, err)
+	}
+	list, err := account.NewEvidence(bundle, source, nil).All()
+	return list, ByStretches, err
+}
+
+// Judged reads stretches.json: what was judged of each check at each location, in the order
+// of time.
+func Judged(text []byte) (verdict.Source, error) {
+	var lanes []Lane
+	if err := json.Unmarshal(text, &lanes); err != nil {
+		return nil, err
 	}
 	of := map[[2]string][]verdict.Stretch{}
 	for _, l := range lanes {
+		for i, s := range l.Stretches {
+			if s.Last < s.First || s.Count < 1 || i > 0 && s.First <= l.Stretches[i-1].Last {
+				return nil, fmt.Errorf("stretch %d of %s at %s, from %s, does not follow the one before it", i, l.Check, l.Location, s.First)
+			}
+		}
 		of[[2]string{l.Check, l.Location}] = l.Stretches
 	}
-	list, err := account.NewEvidence(bundle, func(check, location string) []verdict.Stretch { return of[[2]string{check, location}] }, nil).All()
-	return list, ByStretches, err
+	return func(check, location string) []verdict.Stretch { return of[[2]string{check, location}] }, nil
 }
 
 // EncodeAccounts writes accounts as account.json holds them.

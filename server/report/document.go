@@ -78,6 +78,19 @@ func words(text string) Cell { return Cell{Text: text} }
 
 func number(n int64) Cell { return Cell{fmt.Sprint(n), n} }
 
+// printedNumber is a number as its text, such as a percentage or an amount.
+func printedNumber(text string) Cell { return Cell{text, figure(text)} }
+
+// limits are two numbers that another one lies between.
+type limits struct{ low, high figure }
+
+func between(low, high string) Cell {
+	if low == "" {
+		return words("")
+	}
+	return Cell{low + " – " + high, limits{figure(low), figure(high)}}
+}
+
 // moment is an instant, in a zone.
 func moment(i span.Instant, loc *time.Location) Cell {
 	return Cell{stamp(i, loc, printed), i.Time().In(loc)}
@@ -104,6 +117,11 @@ func length(ms int64) Cell {
 func milliseconds(thousandths int64) string {
 	tenths := (thousandths + 50) / 100
 	return fmt.Sprintf("%d.%d", tenths/10, tenths%10)
+}
+
+// exactly is thousandths of milliseconds with three decimals.
+func exactly(thousandths int64) string {
+	return fmt.Sprintf("%d.%03d", thousandths/1000, thousandths%1000)
 }
 
 // Figure is a drawing. Its marks lie in a field of so many units, from the left and the top.
@@ -324,7 +342,7 @@ func (c Content) responseBlocks() []Block {
 			cells := []Cell{words(r.Name), words(r.Place), number(r.Count)}
 			for _, s := range l.Statistics {
 				of := map[string]int64{"p50": r.P50, "p90": r.P90, "p95": r.P95, "p99": r.P99, "longest": r.Longest}[s]
-				cells = append(cells, Cell{milliseconds(of), float64(of) / 1000})
+				cells = append(cells, Cell{milliseconds(of), figure(exactly(of))})
 			}
 			t.Rows = append(t.Rows, Row{Cells: cells})
 		}
@@ -349,11 +367,7 @@ func (c Content) trendBlocks() []Block {
 			if p.Report > 0 {
 				from = label("trend.report", p.Report)
 			}
-			bounds := ""
-			if p.Low != "" {
-				bounds = p.Low + " – " + p.High
-			}
-			t.Rows = append(t.Rows, Row{Cells: []Cell{words(PeriodWords(p.Period)), words(from), words(p.Target), words(orDash(p.Availability)), words(bounds), length(p.DowntimeMS), words(verdictWord(p.Verdict))}})
+			t.Rows = append(t.Rows, Row{Cells: []Cell{words(PeriodWords(p.Period)), words(from), printedNumber(p.Target), printedNumber(orDash(p.Availability)), between(p.Low, p.High), length(p.DowntimeMS), words(verdictWord(p.Verdict))}})
 		}
 		out = append(out, Block{Table: t}, Block{Text: []string{label("trend.note")}, Soft: true})
 	}
@@ -395,7 +409,7 @@ func (c Content) incidentBlocks(loc *time.Location) []Block {
 func ledger(list []Settled, first string, of func(Settled) string) *Table {
 	t := &Table{Head: []Column{{first, false, 34}, {label("column.owed"), true, 11}, {label("column.capped"), true, 11}, {label("column.due"), true, 11}, {label("column.claimed"), true, 11}, {label("column.paid"), true, 11}, {label("column.open"), true, 11}}}
 	for _, l := range list {
-		t.Rows = append(t.Rows, Row{[]Cell{words(of(l) + ", " + l.Currency), words(l.Owed), words(l.Capped), words(l.Due), words(l.Claimed), words(l.Paid), words(l.Open)}, l.Why})
+		t.Rows = append(t.Rows, Row{[]Cell{words(of(l) + ", " + l.Currency), printedNumber(l.Owed), printedNumber(l.Capped), printedNumber(l.Due), printedNumber(l.Claimed), printedNumber(l.Paid), printedNumber(l.Open)}, l.Why})
 	}
 	return t
 }

@@ -105,9 +105,9 @@ func (v Volume) sections() []Section {
 	owed := map[string]int64{}
 	for _, p := range v.Parts {
 		a := p.Content.Account
-		bounds := ""
+		bounds := words("")
 		if a.AvailabilityLowPercent != nil {
-			bounds = *a.AvailabilityLowPercent + " – " + or(a.AvailabilityHighPercent)
+			bounds = between(*a.AvailabilityLowPercent, or(a.AvailabilityHighPercent))
 		}
 		note := p.words()
 		if c := p.Content.Credit; c != nil {
@@ -116,7 +116,7 @@ func (v Volume) sections() []Section {
 			}
 			note += ". " + CreditWords(p.Content)
 		}
-		t.Rows = append(t.Rows, Row{[]Cell{words(p.Content.Name), words(PeriodWords(p.Content.Period)), words(p.Content.Target), words(or(a.AvailabilityPercent)), words(bounds), {span.WordsUp(a.DowntimeMS), a.DowntimeMS}, words(verdictWord(a.Verdict))}, note})
+		t.Rows = append(t.Rows, Row{[]Cell{words(p.Content.Name), words(PeriodWords(p.Content.Period)), printedNumber(p.Content.Target), printedNumber(or(a.AvailabilityPercent)), bounds, {span.WordsUp(a.DowntimeMS), a.DowntimeMS}, words(verdictWord(a.Verdict))}, note})
 	}
 	out := []Section{{"verdicts", label("volume.verdicts"), []Block{{Table: t}}}}
 	var sums []string
@@ -146,20 +146,17 @@ func (v Volume) XLSX(d *Document) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return workbook(func(b *book) {
-		b.keep(b.f.SetSheetName("Sheet1", sheetReport))
+	return workbook(v.Name, v.Organisation, d.Made, func(b *book) {
 		b.sheet(sheetReport, []float64{30, 80})
-		for i, r := range [][]any{{d.Publisher, d.Title}, {d.State, d.About}, {d.Verdict, d.Digest}} {
-			b.row(sheetReport, i+1, r...)
+		for _, r := range [][]any{{d.Publisher, d.Title}, {d.State, d.About}, {d.Verdict, d.Digest}} {
+			b.row(r...)
 		}
 		b.sections(d.Sections)
 		b.sheet(sheetOutages, []float64{40, 24, 24, 16, 60}, label("column.agreement"), label("column.from", v.Timezone), label("column.to"), "ms",
 			label("column.note"))
-		row := 2
 		for _, p := range v.Parts {
 			for _, o := range p.Content.Outages {
-				b.row(sheetOutages, row, p.Content.Name, o.From.Time().In(loc), o.To.Time().In(loc), o.MS, o.Cause)
-				row++
+				b.row(p.Content.Name, o.From.Time().In(loc), o.To.Time().In(loc), o.MS, o.Cause)
 			}
 		}
 	})

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -24,14 +25,16 @@ const (
 	sheetWords    = "Clauses"
 )
 
-// book writes a workbook row by row; the first error stays.
+// book writes a workbook sheet by sheet, each row by row; the first error stays.
 type book struct {
-	f      *excelize.File
-	err    error
-	head   int // style of a heading
-	number int // of milliseconds
-	part   int // of a percentage
-	moment int // of a time
+	f       *excelize.File
+	sw      *excelize.StreamWriter // of the sheet that is written
+	next    int                    // its next row
+	err     error
+	head    int         // style of a heading
+	number  int         // of milliseconds
+	moment  int         // of a time
+	decimal map[int]int // of numbers with so many decimals
 }
 
 // XLSX makes the document as a workbook: numbers are numbers, times are in the agreement's
@@ -42,7 +45,7 @@ func XLSX(c Content, made time.Time, digest string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return workbook(func(b *book) {
+	return workbook(c.Name, c.Organisation, made, func(b *book) {
 		b.report(c, made.In(loc), digest)
 		b.time(c)
 		b.outages(c, loc)
@@ -53,16 +56,24 @@ func XLSX(c Content, made time.Time, digest string) ([]byte, error) {
 	})
 }
 
-// workbook is one with what fill writes.
-func workbook(fill func(*book)) (out []byte, err error) {
-	b := &book{f: excelize.NewFile()}
+// workbook is one with what fill writes, of an organisation, made then.
+func workbook(title, creator string, made time.Time, fill func(*book)) (out []byte, err error) {
+	b := &book{f: excelize.NewFile(), decimal: map[int]int{}}
 	defer func() {
 		if failed := b.f.Close(); err == nil {
 			err = failed
 		}
 	}()
-	b.styles()
+	at := made.UTC().Format("2006-01-02T15:04:05Z")
+	b.keep(b.f.SetDocProps(&excelize.DocProperties{Title: seen(title), Creator: seen(creator), LastModifiedBy: seen(creator), Created: at, Modified: at}))
+	b.keep(b.f.SetAppProps(&excelize.AppProperties{Application: "Kestite", Company: seen(creator), DocSecurity: 0}))
+	b.keep(b.f.SetSheetName("Sheet1", sheetReport))
+	b.head = b.style(excelize.Style{Font: &excelize.Font{Bold: true}})
+	b.number = b.style(excelize.Style{NumFmt: 3}) // #,##0
+	moment := "yyyy-mm-dd hh:mm:ss.000"
+	b.moment = b.style(excelize.Style{CustomNumFmt: &moment})
 	fill(b)
+	b.flush()
 	if b.err != nil {
 		return nil, fmt.Errorf("write the workbook: %w", b.err)
 	}
@@ -73,17 +84,23 @@ func workbook(fill func(*book)) (out []byte, err error) {
 	return buf.Bytes(), nil
 }
 
-func (b *book) styles() {
-	style := func(of excelize.Style) int {
-		id, err := b.f.NewStyle(&of)
-		b.keep(err)
+func (b *book) style(of excelize.Style) int {
+	id, err := b.f.NewStyle(&of)
+	b.keep(err)
+	return id
+}
+
+// decimals is the style of numbers with so many decimals.
+func (b *book) decimals(n int) int {
+	if id, has := b.decimal[n]; has {
 		return id
 	}
-	percent, moment := "0.0000", "yyyy-mm-dd hh:mm:ss.000"
-	b.head = style(excelize.Style{Font: &excelize.Font{Bold: true}})
-	b.number = style(excelize.Style{NumFmt: 3}) // #,##0
-	b.part = style(excelize.Style{CustomNumFmt: &percent})
-	b.moment = style(excelize.Style{CustomNumFmt: &moment})
+	format := "#,##0"
+	if n > 0 {
+		format += "." + strings.Repeat("0", n)
+	}
+	b.decimal[n] = b.style(excelize.Style{CustomNumFmt: &format})
+	return b.decimal[n]
 }
 
 func (b *book) keep(err error) {
@@ -92,47 +109,81 @@ func (b *book) keep(err error) {
 	}
 }
 
-// sheet begins a sheet with the widths of its columns and its head.
+// flush ends the sheet that is written.
+func (b *book) flush() {
+	if b.sw != nil {
+		b.keep(b.sw.Flush())
+	}
+	b.sw = nil
+}
+
+// sheet begins a sheet with the widths of its columns and its head; rows follow.
 func (b *book) sheet(name string, widths []float64, head ...any) {
+	b.flush()
+	if b.err != nil {
+		return
+	}
 	_, err := b.f.NewSheet(name)
 	b.keep(err)
-	for i, w := range widths {
-		column, err := excelize.ColumnNumberToName(i + 1)
+	if b.sw, err = b.f.NewStreamWriter(name); err != nil {
 		b.keep(err)
-		b.keep(b.f.SetColWidth(name, column, column, w))
+		return
+	}
+	b.next = 1
+	for i, w := range widths {
+		b.keep(b.sw.SetColWidth(i+1, i+1, w))
 	}
 	if len(head) > 0 {
-		b.row(name, 1, head...)
-		b.keep(b.f.SetRowStyle(name, 1, 1, b.head))
-		b.keep(b.f.SetPanes(name, &excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}))
+		b.keep(b.sw.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}))
+		for i, h := range head {
+			head[i] = excelize.Cell{StyleID: b.head, Value: h}
+		}
+		b.row(head...)
 	}
 }
 
-// row writes a row; texts are texts, whatever they begin with.
-func (b *book) row(sheet string, n int, cells ...any) {
+// row writes the next row; texts are texts, whatever they begin with.
+func (b *book) row(cells ...any) {
 	for i, v := range cells {
-		at, err := excelize.CoordinatesToCellName(i+1, n)
-		b.keep(err)
 		switch v := v.(type) {
 		case string:
-			b.keep(b.f.SetCellStr(sheet, at, seen(v)))
+			cells[i] = seen(v)
+		case figure:
+			cells[i] = b.figure("", string(v))
 		case formula:
-			b.keep(b.f.SetCellFormula(sheet, at, string(v)))
-			b.keep(b.f.SetCellStyle(sheet, at, at, b.part))
+			cells[i] = b.figure(v.of, v.shows)
 		case time.Time:
-			b.keep(b.f.SetCellValue(sheet, at, wallOf(v)))
-			b.keep(b.f.SetCellStyle(sheet, at, at, b.moment))
+			cells[i] = excelize.Cell{StyleID: b.moment, Value: wallOf(v)}
 		case int64:
-			b.keep(b.f.SetCellValue(sheet, at, v))
-			b.keep(b.f.SetCellStyle(sheet, at, at, b.number))
-		default:
-			b.keep(b.f.SetCellValue(sheet, at, v))
+			cells[i] = excelize.Cell{StyleID: b.number, Value: v}
 		}
 	}
+	if b.err != nil {
+		return
+	}
+	b.keep(b.sw.SetRow("A"+strconv.Itoa(b.next), cells))
+	b.next++
 }
 
-// formula is computed by who opens the workbook.
-type formula string
+// figure is a number as it is printed; what is no number, such as a dash, stays a text.
+type figure string
+
+// formula is computed by who opens the workbook; shows is what it comes to, as it is
+// printed, for who does not compute.
+type formula struct{ of, shows string }
+
+// mostDigits is how many digits a number of a workbook keeps.
+const mostDigits = 15
+
+// figure is a printed number as a number with as many decimals.
+func (b *book) figure(formula, printed string) any {
+	_, decimals, _ := strings.Cut(printed, ".")
+	n, err := strconv.ParseFloat(printed, 64)
+	if err != nil || len(printed) > mostDigits || strings.Trim(printed, "-.0123456789") != "" {
+		return seen(printed)
+	}
+	return excelize.Cell{StyleID: b.decimals(len(decimals)), Formula: formula, Value: n}
+}
 
 // wallOf is what a clock on the wall shows, as a time without a zone: spreadsheets have none.
 func wallOf(t time.Time) time.Time {
@@ -141,7 +192,6 @@ func wallOf(t time.Time) time.Time {
 }
 
 func (b *book) report(c Content, made time.Time, digest string) {
-	b.keep(b.f.SetSheetName("Sheet1", sheetReport))
 	b.sheet(sheetReport, []float64{30, 60})
 	state := "published"
 	if digest == "" {
@@ -150,10 +200,10 @@ func (b *book) report(c Content, made time.Time, digest string) {
 	rows := [][]any{
 		{"Organisation", c.Organisation}, {"Agreement", c.Name}, {"Customer", c.Customer}, {"Service", c.ServiceName}, {"Period", PeriodWords(c.Period)}, {"Zone", c.Timezone},
 		{"From", c.Account.From.Time().In(made.Location())}, {"To", c.Account.To.Time().In(made.Location())}, {"Report", c.Number}, {"State", state}, {"Made", made},
-		{"Target, %", c.Target}, {"Verdict", string(c.Account.Verdict)}, {"In words", VerdictSentence(c)}, {"Remark", c.Remark}, {"Credit", CreditWords(c)}, {"SHA-256", digest},
+		{"Target, %", figure(c.Target)}, {"Verdict", string(c.Account.Verdict)}, {"In words", VerdictSentence(c)}, {"Remark", c.Remark}, {"Credit", CreditWords(c)}, {"SHA-256", digest},
 	}
-	for i, r := range rows {
-		b.row(sheetReport, i+1, r...)
+	for _, r := range rows {
+		b.row(r...)
 	}
 }
 
@@ -180,34 +230,37 @@ func (b *book) time(c Content) {
 		{"Calendar time of the period", t.Period}, {"Outside service hours", t.Outside}, {"Agreed time", t.Agreed}, {"Up", t.Up}, {"Degraded", t.Degraded}, {"Down", t.Down},
 		{"Tolerated", t.Tolerated}, {"Maintenance", t.Maintenance}, {"Upstream", t.Upstream}, {"Excused", t.Excused}, {"Unmeasured", t.Unmeasured},
 	}
-	for i, r := range rows {
-		b.row(sheetTime, i+2, r...)
+	for _, r := range rows {
+		b.row(r...)
 	}
-	b.row(sheetTime, 13, "Sum of the classes", formula("SUM(B5:B12)"), "equals the agreed time")
-	b.row(sheetTime, 14, "Base", formula(base), "what is left to be available in")
-	b.row(sheetTime, 15, "Downtime", formula("ROUNDUP(("+down+")/"+parts+",0)"), downtimeNote(c)+" Rounded up.")
+	exact := func(of string, shows int64) formula { return formula{of, strconv.FormatInt(shows, 10)} }
+	b.row("Sum of the classes", exact("SUM(B5:B12)", t.Agreed), "equals the agreed time")
+	b.row("Base", exact(base, c.Account.BaseMS), "what is left to be available in")
+	b.row("Downtime", exact("ROUNDUP(("+down+")/"+parts+",0)", c.Account.DowntimeMS), downtimeNote(c)+" Rounded up.")
 	available, all := "(B14*"+parts+"-("+down+"))", "(B14*"+parts+")"
 	thousandths := "INT(" + available + "*1000/" + all + ")"
-	b.row(sheetTime, 16, "Availability, %", formula("IF(B14=0,\"–\",("+thousandths+"*1000+INT(("+available+"*1000-"+thousandths+"*"+all+")*1000/"+all+"))/10000)"),
+	b.row("Availability, %", formula{"(" + thousandths + "*1000+INT((" + available + "*1000-" + thousandths + "*" + all + ")*1000/" + all + "))/10000", or(c.Account.AvailabilityPercent)},
 		"truncated to four decimals, by whole numbers alone")
-	b.row(sheetTime, 17, "Availability as published, %", or(c.Account.AvailabilityPercent), fmt.Sprintf("sampling bounds %s %% to %s %%", or(c.Account.AvailabilityLowPercent), or(c.Account.AvailabilityHighPercent)))
-	b.row(sheetTime, 18, "Allowance", c.Account.AllowanceMS)
-	b.row(sheetTime, 19, "Allowance left", c.Account.AllowanceMS-c.Account.DowntimeMS) // as printed above
-	b.row(sheetTime, 20, "Coverage, %", c.Account.CoveragePercent)
-	b.row(sheetTime, 21, "Credit, %", c.Account.CreditPercent)
+	b.row("Availability as published, %", figure(or(c.Account.AvailabilityPercent)), "sampling leaves it between the two figures at the end")
+	b.row("Allowance", c.Account.AllowanceMS)
+	b.row("Allowance left", exact("B18-B15", c.Account.AllowanceMS-c.Account.DowntimeMS))
+	b.row("Coverage, %", figure(c.Account.CoveragePercent))
+	b.row("Credit, %", figure(c.Account.CreditPercent))
+	b.row("At least, by sampling, %", figure(or(c.Account.AvailabilityLowPercent)))
+	b.row("At most, by sampling, %", figure(or(c.Account.AvailabilityHighPercent)))
 }
 
 func (b *book) outages(c Content, loc *time.Location) {
 	b.sheet(sheetOutages, []float64{8, 24, 24, 16, 60}, "No.", "From", "To", "ms", "Cause")
 	for i, o := range c.Outages {
-		b.row(sheetOutages, i+2, i+1, o.From.Time().In(loc), o.To.Time().In(loc), o.MS, o.Cause)
+		b.row(int64(i+1), o.From.Time().In(loc), o.To.Time().In(loc), o.MS, o.Cause)
 	}
 }
 
 func (b *book) intervals(c Content, loc *time.Location) {
 	b.sheet(sheetPeriods, []float64{24, 24, 14, 18}, "From", "To", "Class", "ms")
-	for i, v := range c.Account.Intervals {
-		b.row(sheetPeriods, i+2, v.From.Time().In(loc), v.To.Time().In(loc), v.Class.String(), int64(v.To-v.From))
+	for _, v := range c.Account.Intervals {
+		b.row(v.From.Time().In(loc), v.To.Time().In(loc), v.Class.String(), int64(v.To-v.From))
 	}
 }
 
@@ -216,8 +269,8 @@ func (b *book) adjustments(c Content, loc *time.Location) {
 		return
 	}
 	b.sheet(sheetAdjusted, []float64{24, 24, 16, 14, 16, 60, 20, 24, 24}, "From", "To", "ms in service hours", "Counts as", "Cause", "Reason", "Reference", "Proposed by", "Approved by")
-	for i, a := range c.Adjustments {
-		b.row(sheetAdjusted, i+2, a.From.Time().In(loc), a.To.Time().In(loc), a.MS, a.Class, a.Cause, a.Reason, a.Reference, a.ProposedBy, a.ApprovedBy)
+	for _, a := range c.Adjustments {
+		b.row(a.From.Time().In(loc), a.To.Time().In(loc), a.MS, a.Class, a.Cause, a.Reason, a.Reference, a.ProposedBy, a.ApprovedBy)
 	}
 }
 
@@ -240,34 +293,50 @@ func (b *book) sections(list []Section) {
 			var head []any
 			var widths []float64
 			noted := slices.ContainsFunc(block.Table.Rows, func(r Row) bool { return r.Note != "" })
-			for _, c := range block.Table.Head {
-				head, widths = append(head, c.Title), append(widths, max(14, c.Wide))
+			for n, c := range block.Table.Head {
+				if block.Table.between(n) {
+					head, widths = append(head, label("column.at_least", c.Title), label("column.at_most", c.Title)), append(widths, 14, 14)
+				} else {
+					head, widths = append(head, c.Title), append(widths, max(14, c.Wide))
+				}
 			}
 			if noted {
 				head, widths = append(head, label("column.note")), append(widths, 60)
 			}
 			b.sheet(sheetName(s.Title), widths, head...)
-			for i, r := range block.Table.Rows {
+			for _, r := range block.Table.Rows {
 				var cells []any
-				for _, c := range r.Cells {
-					if c.value != nil {
-						cells = append(cells, c.value)
-					} else {
+				for n, c := range r.Cells {
+					switch of := c.value.(type) {
+					case nil:
 						cells = append(cells, c.Text)
+					case limits:
+						cells = append(cells, of.low, of.high)
+						continue
+					default:
+						cells = append(cells, of)
+					}
+					if block.Table.between(n) {
+						cells = append(cells, nil)
 					}
 				}
 				if noted {
 					cells = append(cells, r.Note)
 				}
-				b.row(sheetName(s.Title), i+2, cells...)
+				b.row(cells...)
 			}
 		}
 	}
 }
 
+// between says that a column has what figures lie between: two columns of a workbook.
+func (t *Table) between(n int) bool {
+	return slices.ContainsFunc(t.Rows, func(r Row) bool { _, is := r.Cells[n].value.(limits); return is })
+}
+
 func (b *book) words(c Content) {
 	b.sheet(sheetWords, []float64{120})
-	for i, s := range append(append([]string{}, c.Clauses...), c.Method...) {
-		b.row(sheetWords, i+1, s)
+	for _, s := range append(append([]string{}, c.Clauses...), c.Method...) {
+		b.row(s)
 	}
 }

@@ -17,6 +17,8 @@ import (
 	"kestite/core/account"
 	"kestite/core/definition"
 	"kestite/core/evidence"
+	"kestite/core/seal"
+	"kestite/core/verdict"
 )
 
 func accountCommand() *cobra.Command {
@@ -26,6 +28,8 @@ func accountCommand() *cobra.Command {
 		Short: "Recompute the accounts of a piece of evidence",
 		Long: "Reads kestite-evidence/1 (bundle.json and measurements.csv, either with .gz, in a directory\n" +
 			"or a zip; - reads a zip from standard input) and prints the account of each agreement.\n" +
+			"The archive of a published report is such a zip; where it has what was judged of the\n" +
+			"measurements in their place (stretches.json), all but response times follows from that.\n" +
 			"With --explain it says for each agreement, rule by rule and down to the lines of\n" +
 			"measurements.csv, why an instant counts as it does.\n" +
 			"Exit status: 0 done, 2 refused input.",
@@ -69,7 +73,8 @@ func boundMemory() {
 type evidenceRead struct {
 	source   *evidenceSource
 	bundle   *definition.Compiled
-	rows     *evidence.Measurements
+	rows     *evidence.Measurements // nil: only what was judged of them is there
+	sources  verdict.Sources
 	evidence *account.Evidence
 	accounts []*account.Account
 }
@@ -100,6 +105,9 @@ func (r *evidenceRead) read(stderr io.Writer) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
+	if r.source.judgedOnly() {
+		return r.readJudged(stderr)
+	}
 	open, rowsName, err := r.source.measurements()
 	if err != nil {
 		return err
@@ -113,7 +121,25 @@ func (r *evidenceRead) read(stderr io.Writer) error {
 	if r.rows.LeftOut > 0 {
 		fmt.Fprintf(stderr, "kestite: %d of %d measurements left out: no revision of the bundle names their check, location or instant\n", r.rows.LeftOut, r.rows.Rows)
 	}
+	r.sources = r.rows.Sources()
 	r.evidence = account.NewEvidence(r.bundle, r.rows.Stretches, r.rows.Timing)
+	r.accounts, err = r.evidence.All()
+	return err
+}
+
+// readJudged reads what was judged of the measurements, where they are not there themselves.
+func (r *evidenceRead) readJudged(stderr io.Writer) error {
+	text, name, err := r.source.judged()
+	if err != nil {
+		return err
+	}
+	judged, err := seal.Judged(text)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	fmt.Fprintf(stderr, "kestite: there are no measurements, only what was judged of them (%s): response times are not accounted\n", name)
+	r.sources = verdict.Sources{Judged: judged, Raw: judged}
+	r.evidence = account.NewEvidence(r.bundle, judged, nil)
 	r.accounts, err = r.evidence.All()
 	return err
 }

@@ -93,10 +93,19 @@ func recalculated(t *testing.T, name string, book []byte, a *account.Account) {
 		availability = *a.AvailabilityPercent
 	}
 	for cell, want := range map[string]string{"B13": fmt.Sprint(a.TotalMS.Agreed), "B14": fmt.Sprint(a.BaseMS), "B15": fmt.Sprint(a.DowntimeMS), "B16": availability, "B17": availability} {
-		got, err := f.CalcCellValue("Time", cell, excelize.Options{RawCellValue: true})
-		if plain := trimmedZeros(want); err != nil || trimmedZeros(got) != plain {
+		plain := trimmedZeros(want)
+		if got, err := f.CalcCellValue("Time", cell, excelize.Options{RawCellValue: true}); err != nil || trimmedZeros(got) != plain {
 			t.Errorf("%s: Time!%s recalculates to %q, %v; the account says %s", name, cell, got, err, want)
 		}
+		// Who does not compute sees the same, and it is a number.
+		shown, err := f.GetCellValue("Time", cell, excelize.Options{RawCellValue: true})
+		kind, failed := f.GetCellType("Time", cell)
+		if err != nil || failed != nil || trimmedZeros(shown) != plain || want != "–" && kind != excelize.CellTypeUnset && kind != excelize.CellTypeNumber {
+			t.Errorf("%s: Time!%s shows %q of kind %d, %v %v; the account says %s", name, cell, shown, kind, err, failed, want)
+		}
+	}
+	if p, err := f.GetDocProps(); err != nil || p.Creator != "Skerry Line" || p.LastModifiedBy != "Skerry Line" || p.Created != "2026-04-02T09:00:00Z" || p.Modified != p.Created {
+		t.Errorf("%s: it says of itself %+v, %v", name, p, err)
 	}
 	rows, err := f.GetRows("Intervals")
 	if err != nil || len(rows) != len(a.Intervals)+1 {

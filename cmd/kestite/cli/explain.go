@@ -40,9 +40,13 @@ func explainAt(w io.Writer, r *evidenceRead, instant, format string) error {
 	}
 	list := make([]explained, 0, len(r.accounts))
 	for _, a := range r.accounts {
-		list = append(list, explained{Explanation: r.evidence.Explain(a, r.rows.Sources(), at), Measurements: []laneLines{}})
+		list = append(list, explained{Explanation: r.evidence.Explain(a, r.sources, at), Measurements: []laneLines{}})
 	}
-	if err := r.findLines(list); err != nil {
+	if r.rows == nil {
+		for i := range list {
+			list[i].judgedOnly()
+		}
+	} else if err := r.findLines(list); err != nil {
 		return err
 	}
 	if format == "json" {
@@ -61,6 +65,17 @@ func explainAt(w io.Writer, r *evidenceRead, instant, format string) error {
 
 func (x *explained) services() []verdict.ServiceReason {
 	return append([]verdict.ServiceReason{x.Service}, x.Behind...)
+}
+
+// judgedOnly leaves out the measurements that made a state: they are not there to count.
+func (x *explained) judgedOnly() {
+	for _, s := range x.services() {
+		for _, c := range s.Checks {
+			for n := range c.Locations {
+				c.Locations[n].Because = nil
+			}
+		}
+	}
 }
 
 // findLines fills in the measurements of all explanations in one pass.
@@ -129,8 +144,10 @@ func (x *explained) write(w io.Writer) {
 			fmt.Fprintf(w, "  check %s: %s\n    %s\n", c.Check, c.State, c.Text)
 			for _, l := range c.Locations {
 				fmt.Fprintf(w, "    location %s: %s\n      %s\n", l.Location, l.State, l.Text)
-				for _, line := range x.Measurements[n].Lines {
-					fmt.Fprintf(w, "      line %d  %s  %s  (%s)\n", line.Line, line.At, line.Outcome, line.Role)
+				if n < len(x.Measurements) {
+					for _, line := range x.Measurements[n].Lines {
+						fmt.Fprintf(w, "      line %d  %s  %s  (%s)\n", line.Line, line.At, line.Outcome, line.Role)
+					}
 				}
 				n++
 			}

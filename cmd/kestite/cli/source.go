@@ -11,6 +11,7 @@ import (
 	"path"
 
 	"kestite/core/evidence"
+	"kestite/core/seal"
 )
 
 // Bounds of a zip: of all that comes by standard input, and of its listing, whose
@@ -18,6 +19,7 @@ import (
 const (
 	mostInput   = 16 << 30
 	mostListing = 16 << 20
+	mostJudged  = 256 << 20 // of stretches.json
 )
 
 // listing bounds how much a zip's listing may be; what is read afterwards is not.
@@ -147,6 +149,31 @@ func (s *evidenceSource) bundle() (io.ReadCloser, string, error) {
 	}
 	f, err := s.open(name)
 	return f, name, err
+}
+
+// judgedOnly says that there is what was judged of the measurements, and not they.
+func (s *evidenceSource) judgedOnly() bool {
+	if _, err := s.find(seal.MeasurementsName); err == nil {
+		return false
+	}
+	_, err := s.find(seal.StretchesName)
+	return err == nil
+}
+
+func (s *evidenceSource) judged() (text []byte, name string, err error) {
+	if name, err = s.find(seal.StretchesName); err != nil {
+		return nil, "", err
+	}
+	f, err := s.open(name)
+	if err != nil {
+		return nil, name, err
+	}
+	defer f.Close()
+	text, err = io.ReadAll(io.LimitReader(f, mostJudged+1))
+	if err == nil && len(text) > mostJudged {
+		err = fmt.Errorf("%s is longer than %d MiB", name, mostJudged>>20)
+	}
+	return text, name, err
 }
 
 func (s *evidenceSource) measurements() (evidence.Open, string, error) {

@@ -120,6 +120,73 @@ func TestVerifyRecomputesEveryVector(t *testing.T) {
 }
 
 // No byte of an archive can be changed, left out or added unseen.
+// The archives of every vector that have what was judged in place of the measurements give the
+// same account, but for response times, and explain it.
+func TestAccountReadsWhatWasJudged(t *testing.T) {
+	private, key, _ := keyOf(t, 1)
+	dirs, _ := filepath.Glob(vectors + "/*")
+	count := 0
+	for _, dir := range dirs {
+		r, err := readEvidence(dir, nil, io.Discard)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.source.close()
+		if len(r.accounts) != 1 {
+			continue
+		}
+		count++
+		var lanes []seal.Lane
+		for check, list := range r.bundle.Checks {
+			seen := map[string]bool{}
+			for _, revision := range list {
+				for _, location := range revision.Locations {
+					if !seen[location] {
+						seen[location] = true
+						lanes = append(lanes, seal.Lane{Check: check, Location: location, Stretches: r.rows.Stretches(check, location)})
+					}
+				}
+			}
+		}
+		archive := write(t, published(t, dir, 1, nil, private, key, func(files map[string][]byte) {
+			delete(files, seal.MeasurementsName)
+			files[seal.StretchesName], err = json.Marshal(lanes)
+			if err != nil {
+				t.Fatal(err)
+			}
+		}))
+		got, told, err := runAccount(t, nil, archive)
+		if err != nil || !strings.Contains(told, "only what was judged") {
+			t.Errorf("%s: %v, %s", dir, err, told)
+			continue
+		}
+		want := *r.accounts[0]
+		want.Latency = nil
+		text, err := seal.EncodeAccounts([]*account.Account{&want})
+		if err != nil || got != string(text) {
+			t.Errorf("%s: it is\n%s, not\n%s (%v)", dir, got, text, err)
+		}
+		said, _, err := runAccount(t, nil, archive, "--explain", want.From.String())
+		whole, _, failed := runAccount(t, nil, dir, "--explain", want.From.String())
+		first := func(s string) string { line, _, _ := strings.Cut(s, "\n"); return line }
+		if err != nil || failed != nil || first(said) != first(whole) || strings.Contains(said, "line ") {
+			t.Errorf("%s: %v %v, %s, not %s", dir, err, failed, said, whole)
+		}
+	}
+	if count < 30 {
+		t.Errorf("only %d vectors", count)
+	}
+	for _, bad := range []string{`[{"check":"page","location":"tolvik","stretches":[{"state":"up","own":"up","first_at":"2026-03-01T00:01:00.000Z","last_at":"2026-03-01T00:00:00.000Z","count":1}]}]`, `{}`, `[`} {
+		archive := write(t, published(t, dirs[0], 1, nil, private, key, func(files map[string][]byte) {
+			delete(files, seal.MeasurementsName)
+			files[seal.StretchesName] = []byte(bad)
+		}))
+		if _, _, err := runAccount(t, nil, archive); err == nil || !strings.Contains(err.Error(), "stretches.json: ") {
+			t.Errorf("%s: %v", bad, err)
+		}
+	}
+}
+
 func TestNoByteCanBeChanged(t *testing.T) {
 	private, id, _ := keyOf(t, 1)
 	public, _ := private.Public().(ed25519.PublicKey)
