@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"kestite/core/account"
@@ -344,11 +345,36 @@ func (c Content) responseBlocks() []Block {
 				of := map[string]int64{"p50": r.P50, "p90": r.P90, "p95": r.P95, "p99": r.P99, "longest": r.Longest}[s]
 				cells = append(cells, Cell{milliseconds(of), figure(exactly(of))})
 			}
-			t.Rows = append(t.Rows, Row{Cells: cells})
+			t.Rows = append(t.Rows, Row{Cells: cells, Note: r.doubt()})
 		}
 		out = append(out, Block{Table: t})
+	} else {
+		var doubts []string
+		for _, r := range c.Responses {
+			if d := r.doubt(); d != "" {
+				doubts = append(doubts, label("response.doubt", r.Name, r.Place, d))
+			}
+		}
+		if len(doubts) > 0 {
+			out = append(out, Block{Text: doubts, List: true})
+		}
 	}
 	return append(out, Block{Text: []string{label("response.note")}, Soft: true})
+}
+
+// fewAnswers are so few that their 99th percentile is the longest of them.
+const fewAnswers = 100
+
+// doubt says what the percentiles do not rest on; empty: nothing.
+func (t Timed) doubt() string {
+	var out []string
+	if t.Count < fewAnswers {
+		out = append(out, label("response.few", t.Count))
+	}
+	if t.Thinned != nil {
+		out = append(out, label("response.thinned", t.Thinned.Kept, t.Thinned.Made))
+	}
+	return strings.Join(out, " ")
 }
 
 func (c Content) trendBlocks() []Block {

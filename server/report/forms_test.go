@@ -40,8 +40,8 @@ func full(layout definition.LayoutSpec) Content {
 		Clauses: []string{"Promised to the port: 99.9 %."}, Method: []string{"Measured from outside."},
 		Layout: &laid, LatencyPromise: &Promised{"page", "Gate page", 250_000, "95"},
 		Work: []Worked{{"w", "Gate firmware", "planned", at(9), at(9) + 3_600_000, 3_600_000, 1_800_001, []account.Refusal{{Why: account.CapUsed, MS: 1_799_999}, {Why: "unknown", MS: 1}}}},
-		Responses: []Timed{{response.Summary{Check: "page", Location: "eskerby", Measure: "total_ms", Count: 4711, P50: 47_449, P90: 50_050, P95: 61_999, P99: 99_949, Longest: 1_234_567}, "Gate page", "Eskerby"},
-			{response.Summary{Check: "page", Location: "tolvik", Measure: "total_ms", Count: 1}, "Gate page", "Tolvik"}},
+		Responses: []Timed{{response.Summary{Check: "page", Location: "eskerby", Measure: "total_ms", Count: 4711, P50: 47_449, P90: 50_050, P95: 61_999, P99: 99_949, Longest: 1_234_567}, "Gate page", "Eskerby", &Thinned{4711, 44_640}},
+			{response.Summary{Check: "page", Location: "tolvik", Measure: "total_ms", Count: 1}, "Gate page", "Tolvik", nil}},
 		Trend:     []Past{{"2026-08", 0, "99.9", account.Insufficient, "", "", "", 0}, {"2026-09", 2, "99.9", account.Met, "99.9512", "99.9500", "99.9524", 1_265_001}, {"2026-10", 0, "99.9", account.Missed, "99.1234", "99.1234", "99.1234", span.Day}},
 		Incidents: []Happened{{77, at(3), &end, "A fuse."}, {78, at(30), nil, ""}},
 		Credit:    &credit.Owed{Direction: credit.ToCustomer, Currency: "NOK", Fee: "1000.00", Percent: "5", Amount: "50.00"},
@@ -135,6 +135,13 @@ func TestSectionsSayTheSameInEveryForm(t *testing.T) {
 		}
 		if want := map[string]int{definition.ShowTables: 0}[layout.Show]; layout.Show == definition.ShowTables && graphs != want || layout.Show != definition.ShowTables && graphs != 2 {
 			t.Errorf("%+v: %d graphs", layout, graphs)
+		}
+		for _, doubt := range []string{"Fewer than a hundred answers (1)", "By 4711 of the 44640 measurements of the period"} {
+			for form, text := range forms {
+				if !strings.Contains(text, bare(doubt)) {
+					t.Errorf("%+v: the %s does not say %q", layout, form, doubt)
+				}
+			}
 		}
 		if strings.Contains(string(page), "<b>") {
 			t.Error("markup of a name stands in the page")

@@ -44,6 +44,15 @@ type Timed struct {
 	response.Summary
 	Name  string `json:"name"`  // of the check
 	Place string `json:"place"` // of the location
+	// Thinned are the measurements that are kept of those made in the period, where they
+	// are fewer: the percentiles are of these.
+	Thinned *Thinned `json:"thinned,omitempty"`
+}
+
+// Thinned says how many measurements are kept of how many.
+type Thinned struct {
+	Kept int64 `json:"kept"`
+	Made int64 `json:"made"`
 }
 
 // Happened is an incident of the service that touches the period.
@@ -187,10 +196,14 @@ func Timings(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, p *hi
 	if err != nil {
 		return nil, err
 	}
+	thin := map[response.Key]*Thinned{}
 	for _, l := range lanes {
 		name, index, _ := response.Measure(kinds[l.CheckID])
 		rows, err := raw.During(ctx, q, l.ID, within.From, within.To)
 		if err != nil {
+			return nil, err
+		}
+		if thin[response.Key{Check: l.CheckID, Location: l.Location}], err = thinned(ctx, q, l.ID, within, rows); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
@@ -201,9 +214,29 @@ func Timings(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, p *hi
 	}
 	var out []Timed
 	for _, t := range times.Summaries() {
-		out = append(out, Timed{t, snap.Named(catalogue.Check, t.Check), snap.Named(catalogue.Location, t.Location)})
+		out = append(out, Timed{t, snap.Named(catalogue.Check, t.Check), snap.Named(catalogue.Location, t.Location), thin[response.Key{Check: t.Check, Location: t.Location}]})
 	}
 	return out, nil
+}
+
+// thinned says how many of a lane's measurements are kept, where the summaries of the whole
+// hours of a time count more; nil: all of them.
+func thinned(ctx context.Context, q *db.Queries, lane int32, within span.Span, rows []raw.Row) (*Thinned, error) {
+	from, to := within.From.Time().Add(time.Hour-1).Truncate(time.Hour), within.To.Time().Truncate(time.Hour)
+	made, err := q.MeasuredIn(ctx, db.MeasuredInParams{Lane: lane, Since: from, Before: to})
+	if err != nil {
+		return nil, err
+	}
+	kept := int64(0)
+	for _, r := range rows {
+		if at := r.At.Time(); !at.Before(from) && at.Before(to) {
+			kept++
+		}
+	}
+	if kept >= made {
+		return nil, nil
+	}
+	return &Thinned{kept, made}, nil
 }
 
 // trend is how the agreement stood in the periods up to this one: as published, else as it

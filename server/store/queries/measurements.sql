@@ -146,6 +146,10 @@ INSERT INTO hour (lane, hour_at, count, degraded, failed, error, low, mean, high
 ON CONFLICT (lane, hour_at) DO UPDATE SET count = excluded.count, degraded = excluded.degraded, failed = excluded.failed, error = excluded.error,
     low = excluded.low, mean = excluded.mean, high = excluded.high, sketch = excluded.sketch;
 
+-- name: MeasuredIn :one
+-- How many measurements the summaries of a time count, also where they are not all kept.
+SELECT coalesce(sum(count), 0)::bigint FROM hour WHERE lane = @lane AND hour_at >= @since AND hour_at < @before;
+
 -- name: Hours :many
 SELECT * FROM hour WHERE lane = ANY($1::int[]) AND hour_at >= $2 AND hour_at < $3 ORDER BY lane, hour_at;
 

@@ -403,7 +403,8 @@ function Curve({ lane, top, axis, unit, word, limit }: { lane: Schemas['LaneView
     else runs.push([p])
   }
   const line = (run: Point[], f: (p: Point) => number) => run.map((p) => `${x(p.at).toFixed(1)},${y(f(p)).toFixed(1)}`).join(' ')
-  const each = step === 0 ? 'each measurement' : `mean of ${duration(step)} and 95th percentile`
+  const few = points.some((p) => p.count - p.failed < 100) ? ', some of fewer than 100 answers' : ''
+  const each = step === 0 ? 'each measurement' : `mean of ${duration(step)} and 95th percentile${few}`
   const scale = `${top >= 100 ? top.toFixed(0) : top.toPrecision(3)} ${unit}`.trim()
   const bounds = [limit?.degraded_above, limit?.failed_above].filter((b): b is number => b !== undefined && b <= top)
   return (

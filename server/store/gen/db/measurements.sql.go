@@ -657,6 +657,24 @@ func (q *Queries) MarkHoursDue(ctx context.Context, arg MarkHoursDueParams) erro
 	return err
 }
 
+const measuredIn = `-- name: MeasuredIn :one
+SELECT coalesce(sum(count), 0)::bigint FROM hour WHERE lane = $1 AND hour_at >= $2 AND hour_at < $3
+`
+
+type MeasuredInParams struct {
+	Lane   int32
+	Since  time.Time
+	Before time.Time
+}
+
+// How many measurements the summaries of a time count, also where they are not all kept.
+func (q *Queries) MeasuredIn(ctx context.Context, arg MeasuredInParams) (int64, error) {
+	row := q.db.QueryRow(ctx, measuredIn, arg.Lane, arg.Since, arg.Before)
+	var column_1 int64
+	err := row.Scan(&column_1)
+	return column_1, err
+}
+
 const measurementsOf = `-- name: MeasurementsOf :many
 SELECT at, outcome, thousandths, measures, late_ms, delay_s, detail, clock_ms, uncertain_ms FROM measurement
 WHERE lane = $1 AND at >= $2 AND at < $3 ORDER BY at
