@@ -10,7 +10,7 @@ import { useMay } from '../api/queries'
 import { Strip } from '../axis/strip'
 import { useParam } from '../parts/group-by'
 import { Awaited, Confirm, Trouble } from '../parts/trouble'
-import { duration, durationUp, fullTime, percent, shortTime } from '../time/format'
+import { durationExact, fullTime, percent, shortTime } from '../time/format'
 import { exactly } from '../time/span'
 import { AnswerForm } from './answer'
 import { closePath, freeze, useClose, type Page, type Question } from './queries'
@@ -258,19 +258,19 @@ function Account({ c, thought }: { c: Page; thought: Schemas['WouldAdjust'] | un
   const now = thought?.before ?? c.frozen?.figures ?? c.figures
   const then = thought?.after
   const rows: [string, (f: Schemas['Figures']) => string][] = [
-    ['Agreed time', (f) => duration(f.total_ms.agreed)],
-    ['Up', (f) => duration(f.total_ms.up)],
-    ['Degraded', (f) => duration(f.total_ms.degraded)],
-    ['Down', (f) => duration(f.total_ms.down)],
-    ['Maintenance', (f) => duration(f.total_ms.maintenance)],
-    ['Excused, upstream', (f) => duration(f.total_ms.excused + f.total_ms.upstream)],
-    ['Tolerated', (f) => duration(f.total_ms.tolerated)],
-    ['Not measured', (f) => duration(f.total_ms.unmeasured)],
+    ['Agreed time', (f) => durationExact(f.total_ms.agreed)],
+    ['Up', (f) => durationExact(f.total_ms.up)],
+    ['Degraded', (f) => durationExact(f.total_ms.degraded)],
+    ['Down', (f) => durationExact(f.total_ms.down)],
+    ['Maintenance', (f) => durationExact(f.total_ms.maintenance)],
+    ['Excused, upstream', (f) => durationExact(f.total_ms.excused + f.total_ms.upstream)],
+    ['Tolerated', (f) => durationExact(f.total_ms.tolerated)],
+    ['Not measured', (f) => durationExact(f.total_ms.unmeasured)],
     ['Coverage', (f) => `${f.coverage_percent} %`],
     ['Availability', (f) => (f.availability_percent ? percent(f.availability_percent) : 'none')],
     ['Bounds', (f) => (f.availability_low_percent ? `${f.availability_low_percent} – ${f.availability_high_percent}` : '')],
-    ['Downtime', (f) => durationUp(f.downtime_ms)],
-    ['Allowance left', (f) => duration(f.allowance_left_ms)],
+    ['Downtime', (f) => durationExact(f.downtime_ms)],
+    ['Allowance left', (f) => durationExact(f.allowance_left_ms)],
     ['Credit', (f) => `${f.credit_percent} %`],
     ['Verdict', (f) => f.verdict.replace('-', ' ')],
   ]
@@ -280,7 +280,7 @@ function Account({ c, thought }: { c: Page; thought: Schemas['WouldAdjust'] | un
     <aside aria-label="The account">
       <Typography variant="h2">{c.frozen ? 'As it was frozen' : 'As it is now'}</Typography>
       {then && <div className="sub">as it is → with this adjustment</div>}
-      <Box component="dl" sx={{ display: 'grid', gridTemplateColumns: 'auto 1fr', gap: '4px 12px', margin: '8px 0 12px', fontSize: '0.88rem', '& dd': { margin: 0, textAlign: 'right' } }} data-account>
+      <Box component="dl" sx={{ display: 'grid', gridTemplateColumns: 'auto 1fr', gap: '4px 12px', margin: '8px 0 12px', fontSize: '0.88rem', '& dd': { margin: 0, textAlign: 'right', whiteSpace: 'nowrap' } }} data-account>
         {shown.map(([name, of]) => {
           const [a, b] = [of(now), then && of(then)]
           const changed = b !== undefined && b !== a

@@ -1,5 +1,5 @@
 import { counted } from '../parts/counted'
-import { duration, durationUp, fullTime, shortDay, shortTime } from '../time/format'
+import { between, duration, durationUp, fullTime, secondTime, shortDay, shortTime } from '../time/format'
 import type { Line, Question } from './queries'
 
 /** What is open, of one kind or several of it. */
@@ -23,6 +23,12 @@ export function openWords(l: Line): string {
   return parts.join(', ')
 }
 
+/** How long it was: of an outage what lies between its beginning and end as they are printed. */
+function long(q: Question): string {
+  if (q.kind !== 'outage') return duration(q.ms)
+  return q.from && q.to && q.ms === Date.parse(q.to) - Date.parse(q.from) ? between(q.from, q.to) : durationUp(q.ms)
+}
+
 /** A question in a list: what it is about, in few words. */
 export function shortly(q: Question, zone: string): string {
   const on = q.from ? shortDay(q.from, zone) : ''
@@ -34,7 +40,7 @@ export function shortly(q: Question, zone: string): string {
     case 'unmeasured':
       return q.count > 1 ? `${counted(q.count, 'short gap')}, ${duration(q.ms)} not measured` : `${duration(q.ms)} not measured, ${on}`
     case 'outage':
-      return `outage of ${durationUp(q.ms)}, ${on}`
+      return `outage of ${long(q)}, ${on}`
     case 'work':
       return `${q.subject?.name ?? 'work'}: ${duration(q.ms)} not granted, ${on}`
     case 'edited':
@@ -86,7 +92,7 @@ export function when(q: Question, zone: string): string {
   if (q.kind === 'objection') return fullTime(q.from, zone)
   if (q.kind === 'late' || q.kind === 'clock') return q.to ? `${fullTime(q.from, zone)} to ${shortTime(q.to, zone)}` : fullTime(q.from, zone)
   if (q.kind === 'edited') return `${q.count > 1 ? `${q.count} times, the last ` : ''}${fullTime(q.from, zone)}`
-  return q.to ? `${fullTime(q.from, zone)} to ${shortTime(q.to, zone)}, ${q.kind === 'outage' ? durationUp(q.ms) : duration(q.ms)}` : `since ${fullTime(q.from, zone)}`
+  return q.to ? `${fullTime(q.from, zone)} to ${secondTime(q.to, zone)}, ${long(q)}` : `since ${fullTime(q.from, zone)}`
 }
 
 export const causes: Record<string, string> = { '': 'not known', measurement: 'our measuring', 'third-party': 'a third party', customer: 'the customer', 'force-majeure': 'force majeure', other: 'something else' }

@@ -346,7 +346,7 @@ function Outages({ outages, earlier }: { outages: Outage[]; earlier: number }) {
               <TableCell>
                 {o.counts.map((c) => (
                   <div key={c.agreement}>
-                    {c.name}: {c.classes.map((x) => `${x.class} ${durationUp(x.ms)}`).join(', ')}
+                    {c.name}: {c.classes.map((x) => `${x.class} ${x.ms === Date.parse(o.to) - Date.parse(o.from) ? between(o.from, o.to) : durationUp(x.ms)}`).join(', ')}
                   </div>
                 ))}
               </TableCell>

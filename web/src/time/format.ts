@@ -10,6 +10,17 @@ export function durationUp(ms: number): string {
   return ms > 0 && ms < 1000 ? `${Math.round(ms)} ms` : written(Math.ceil(ms / 1000))
 }
 
+/** To the millisecond where it is not whole seconds, so that what stands below one another adds up: "5 min 52.434 s". */
+export function durationExact(ms: number): string {
+  if (ms < 0) return `−${durationExact(-ms)}`
+  const rest = ms % 1000
+  if (rest === 0) return written(ms / 1000)
+  const whole = Math.floor(ms / 1000)
+  const part = `.${String(rest).padStart(3, '0')} s`
+  // Seconds that are none stand there too.
+  return whole % 60 === 0 ? written(whole + 1).replace(/1 s$/, `0${part}`) : written(whole).replace(/ s$/, part)
+}
+
 function written(s: number): string {
   const two = (n: number) => String(n).padStart(2, '0')
   const days = s >= 48 * 3600 ? Math.floor(s / 86_400) : 0
