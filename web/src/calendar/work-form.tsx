@@ -104,7 +104,7 @@ function Form({ entry, show }: { entry?: Schemas['DefinedWindowSpec']; show: Pro
     by: (of, why) => (asks ? ask(api.POST('/api/v1/work-requests', { body: { window: entry?.id, revision: entry?.revision, spec: of, reason: why } })).then((r) => `request ${r.request}`) : undefined),
     done: (made) => navigate(go('/calendar', made.startsWith('request ') ? { request: made.slice('request '.length) } : { work: `${made} ${wallIn(form.getValues('start'), spec?.start)}` })),
   })
-  const lasts = /^\d+$/.test(v.lasts) ? Number(v.lasts) * 60 : 0
+  const lasts = secondsIn(v.lasts) || 0
   const drawn = JSON.stringify(view?.occurrences ?? [])
   useEffect(() => {
     show({ services: v.services, spans: (JSON.parse(drawn) as Schemas['Coming'][]).map((o) => ({ from: Date.parse(o.from), to: Date.parse(o.to) })) })

@@ -107,7 +107,7 @@ function Entry({ account: a, before, axis, to, sees }: { account: Listed; before
       <span>
         <div className="name">{a.name}</div>
         <div className="sub">
-          {a.customer || 'internal'} · {a.target_percent} %{!a.fault && f.credit_percent !== '0' && ` · credit so far ${f.credit_percent} %`}
+          {a.customer || 'internal'} · {a.target_percent} %{!a.fault && f.credit_percent !== '0' && ` · credit ${f.final ? '' : 'so far '}${f.credit_percent} %`}
         </div>
         <OwnPeriod of={a} axis={axis} />
         {a.pace?.coverage_lost && <div className="sub word-insufficient">too little was measured already: it will end without a verdict</div>}
