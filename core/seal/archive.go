@@ -59,21 +59,31 @@ const mostArchive = 4 << 30
 // Read reads an archive and refuses one that is not in its one form, or whose files are
 // not those of its manifest. It says nothing of who signed it.
 func Read(r io.ReaderAt, size int64) (*Archive, error) {
+	a, err := Open(r, size)
+	if err != nil {
+		return nil, err
+	}
+	return a, a.Whole(r, size)
+}
+
+// Open reads an archive whose manifest is in its one form, and nothing more: Whole compares
+// the rest. Its errors have no text of the archive, which nobody has vouched for yet.
+func Open(r io.ReaderAt, size int64) (*Archive, error) {
 	if size > mostArchive {
 		return nil, fmt.Errorf("it is longer than %d GiB", mostArchive>>30)
 	}
 	z, err := zip.NewReader(r, size)
 	if err != nil {
-		return nil, fmt.Errorf("it is no archive of a report: %w", err)
+		return nil, errors.New("it is no archive of a report: it is no zip")
 	}
 	a := &Archive{Files: map[string][]byte{}}
 	for i, f := range z.File {
 		if f.Method != zip.Store || f.UncompressedSize64 > uint64(size) {
-			return nil, fmt.Errorf("%q is not stored as an archive of a report stores its files", f.Name)
+			return nil, fmt.Errorf("its entry %d is not stored as an archive of a report stores its files", i+1)
 		}
 		content, err := contentOf(f)
 		if err != nil {
-			return nil, fmt.Errorf("%q cannot be read: %w", f.Name, err)
+			return nil, fmt.Errorf("its entry %d cannot be read, or its CRC is another", i+1)
 		}
 		switch {
 		case i == 0 && f.Name == ManifestName:
@@ -81,7 +91,7 @@ func Read(r io.ReaderAt, size int64) (*Archive, error) {
 		case i == 1 && f.Name == SignatureName:
 			a.Signature = content
 		case a.Files[f.Name] != nil:
-			return nil, fmt.Errorf("%q is in it twice", f.Name)
+			return nil, fmt.Errorf("its entry %d has the name of one before it", i+1)
 		default:
 			a.Files[f.Name] = content
 		}
@@ -90,16 +100,22 @@ func Read(r io.ReaderAt, size int64) (*Archive, error) {
 		return nil, errors.New("it has no manifest.json at its beginning")
 	}
 	if a.Manifest, err = Decode(a.Encoded); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("its manifest is not one of %s, written as that is", Format)
 	}
+	return a, nil
+}
+
+// Whole refuses an archive whose files are not those of its manifest, or whose container, of
+// so many bytes, is not in its one form.
+func (a *Archive) Whole(r io.ReaderAt, size int64) error {
 	if err := a.whole(); err != nil {
-		return nil, err
+		return err
 	}
 	same := &comparing{r: io.NewSectionReader(r, 0, size)}
 	if err := a.Write(same); err != nil || same.at != size {
-		return nil, errors.Join(errors.New("the container is not in its one form: something was added to it or changed beside its files"), err)
+		return errors.Join(errors.New("the container is not in its one form: something was added to it or changed beside its files"), err)
 	}
-	return a, nil
+	return nil
 }
 
 // whole compares the files with the manifest.
@@ -112,9 +128,9 @@ func (a *Archive) whole() error {
 		case names[f.Name] || f.Name == ManifestName || f.Name == SignatureName || strings.Contains(f.Name, "/"):
 			wrong = append(wrong, fmt.Sprintf("the manifest names %q, which cannot be", f.Name))
 		case !has:
-			wrong = append(wrong, f.Name+" is missing")
+			wrong = append(wrong, fmt.Sprintf("%q is missing", f.Name))
 		case int64(len(content)) != f.Bytes || Digest(content) != f.SHA256:
-			wrong = append(wrong, f.Name+" is not the file of the manifest: its digest is another")
+			wrong = append(wrong, fmt.Sprintf("%q is not the file of the manifest: its digest is another", f.Name))
 		}
 		names[f.Name] = true
 	}

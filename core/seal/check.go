@@ -47,7 +47,7 @@ func (a *Archive) SignedBy(keys map[string]ed25519.PublicKey) error {
 	}
 	public, has := keys[m.Key]
 	if !has {
-		return fmt.Errorf("it is signed with the key %s, which was not given", m.Key)
+		return fmt.Errorf("it is signed with the key %q, which was not given", m.Key)
 	}
 	if KeyID(public) != m.Key || !Signed(public, a.Encoded, a.Signature) {
 		return fmt.Errorf("the signature is not that of the key %s on this manifest", m.Key)

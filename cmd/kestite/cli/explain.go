@@ -123,30 +123,36 @@ func (r *evidenceRead) findLines(list []explained) error {
 }
 
 func (x *explained) write(w io.Writer) {
-	fmt.Fprintf(w, "%s at %s: %s\n", x.Agreement, x.At, x.Class)
+	// Names and reasons are of who made the archive: each stays in its line.
+	line := func(format string, args ...any) { fmt.Fprintln(w, inLine(fmt.Sprintf(format, args...))) }
+	line("%s at %s: %s", x.Agreement, x.At, x.Class)
 	for _, r := range x.Rules {
 		mark := " "
 		if r.Decides {
 			mark = "*"
 		}
-		fmt.Fprintf(w, "%s %d  %s\n", mark, r.Number, r.Text)
+		line("%s %d  %s", mark, r.Number, r.Text)
 	}
 	n := 0
 	for _, s := range x.services() {
-		fmt.Fprintf(w, "\nservice %s at %s: %s\n  %s\n", s.Service, s.At, s.State, s.Text)
+		fmt.Fprintln(w)
+		line("service %s at %s: %s", s.Service, s.At, s.State)
+		line("  %s", s.Text)
 		for _, g := range s.Groups {
-			fmt.Fprintf(w, "  group %s: %s\n", g.Text, g.State)
+			line("  group %s: %s", g.Text, g.State)
 			for i, id := range g.Services {
-				fmt.Fprintf(w, "    %s: %s\n", id, g.States[i])
+				line("    %s: %s", id, g.States[i])
 			}
 		}
 		for _, c := range s.Checks {
-			fmt.Fprintf(w, "  check %s: %s\n    %s\n", c.Check, c.State, c.Text)
+			line("  check %s: %s", c.Check, c.State)
+			line("    %s", c.Text)
 			for _, l := range c.Locations {
-				fmt.Fprintf(w, "    location %s: %s\n      %s\n", l.Location, l.State, l.Text)
+				line("    location %s: %s", l.Location, l.State)
+				line("      %s", l.Text)
 				if n < len(x.Measurements) {
-					for _, line := range x.Measurements[n].Lines {
-						fmt.Fprintf(w, "      line %d  %s  %s  (%s)\n", line.Line, line.At, line.Outcome, line.Role)
+					for _, m := range x.Measurements[n].Lines {
+						line("      line %d  %s  %s  (%s)", m.Line, m.At, m.Outcome, m.Role)
 					}
 				}
 				n++

@@ -71,7 +71,7 @@ func keysCommand() *cobra.Command {
 			if k.Retired != nil {
 				until = "until " + k.Retired.UTC().Format(time.RFC3339)
 			}
-			fmt.Fprintf(w, "%s\tfrom %s\t%s\tmade by %s\n", k.ID, k.MadeAt.UTC().Format(time.RFC3339), until, k.MadeBy)
+			fmt.Fprintf(w, "%s\tfrom %s\t%s\tmade by %s\n", k.ID, k.MadeAt.UTC().Format(time.RFC3339), until, inLine(k.MadeBy))
 		}
 		return w.Flush()
 	}

@@ -47,6 +47,12 @@ func (t *terminal) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// inLine is a text that somebody else wrote, in one line: it cannot look like lines of ours.
+// What steers a terminal is written out by its writer.
+func inLine(text string) string {
+	return strings.NewReplacer("\n", `\u000a`, "\t", `\u0009`, "\u2028", `\u2028`, "\u2029", `\u2029`).Replace(text)
+}
+
 // asItIs is a writer for what somebody else's program prints.
 func asItIs(w io.Writer) io.Writer {
 	if t, is := w.(*terminal); is {

@@ -95,14 +95,19 @@ type verification struct {
 }
 
 func (v *verification) good(format string, args ...any) {
-	fmt.Fprintf(v.out, "  ok      "+format+"\n", args...)
+	v.line("ok", format, args...)
 }
 func (v *verification) bad(format string, args ...any) {
 	v.wrong++
-	fmt.Fprintf(v.out, "  WRONG   "+format+"\n", args...)
+	v.line("WRONG", format, args...)
 }
 func (v *verification) note(format string, args ...any) {
-	fmt.Fprintf(v.out, "  note    "+format+"\n", args...)
+	v.line("note", format, args...)
+}
+
+// line says one thing: what archives say in it cannot begin another.
+func (v *verification) line(kind, format string, args ...any) {
+	fmt.Fprintf(v.out, "  %-7s %s\n", kind, inLine(fmt.Sprintf(format, args...)))
 }
 
 // file checks one archive; the error is one of reading it.
@@ -116,22 +121,27 @@ func (v *verification) file(name string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintln(v.out, name)
-	a, err := seal.Read(f, info.Size())
+	fmt.Fprintln(v.out, inLine(name))
+	// Who signed it is judged before anything that it says is shown.
+	a, err := seal.Open(f, info.Size())
 	if err != nil {
 		v.bad("%s", err)
 		return nil
 	}
 	m := a.Manifest
-	fmt.Fprintf(v.out, "  report  %s, %s, for %s: number %d, published %s by %s\n",
-		m.Name, report.PeriodWords(m.Period), orInternal(m.CustomerName), m.Number, m.PublishedAt, m.PublishedBy)
-	v.read = append(v.read, a)
-	v.good("container, manifest and the digests of %d files", len(m.Files))
 	if err := a.SignedBy(v.keys); err != nil {
 		v.bad("%s", err)
 	} else {
 		v.good("signed with the key %s", m.Key)
 	}
+	if err := a.Whole(f, info.Size()); err != nil {
+		v.bad("%s", err)
+		return nil
+	}
+	v.read = append(v.read, a)
+	v.good("container, manifest and the digests of %d files", len(m.Files))
+	v.line("report", "%s, %s, for %s: number %d, published %s by %s",
+		m.Name, report.PeriodWords(m.Period), orInternal(m.CustomerName), m.Number, m.PublishedAt, m.PublishedBy)
 	differs, by, err := a.Recompute()
 	if err != nil {
 		v.bad("the account cannot be recomputed: %s", err)
@@ -153,7 +163,7 @@ func (v *verification) file(name string) error {
 	if by == seal.ByStretches {
 		v.note("not all measurements are in it, which were not all kept or too many: response times are not recomputed")
 	}
-	fmt.Fprintf(v.out, "  code    %s\n", m.Link(a.Encoded).Code())
+	v.line("code", "%s", m.Link(a.Encoded).Code())
 	return nil
 }
 
@@ -213,7 +223,7 @@ func (v *verification) chains(codes []string) error {
 	}
 	for _, who := range slices.Sorted(maps.Keys(by)) {
 		list := by[who]
-		fmt.Fprintf(v.out, "The reports for %s\n", orInternal(list[0].Manifest.CustomerName))
+		fmt.Fprintf(v.out, "The reports for %s\n", inLine(orInternal(list[0].Manifest.CustomerName)))
 		wrong, missing := seal.Chain(list)
 		unknown := []string{}
 		if len(codes) > 0 {

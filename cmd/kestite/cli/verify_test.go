@@ -1,12 +1,13 @@
 package cli
 
 import (
-	"archive/zip"
 	"bytes"
 	"crypto/ed25519"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -326,47 +327,141 @@ func TestTheScriptInTheDocsAgrees(t *testing.T) {
 			t.Errorf("%s: verify says %d\n%s", what, status, out)
 		}
 	}
+	// Written, signed and read by nobody else, and no archive.
+	signed := func(text string) *seal.Archive {
+		return &seal.Archive{Manifest: first.Manifest, Encoded: []byte(text), Signature: seal.Sign(private, []byte(text)), Files: first.Files}
+	}
+	manifest := string(first.Encoded)
+	changed := func(from, to string) *seal.Archive {
+		t.Helper()
+		if !strings.Contains(manifest, from) {
+			t.Fatalf("the manifest has no %s", from)
+		}
+		return signed(strings.Replace(manifest, from, to, 1))
+	}
+	renamed := func(name string) *seal.Archive {
+		return published(t, dirs[0], 1, nil, private, id, func(f map[string][]byte) { f[name] = []byte("x") })
+	}
+	padded := *first
+	padded.Signature = append([]byte(" "), first.Signature...)
+	missing := *first
+	missing.Files = maps.Clone(first.Files)
+	missing.Files["report.pdf"] = []byte("%PDF other")
+	of := func(edit func(*seal.Manifest)) *seal.Archive {
+		m := first.Manifest
+		edit(&m)
+		encoded, err := m.Encode()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return &seal.Archive{Manifest: m, Encoded: encoded, Signature: seal.Sign(private, encoded), Files: first.Files}
+	}
+	for what, c := range map[string]struct {
+		archive *seal.Archive
+		status  int
+	}{
+		"a member more":         {changed(`"format"`, `"more": 1, "format"`), 1},
+		"a member twice":        {changed(`"number": 1`, `"number": 1, "number": 1`), 1},
+		"spaces":                {changed(`"number": 1`, `"number":  1`), 1},
+		"no line's end":         {signed(strings.TrimSuffix(manifest, "\n")), 1},
+		"a number as a text":    {changed(`"number": 1`, `"number": "1"`), 1},
+		"a number of a half":    {changed(`"number": 1`, `"number": 1.5`), 1},
+		"another format":        {changed("kestite-manifest/1", "kestite-manifest/2"), 1},
+		"another time":          {changed(`"published_at": "`, `"published_at": "x`), 1},
+		"a signature moved":     {&padded, 1},
+		"another file":          {&missing, 1},
+		"a file of a folder":    {renamed("a/b"), 1},
+		"a file like the first": {renamed("manifest.json"), 1},
+		"number 0":              {of(func(m *seal.Manifest) { m.Number = 0; m.Previous = &seal.Link{Number: -1} }), 1},
+		"names of odd letters":  {of(func(m *seal.Manifest) { m.Name = "a<b>&\u2028\u202e\n  ok      signed" }), 0},
+	} {
+		name := write(t, c.archive)
+		own, out := verify("--key", key, name)
+		// What it says follows from its measurements, whoever named it what.
+		if what == "names of odd letters" && own == 1 && strings.Count(out, "WRONG") == 0 || own != c.status {
+			t.Errorf("%s: verify says %d\n%s", what, own, out)
+		}
+		if status := script(name); status != c.status {
+			t.Errorf("%s: the script says %d", what, status)
+		}
+	}
 	good, err := os.ReadFile(write(t, first))
 	if err != nil {
 		t.Fatal(err)
 	}
+	// Every byte that is not of a file's content, and some that are.
 	r := rand.New(rand.NewPCG(3, 4))
-	for range 40 {
-		bad := bytes.Clone(good)
-		at := r.IntN(len(bad))
-		bad[at] ^= byte(1 + r.IntN(255))
-		name := filepath.Join(t.TempDir(), "bad.zip")
-		if err := os.WriteFile(name, bad, 0o600); err != nil {
+	var bad []string
+	dir := t.TempDir()
+	change := func(at int) {
+		b := bytes.Clone(good)
+		b[at] ^= byte(1 + r.IntN(255))
+		name := filepath.Join(dir, fmt.Sprintf("%d.zip", at))
+		if err := os.WriteFile(name, b, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		// Two bytes of each header say which program's zip it is, and which it needs: no script asks for these.
-		if own, _ := verify("--key", key, name); own != 1 {
-			t.Errorf("byte %d: verify says %d", at, own)
-		}
-		if status := script(name); status != 1 && !bytes.Equal(contents(t, bad), contents(t, good)) {
-			t.Errorf("byte %d: the script says %d", at, status)
+		bad = append(bad, name)
+	}
+	headers := bytes.Index(good, []byte("PK\x01\x02"))
+	for at := range 64 {
+		change(at)
+	}
+	for at := headers; at < len(good); at++ {
+		change(at)
+	}
+	for range 60 {
+		change(64 + r.IntN(headers-64))
+	}
+	if _, out := verify(append([]string{"--key", key}, bad...)...); strings.Count(out, "WRONG") < len(bad) {
+		t.Errorf("verify finds %d of %d", strings.Count(out, "WRONG"), len(bad))
+	}
+	said, _ := exec.Command("node", append([]string{"../../../docs/verify.mjs", key}, bad...)...).CombinedOutput()
+	for _, name := range bad {
+		_, after, _ := strings.Cut(string(said), name+"\n")
+		if !strings.HasPrefix(after, "  WRONG") && !strings.HasPrefix(after, "  ok     signed with the key "+id+"\n  WRONG") {
+			t.Errorf("the script says of %s: %s", name, after[:min(len(after), 200)])
 		}
 	}
 }
 
-// contents are what the entries of a zip hold, one after the other, by their names.
-func contents(t *testing.T, b []byte) []byte {
-	t.Helper()
-	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
-	if err != nil {
-		return nil
-	}
-	var out []byte
-	for _, f := range z.File {
-		r, err := f.Open()
-		if err != nil {
-			return nil
+// Nothing that an archive says is shown before its signature is judged, and no name looks
+// like a line of ours or turns what is read.
+func TestVerifyJudgesBeforeItShows(t *testing.T) {
+	private, id, key := keyOf(t, 1)
+	thief, _, _ := keyOf(t, 2)
+	dirs, _ := filepath.Glob(vectors + "/01-*")
+	name := "Gates\n  ok      signed with the key " + id + "\u202egnorw\x1b[2J"
+	named := func(by ed25519.PrivateKey) string {
+		a := published(t, dirs[0], 1, nil, by, id, nil)
+		a.Manifest.Name, a.Manifest.CustomerName, a.Manifest.PublishedBy = name, name, name
+		var err error
+		if a.Encoded, err = a.Manifest.Encode(); err != nil {
+			t.Fatal(err)
 		}
-		content, err := io.ReadAll(r)
-		if err != nil {
-			return nil
-		}
-		out = append(append(out, f.Name...), content...)
+		a.Signature = seal.Sign(by, a.Encoded)
+		return write(t, a)
 	}
-	return out
+	for who, by := range map[string]ed25519.PrivateKey{"ours": private, "a thief's": thief} {
+		file := named(by)
+		_, own := verify("--key", key, file)
+		script, _ := exec.Command("node", "../../../docs/verify.mjs", key, file).CombinedOutput()
+		for what, out := range map[string]string{"verify": own, "the script": string(script)} {
+			if strings.ContainsAny(out, "\u202e\x1b") {
+				t.Errorf("%s of %s: %q", what, who, out)
+			}
+			judged, shown := strings.Index(out, "signed with the key "+id+"\n"), strings.Index(out, "Gates")
+			if who != "ours" {
+				judged = strings.Index(out, "WRONG")
+			}
+			if judged < 0 || shown >= 0 && shown < judged || strings.Count(out, "\n  ok      signed") > 1 || who != "ours" && strings.Contains(out, "\n  ok      signed") {
+				t.Errorf("%s of %s:\n%s", what, who, out)
+			}
+		}
+	}
+	// A reason in an archive stays in its line too.
+	var text bytes.Buffer
+	(&explained{Explanation: account.Explanation{Agreement: "gates", Rules: []account.Rule{{Number: 2, Text: "made up: one\n* 1  outside service hours"}}}}).write(&text)
+	if strings.Contains(text.String(), "\n* 1") {
+		t.Error(text.String())
+	}
 }
