@@ -28,14 +28,25 @@ func (s *Server) approvalRoutes(a *operations) {
 			Until string `json:"until,omitempty" maxLength:"10" doc:"Last day on which it is good, 2026-12-31; absent: until it is withdrawn"`
 		}
 	}) (*none, error) {
-		if len(who(ctx).Rights.Teams) > 0 {
-			return nil, &access.Denied{Why: "A standing approval is for all reports of a customer, and your role counts for services of some teams only. Ask somebody whose role counts for all."}
+		if err := forAllReports(ctx); err != nil {
+			return nil, err
 		}
 		return nil, s.Desk.StandFor(ctx, in.ID, in.Body.Until, by(ctx), s.Now())
 	})
 	on(a, access.Approve, http.MethodDelete, "/customers/{id}/standing-approval", "withdraw-standing-approval", "Withdraw a standing approval: the schedule drafts, and people publish", func(ctx context.Context, in *ByID) (*none, error) {
+		if err := forAllReports(ctx); err != nil {
+			return nil, err
+		}
 		return nil, s.Desk.StandDown(ctx, in.ID, by(ctx), s.Now())
 	})
+}
+
+// forAllReports refuses who publishes for services of some teams only.
+func forAllReports(ctx context.Context) error {
+	if len(who(ctx).Rights.Teams) > 0 {
+		return &access.Denied{Why: "A standing approval is for all reports of a customer, and your role counts for services of some teams only. Ask somebody whose role counts for all."}
+	}
+	return nil
 }
 
 func (s *Server) standingApprovals(ctx context.Context, _ *none) (*list[StandingApproval], error) {

@@ -241,6 +241,48 @@ func TestTeamsLimitWhatMayBeChanged(t *testing.T) {
 	}
 }
 
+// Who is limited to teams takes back nothing that others made for other services, whatever
+// made it.
+func TestTeamsLimitWhatMayBeTakenBack(t *testing.T) {
+	f := setUp(t)
+	f.manager.Create("/teams", map[string]any{"name": "Quay crew"})
+	gates := f.manager.Create("/services", map[string]any{"name": "Gates", "kind": "business", "combine": "worst", "owner": "quay-crew"})
+	f.manager.Create("/agreements", agreement(gates, func(spec map[string]any) { spec["customer"] = "" }))
+	other := f.manager.Create("/agreements", agreement(f.service, nil))
+	window := f.manager.Create("/windows", map[string]any{"name": "W", "services": []string{f.service}, "start": storetest.Now().AddDate(1, 0, 0).Format("2006-01-02") + "T10:00:00", "timezone": "UTC", "duration_s": 3600})
+	approver := servertest.As(t, f.srv, f.url, access.Approver)
+	approver.Must(http.MethodPost, "/customers/passenger-division/standing-approval", map[string]any{}, nil)
+	f.manager.Must(http.MethodPost, "/customers/passenger-division/links", map[string]any{"whom": "The division", "days": 3}, nil)
+	var links struct{ Items []api.ReportLinkView }
+	f.manager.Must(http.MethodGet, "/customers/passenger-division/links", nil, &links)
+	var hold struct{ ID int64 }
+	f.manager.Must(http.MethodPost, "/holds", map[string]any{"about": "service", "subject": f.service, "until": storetest.Now().Add(time.Hour), "reason": "Works on the quay."}, &hold)
+	rights := access.Rights{Role: access.Manager, Teams: []string{"quay-crew"}}
+	quay := servertest.With(t, f.srv, f.url, "quay", rights)
+	rights.Role = access.Approver
+	second := servertest.With(t, f.srv, f.url, "second", rights)
+	for what, path := range map[string]string{
+		"a standing approval": "/customers/passenger-division/standing-approval",
+		"a standing link":     "/customers/passenger-division/links/" + itoa(links.Items[0].ID),
+		"a hold":              "/holds/" + itoa(hold.ID),
+		"a window":            "/windows/" + window,
+		"an agreement":        "/agreements/" + other,
+		"a check":             "/checks/" + f.check,
+	} {
+		for name, c := range map[string]*servertest.Client{"a manager": quay, "an approver": second} {
+			if a := c.Do(http.MethodDelete, path, nil); a.Status != http.StatusForbidden {
+				t.Errorf("%s takes back %s: %s", name, what, a)
+			}
+		}
+	}
+	var approvals struct{ Items []api.StandingApproval }
+	f.manager.Must(http.MethodGet, "/standing-approvals", nil, &approvals)
+	if len(approvals.Items) != 1 || approvals.Items[0].WithdrawnAt != nil {
+		t.Errorf("%+v", approvals)
+	}
+	approver.Must(http.MethodDelete, "/customers/passenger-division/standing-approval", nil, nil)
+}
+
 // Administrators say what people are limited to; what nobody can have is refused.
 func TestRightsOfPeople(t *testing.T) {
 	f := setUp(t)
