@@ -21,7 +21,7 @@ var (
 	allowed = []string{"net/netip", "net/url"} // they parse and do no more
 	others  = []string{                        // libraries that compute
 		"github.com/emersion/go-ical", "github.com/goccy/go-yaml", "github.com/teambition/rrule-go", "github.com/theory/jsonpath", "golang.org/x/net/http/httpguts",
-		"golang.org/x/net/idna",
+		"golang.org/x/net/idna", "gonum.org/v1/gonum/mathext",
 	}
 )
 

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"math"
 
-	"gonum.org/v1/gonum/stat/distuv"
+	"gonum.org/v1/gonum/mathext"
 )
 
 // Known is what measuring tells of the availability of a service.
@@ -57,7 +57,7 @@ func (k Known) Between(supposed int64) (low, high float64) {
 		if sum == 0 {
 			return 0
 		}
-		return distuv.Gamma{Alpha: sum * sum / squares, Beta: sum / squares}.Quantile(part)
+		return mathext.GammaIncRegInv(sum*sum/squares, part) * squares / sum
 	}
 	least, most := gamma(sum, squares, 0.025), gamma(sum+longest, squares+longest*longest, 0.975)
 	return max(0, 1-most/known), 1 - least/known
