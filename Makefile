@@ -43,7 +43,7 @@ dev: bin/kestite ## the demo's server, and Vite with reload on port 5173
 ALONE := kestite/instrument kestite/e2e/chaos
 
 test: bin/kestite ## run all tests, the browser's too
-	KESTITE_BROWSER=1 go test -timeout 20m $$(go list ./... | grep -vxF $(ALONE:%=-e %))
+	KESTITE_BROWSER=1 go test -timeout 40m $$(go list ./... | grep -vxF $(ALONE:%=-e %))
 	KESTITE_CHAOS=2m go test -p 1 $(ALONE)
 
 # Days on which what holds on others is known to fail; server/store/storetest/clock.go says when each is.

@@ -165,14 +165,15 @@ func TestScripts(t *testing.T) {
 	}
 	s := notifying.Sender{Scripts: dir}
 	m := letter
-	m.Values = map[string]string{"headline": "--fatal $(touch /tmp/x); `id` \"quoted\" \x00", "severity": "critical", "service": "-rf"}
+	touched := filepath.Join(t.TempDir(), "touched")
+	m.Values = map[string]string{"headline": "--fatal $(touch " + touched + "); `id` \"quoted\" \x00", "severity": "critical", "service": "-rf"}
 	for _, c := range []struct {
 		name string
 		args []string
 		want string // of the answer, or of the error after "!"; "!!": for good
 	}{
 		{"tell", []string{"--service", "{service}", "{headline}", "a {severity} one"},
-			"<--service>< -rf>< --fatal $(touch /tmp/x); `id` \"quoted\" ><a critical one> critical kestite-delivery-7"},
+			"<--service>< -rf>< --fatal $(touch " + touched + "); `id` \"quoted\" ><a critical one> critical kestite-delivery-7"},
 		{"quiet", nil, "ended with status 0"},
 		{"fails", nil, "!exit status 3 no such lamp"},
 		{"endless", nil, "all work and no play"},
@@ -199,7 +200,7 @@ func TestScripts(t *testing.T) {
 	if text, err := os.ReadFile(filepath.Join(elsewhere, "text")); err != nil || string(text) != m.Subject+"\n\n"+m.Text+"\n" {
 		t.Errorf("its input was %q, %v", text, err)
 	}
-	if _, err := os.Stat("/tmp/x"); err == nil {
+	if _, err := os.Stat(touched); err == nil {
 		t.Error("a shell read an argument")
 	}
 	if _, err := (&notifying.Sender{}).Script(ctx, definition.ContactSpec{Address: "quiet"}, m); err == nil || !strings.Contains(err.Error(), "--scripts") {
