@@ -37,7 +37,12 @@ func TestReportsAreFrozenWithWhatTheyWereMadeFrom(t *testing.T) {
 	}
 	t.Logf("six months loaded in %s", storetest.Now().Sub(began).Round(time.Millisecond))
 	desk := srv.API.Desk
-	month := now.AddDate(0, 0, -now.Day()).Format("2006-01")
+	zone, err := time.LoadLocation(demo.Zone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	here := now.In(zone)
+	month := here.AddDate(0, 0, -here.Day()).Format("2006-01") // the last that is over there
 
 	id, err := desk.Draft(ctx, "tickets-passenger", month, "A remark.", trail.By{Name: "Mikkel Brand"}, now)
 	if err != nil {
