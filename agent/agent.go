@@ -345,7 +345,7 @@ func (a *Agent) measure(ctx context.Context) {
 			}
 			select {
 			case a.slots <- struct{}{}:
-				if now := a.time.now(); now.Sub(d.at) > slack(d.interval) { // all slots were taken until now
+				if now := a.time.now(); now.Sub(d.at) > leeway(d.interval) { // all slots were taken until now
 					<-a.slots
 					a.schedule.put(d.check.ID, now)
 					continue

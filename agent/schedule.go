@@ -158,10 +158,10 @@ func (s *schedule) place(now time.Time) {
 	heap.Init(&s.heap)
 }
 
-// slack is how late a check may start: a tenth of its interval, half a second at least and
+// leeway is how late a check may start: a tenth of its interval, half a second at least and
 // a second at most. After a pause of the agent (stopped, asleep, waiting for its disk) all
 // that came due meanwhile would start at once, and measure the agent.
-func slack(interval time.Duration) time.Duration {
+func leeway(interval time.Duration) time.Duration {
 	return min(max(interval/10, 500*time.Millisecond), time.Second)
 }
 
@@ -185,7 +185,7 @@ func (s *schedule) take(now time.Time) (ready []due, wake time.Time) {
 	for len(s.heap) > 0 && !s.heap[0].at.After(now) {
 		d := s.heap[0]
 		switch {
-		case now.Sub(d.at) > slack(d.interval):
+		case now.Sub(d.at) > leeway(d.interval):
 			d.at = d.missed(now)
 		case d.check.IsQuiet(span.Of(d.at)):
 			d.at = next(now, d.interval, d.phase)

@@ -183,7 +183,7 @@ func TestAPauseMakesNoHerd(t *testing.T) {
 			for end := now.Add(length); now.Before(end); now = now.Add(step) {
 				ready, _ := s.take(now)
 				for _, d := range ready {
-					if late := now.Sub(d.at); late > slack(d.interval) {
+					if late := now.Sub(d.at); late > leeway(d.interval) {
 						t.Fatalf("%s starts %s late", d.check.ID, late)
 					}
 					started[d.check.ID]++

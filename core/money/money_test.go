@@ -42,6 +42,7 @@ func TestDecimalsOfCurrencies(t *testing.T) {
 			}
 		}
 	}
+	// XXX is the code of a transaction without a currency, XTS that of tests (ISO 4217).
 	for _, code := range []string{"XXX", "XTS", "XAU", "XYZ", "nok", "NO", "NOKK", "", "N K"} {
 		if Known(code) == nil {
 			t.Errorf("%q is taken for a currency", code)

@@ -2,8 +2,11 @@ package topology
 
 import "errors"
 
-// mostNodes bounds a diagram: about a tenth of a second and 20 MB.
-const mostNodes = 200_000
+// Bounds of a diagram: about a second and 200 MB.
+const (
+	mostNodes = 200_000
+	mostKnown = 2_000_000
+)
 
 var errTooLarge = errors.New("too much is shared among the services below it to compute this exactly")
 
@@ -66,6 +69,9 @@ func (d *diagram) choose(f, then, otherwise int) int {
 	low := d.choose(d.where(f, v, false), d.where(then, v, false), d.where(otherwise, v, false))
 	high := d.choose(d.where(f, v, true), d.where(then, v, true), d.where(otherwise, v, true))
 	out := d.node(v, low, high)
+	if len(d.known) == mostKnown {
+		panic(errTooLarge)
+	}
 	d.known[key] = out
 	return out
 }

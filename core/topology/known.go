@@ -91,10 +91,16 @@ func (f *Formula) Between(all map[string]Known) (low, high float64) {
 
 // PromisedWords says what an availability is that follows from promises.
 func PromisedWords(percent string) string {
-	return fmt.Sprintf("%s %% is the mean of a model: what would come of it over the years if each kept what is promised of it, exactly, and failed independently of the others. It is no promise that a single month is met.", percent)
+	return meanOf(percent, "each kept what is promised of it, exactly", "")
 }
 
 // MeasuredWords says what an availability is that follows from so many days of measuring.
 func MeasuredWords(percent, low, high string, days int) string {
-	return fmt.Sprintf("%s %% is the mean of a model: what would come of it over the years if all went on as measured in the last %d days and each failed independently of the others. What was measured leaves it between %s %% and %s %%, in 95 of 100 cases. It is no promise that a single month is met.", percent, days, low, high)
+	return meanOf(percent, fmt.Sprintf("all went on as measured in the last %d days", days),
+		fmt.Sprintf(" What was measured leaves it between %s %% and %s %%, in 95 of 100 cases.", low, high))
+}
+
+func meanOf(percent, supposed, sure string) string {
+	return percent + " % is the mean of a model: what would come of it over the years if " + supposed +
+		" and each failed independently of the others." + sure + " It is no promise that a single month is met."
 }

@@ -293,7 +293,8 @@ func (b *Browser) Choose(label, option string) error {
 			return err
 		}
 		for range 15 {
-			if took, err := Eval[bool](b, "(() => { const c = "+comboOf(label)+"; return !c || c.innerText.includes("+quote(option)+") })()"); err != nil || took {
+			shows := "(() => { const c = " + comboOf(label) + "; return !c || c.innerText.includes(" + quote(option) + ") })()"
+			if took, err := Eval[bool](b, shows); err != nil || took {
 				return err
 			}
 			time.Sleep(100 * time.Millisecond)
@@ -304,7 +305,9 @@ func (b *Browser) Choose(label, option string) error {
 
 // comboOf finds a list by its label, which is no label element: it names the list by its id.
 func comboOf(label string) string {
-	return `[...document.querySelectorAll('label, .MuiInputLabel-root')].filter((l) => l.innerText.replace('*', '').trim() === ` + quote(label) + `).map((l) => document.querySelector('[role=combobox][aria-labelledby~="' + l.id + '"]')).find(Boolean)`
+	return `[...document.querySelectorAll('label, .MuiInputLabel-root')]
+		.filter((l) => l.innerText.replace('*', '').trim() === ` + quote(label) + `)
+		.map((l) => document.querySelector('[role=combobox][aria-labelledby~="' + l.id + '"]')).find(Boolean)`
 }
 
 func (b *Browser) choose(label, option string) error {

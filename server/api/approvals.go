@@ -44,7 +44,8 @@ func (s *Server) approvalRoutes(a *operations) {
 // forAllReports refuses who publishes for services of some teams only.
 func forAllReports(ctx context.Context) error {
 	if len(who(ctx).Rights.Teams) > 0 {
-		return &access.Denied{Why: "A standing approval is for all reports of a customer, and your role counts for services of some teams only. Ask somebody whose role counts for all."}
+		return &access.Denied{Why: "A standing approval is for all reports of a customer, and your role counts for services of some teams only. " +
+			"Ask somebody whose role counts for all."}
 	}
 	return nil
 }

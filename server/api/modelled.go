@@ -18,10 +18,10 @@ import (
 
 // ModelView is the availability that follows from what a service needs.
 type ModelView struct {
-	Leaves   []ModelLeaf `json:"leaves" doc:"What it comes down to: services that are measured, or need nothing; the service itself, where it is measured, is the last"`
+	Leaves   []ModelLeaf `json:"leaves" doc:"What it comes down to: services that are measured, or need nothing; itself, if measured, the last"`
 	Fault    string      `json:"fault,omitempty" doc:"Why it cannot be computed"`
-	Targets  *Modelled   `json:"targets,omitempty" doc:"From what was promised of what it needs; absent: of some that it cannot do without, nothing was"`
-	Measured *Modelled   `json:"measured,omitempty" doc:"From the last 90 days of each, and of itself; absent: some that it cannot do without were not measured"`
+	Targets  *Modelled   `json:"targets,omitempty" doc:"From what was promised of what it needs; absent: Without says of what nothing was"`
+	Measured *Modelled   `json:"measured,omitempty" doc:"From the last 90 days of each, and of itself; absent: Without says what was not measured"`
 	Promises []Promised  `json:"promises" doc:"What was promised of the service, with whether that is more than it can support"`
 }
 
@@ -83,8 +83,6 @@ func (s *Server) modelled(ctx context.Context, in *ByID) (*body[ModelView], erro
 		return &body[ModelView]{out}, nil
 	}
 	targets, measured := map[string]float64{}, map[string]topology.Known{}
-	promised := func(id string) bool { _, is := targets[id]; return is }
-	known := func(id string) bool { _, is := measured[id]; return is }
 	for _, id := range model.Parts() {
 		l := ModelLeaf{Service: id, Name: snap.Named(catalogue.Service, id), Itself: id == in.ID}
 		if best := bestTarget(snap, id); best != "" {
@@ -100,8 +98,8 @@ func (s *Server) modelled(ctx context.Context, in *ByID) (*body[ModelView], erro
 		}
 		out.Leaves = append(out.Leaves, l)
 	}
-	out.without("promise", model.Missing(promised))
-	out.without("measurement", model.Missing(known))
+	out.without("promise", model.Missing(has(targets)))
+	out.without("measurement", model.Missing(has(measured)))
 	if err = out.follow(model, targets, measured); err != nil {
 		out.Fault = err.Error()
 	}
@@ -113,6 +111,11 @@ func (s *Server) modelled(ctx context.Context, in *ByID) (*body[ModelView], erro
 		}
 	}
 	return &body[ModelView]{out}, nil
+}
+
+// has says whether something is known of a service.
+func has[V any](of map[string]V) func(id string) bool {
+	return func(id string) bool { _, is := of[id]; return is }
 }
 
 // without notes of what services something is not known.
@@ -130,7 +133,7 @@ func (v *ModelView) follow(model *topology.Model, targets map[string]float64, me
 		return slices.ContainsFunc(v.Leaves, func(l ModelLeaf) bool { return slices.Contains(l.Without, what) })
 	}
 	if !lacks("promise") {
-		f, err := model.Over(func(id string) bool { _, is := targets[id]; return is })
+		f, err := model.Over(has(targets))
 		if err != nil {
 			return err
 		}
@@ -138,7 +141,7 @@ func (v *ModelView) follow(model *topology.Model, targets map[string]float64, me
 		v.Targets = &Modelled{Percent: percent, Words: topology.PromisedWords(percent)}
 	}
 	if !lacks("measurement") {
-		f, err := model.Over(func(id string) bool { _, is := measured[id]; return is })
+		f, err := model.Over(has(measured))
 		if err != nil {
 			return err
 		}

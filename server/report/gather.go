@@ -203,18 +203,20 @@ func Timings(ctx context.Context, q *db.Queries, snap *catalogue.Snapshot, p *hi
 		if err != nil {
 			return nil, err
 		}
-		if thin[response.Key{Check: l.CheckID, Location: l.Location}], err = thinned(ctx, q, l.ID, within, rows); err != nil {
+		key := response.Key{Check: l.CheckID, Location: l.Location}
+		if thin[key], err = thinned(ctx, q, l.ID, within, rows); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
 			if v := r.Value(index); response.Answered(r.Outcome) && !math.IsNaN(v) {
-				times.Add(response.Key{Check: l.CheckID, Location: l.Location}, name, r.At, measure.Thousandths(v))
+				times.Add(key, name, r.At, measure.Thousandths(v))
 			}
 		}
 	}
 	var out []Timed
 	for _, t := range times.Summaries() {
-		out = append(out, Timed{t, snap.Named(catalogue.Check, t.Check), snap.Named(catalogue.Location, t.Location), thin[response.Key{Check: t.Check, Location: t.Location}]})
+		key := response.Key{Check: t.Check, Location: t.Location}
+		out = append(out, Timed{t, snap.Named(catalogue.Check, t.Check), snap.Named(catalogue.Location, t.Location), thin[key]})
 	}
 	return out, nil
 }

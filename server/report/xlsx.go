@@ -65,7 +65,8 @@ func workbook(title, creator string, made time.Time, fill func(*book)) (out []by
 		}
 	}()
 	at := made.UTC().Format("2006-01-02T15:04:05Z")
-	b.keep(b.f.SetDocProps(&excelize.DocProperties{Title: seen(title), Creator: seen(creator), LastModifiedBy: seen(creator), Created: at, Modified: at}))
+	b.keep(b.f.SetDocProps(&excelize.DocProperties{Title: seen(title), Creator: seen(creator), LastModifiedBy: seen(creator),
+		Created: at, Modified: at}))
 	b.keep(b.f.SetAppProps(&excelize.AppProperties{Application: "Kestite", Company: seen(creator), DocSecurity: 0}))
 	b.keep(b.f.SetSheetName("Sheet1", sheetReport))
 	b.head = b.style(excelize.Style{Font: &excelize.Font{Bold: true}})
@@ -239,7 +240,8 @@ func (b *book) time(c Content) {
 	b.row("Downtime", exact("ROUNDUP(("+down+")/"+parts+",0)", c.Account.DowntimeMS), downtimeNote(c)+" Rounded up.")
 	available, all := "(B14*"+parts+"-("+down+"))", "(B14*"+parts+")"
 	thousandths := "INT(" + available + "*1000/" + all + ")"
-	b.row("Availability, %", formula{"(" + thousandths + "*1000+INT((" + available + "*1000-" + thousandths + "*" + all + ")*1000/" + all + "))/10000", or(c.Account.AvailabilityPercent)},
+	below := "INT((" + available + "*1000-" + thousandths + "*" + all + ")*1000/" + all + ")"
+	b.row("Availability, %", formula{"(" + thousandths + "*1000+" + below + ")/10000", or(c.Account.AvailabilityPercent)},
 		"truncated to four decimals, by whole numbers alone")
 	b.row("Availability as published, %", figure(or(c.Account.AvailabilityPercent)), "sampling leaves it between the two figures at the end")
 	b.row("Allowance", c.Account.AllowanceMS)

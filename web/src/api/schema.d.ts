@@ -8139,13 +8139,13 @@ export interface components {
         ModelView: {
             /** @description Why it cannot be computed */
             fault?: string;
-            /** @description What it comes down to: services that are measured, or need nothing; the service itself, where it is measured, is the last */
+            /** @description What it comes down to: services that are measured, or need nothing; itself, if measured, the last */
             leaves: components["schemas"]["ModelLeaf"][];
-            /** @description From the last 90 days of each, and of itself; absent: some that it cannot do without were not measured */
+            /** @description From the last 90 days of each, and of itself; absent: Without says what was not measured */
             measured?: components["schemas"]["Modelled"];
             /** @description What was promised of the service, with whether that is more than it can support */
             promises: components["schemas"]["Promised"][];
-            /** @description From what was promised of what it needs; absent: of some that it cannot do without, nothing was */
+            /** @description From what was promised of what it needs; absent: Without says of what nothing was */
             targets?: components["schemas"]["Modelled"];
         };
         Modelled: {
