@@ -387,13 +387,14 @@ func TestAgentRequestsThatAreWrong(t *testing.T) {
 func TestPeriodsThatCannotBe(t *testing.T) {
 	f := setUp(t)
 	id := f.manager.Create("/agreements", agreement(f.service, nil))
-	future := storetest.Now().AddDate(0, 2, 0).Format("2006-01")
+	now := inOslo(t) // the agreement's zone
+	future := time.Date(now.Year(), now.Month()+2, 1, 0, 0, 0, 0, now.Location()).Format("2006-01") // AddDate of a 31st may be a month later
 	for _, path := range []string{"/standing?span=" + future, "/agreements/" + id + "/account?span=" + future, "/standing?span=november"} {
 		if a := f.manager.Do(http.MethodGet, path, nil); a.Status != 422 {
 			t.Errorf("%s: %s", path, a)
 		}
 	}
-	for period, says := range map[string]string{future: "has not begun", storetest.Now().Format("2006-01"): "not over", "2020-01": "began after"} {
+	for period, says := range map[string]string{future: "has not begun", now.Format("2006-01"): "not over", "2020-01": "began after"} {
 		a := f.manager.Do(http.MethodPost, "/reports", map[string]any{"agreement": id, "period": period})
 		if _, fields := a.Problem(); a.Status != 422 || !strings.Contains(fields["body.period"], says) {
 			t.Errorf("a report for %s: %s", period, a)
