@@ -30,7 +30,7 @@ var screens = [][]struct{ path, ready string }{
 		{"/checks/slowest-page", "document.querySelector('[data-revision]')"},
 		{"/checks/freight-copy", "document.querySelector('[data-revision]')"},
 	}, {
-		{"/incidents", "document.querySelectorAll('[data-incident]').length > 3"},
+		{"/incidents?span=month", "document.querySelectorAll('[data-incident]').length > 3"},
 		{"/incidents/8", "document.querySelector('[data-happened]')"},
 		{"/agreements", "document.querySelector('.entry')"},
 		{"/agreements/new", "document.querySelector('[data-summary]')"},
@@ -120,6 +120,7 @@ func TestEveryScreenIsAccessible(t *testing.T) {
 			for _, screen := range group {
 				path := screen.path
 				path = strings.ReplaceAll(path, "period=month", "period="+lastMonth())
+				path = strings.ReplaceAll(path, "span=month", "span="+lastMonth())
 				path = strings.ReplaceAll(path, "start=ahead", "start="+ahead())
 				hour := span.Of(storetest.Now()).Add(-2 * span.Hour)
 				path = strings.ReplaceAll(path, "span=hour", fmt.Sprintf("span=%s/%s", hour, hour.Add(span.Hour)))
