@@ -387,7 +387,7 @@ func TestAgentRequestsThatAreWrong(t *testing.T) {
 func TestPeriodsThatCannotBe(t *testing.T) {
 	f := setUp(t)
 	id := f.manager.Create("/agreements", agreement(f.service, nil))
-	now := inOslo(t) // the agreement's zone
+	now := inOslo(t)                                                                                // the agreement's zone
 	future := time.Date(now.Year(), now.Month()+2, 1, 0, 0, 0, 0, now.Location()).Format("2006-01") // AddDate of a 31st may be a month later
 	for _, path := range []string{"/standing?span=" + future, "/agreements/" + id + "/account?span=" + future, "/standing?span=november"} {
 		if a := f.manager.Do(http.MethodGet, path, nil); a.Status != 422 {
